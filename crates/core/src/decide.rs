@@ -1,0 +1,154 @@
+//! What one path's three views come to, before the folders around it have a say.
+//!
+//! This is the table of a two-way lane, a row a `match` arm. [`crate::reconcile`] adds what needs more than one path:
+//! folders that must outlive their members, and files that take a folder's place.
+
+use crate::{Base, Entry, Kind, OddKind, Side, Unknown, View};
+
+/// How one side stands to what was agreed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// Nothing was agreed, and nothing is there.
+    Nothing,
+    /// As agreed.
+    Same,
+    /// A file with other content (or content that cannot be told from other content).
+    Changed,
+    /// There, though nothing was agreed or it was agreed to be away.
+    New,
+    /// Gone.
+    Removed,
+    /// A file where a folder was agreed, or the reverse.
+    Rekinded,
+    /// Something a lane does not carry.
+    Odd(OddKind),
+    /// Cannot be told.
+    Unknown(Unknown),
+}
+
+impl Change {
+    /// How `view` of `side` stands to `base`.
+    #[must_use]
+    pub fn of(base: Option<&Base>, side: Side, view: &View) -> Change {
+        let entry = match view {
+            View::Unknown(why) => return Change::Unknown(why.clone()),
+            View::Absent => {
+                return match base {
+                    None => Change::Nothing,
+                    Some(base) if base.away == Some(side) => Change::Same,
+                    Some(_) => Change::Removed,
+                };
+            }
+            View::Present(entry) => entry,
+        };
+        if let Kind::Odd(odd) = entry.kind {
+            return Change::Odd(odd);
+        }
+        match base {
+            None => Change::New,
+            Some(base) if base.away == Some(side) => Change::New,
+            Some(base) if base.kind != entry.kind => Change::Rekinded,
+            Some(base) if entry.kind == Kind::Folder || same_file(base, side, entry) => Change::Same,
+            Some(_) => Change::Changed,
+        }
+    }
+
+    fn is_new_content(&self) -> bool {
+        matches!(self, Change::Changed | Change::New | Change::Rekinded)
+    }
+}
+
+fn same_file(base: &Base, side: Side, entry: &Entry) -> bool {
+    if *base.stamp(side) == entry.stamp {
+        return true;
+    }
+    // A new stamp alone is no new version: the content decides, where it was read.
+    base.content.is_some() && base.content == entry.content && base.size == entry.size
+}
+
+/// What a path's views come to by themselves.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// Nothing agreed, nothing there.
+    Nothing,
+    /// Both sides are as agreed; nothing to do.
+    Settled,
+    /// Both sides are as agreed, one of them with a removal that is remembered.
+    KeptAway(Side),
+    /// Both sides hold the same: agree on it.
+    Record,
+    /// Both are away: nothing to agree on any more.
+    Forget,
+    /// Bring the version of the other side to this one.
+    Carry(Side),
+    /// The path is gone on the other side and as agreed on this one: remove it here.
+    Remove(Side),
+    /// Both sides have a version of equal length that nothing has compared yet.
+    Compare,
+    /// Both sides changed.
+    Conflict,
+    /// This side is something a lane does not carry.
+    LeftOut(Side, OddKind),
+    /// This side cannot be told.
+    Hold(Side, Unknown),
+}
+
+/// The verdict on one path.
+#[must_use]
+pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change, Change) {
+    use Change as C;
+    let (n, f) = (Change::of(base, Side::Near, near), Change::of(base, Side::Far, far));
+    let verdict = match (&n, &f) {
+        (C::Unknown(why), _) => Verdict::Hold(Side::Near, why.clone()),
+        (_, C::Unknown(why)) => Verdict::Hold(Side::Far, why.clone()),
+        (C::Odd(odd), _) => Verdict::LeftOut(Side::Near, *odd),
+        (_, C::Odd(odd)) => Verdict::LeftOut(Side::Far, *odd),
+        (C::Nothing, C::Nothing) => Verdict::Nothing,
+        (C::Same, C::Same) => match base.and_then(|base| base.away) {
+            Some(side) => Verdict::KeptAway(side),
+            None if restamped(base, near, far) => Verdict::Record,
+            None => Verdict::Settled,
+        },
+        (C::Removed | C::Nothing, C::Removed | C::Nothing) => Verdict::Forget,
+        // The remembered removal on one side, and now the other side's copy went too.
+        (C::Same, C::Removed) if base.is_some_and(|base| base.away == Some(Side::Near)) => Verdict::Forget,
+        (C::Removed, C::Same) if base.is_some_and(|base| base.away == Some(Side::Far)) => Verdict::Forget,
+        (C::Removed, C::Same) => Verdict::Remove(Side::Far),
+        (C::Same, C::Removed) => Verdict::Remove(Side::Near),
+        (C::Removed | C::Nothing, _) => Verdict::Carry(Side::Near),
+        (_, C::Removed | C::Nothing) => Verdict::Carry(Side::Far),
+        (changed, C::Same) if changed.is_new_content() && base.is_some_and(|base| base.away.is_none()) => {
+            Verdict::Carry(Side::Far)
+        }
+        (C::Same, changed) if changed.is_new_content() && base.is_some_and(|base| base.away.is_none()) => {
+            Verdict::Carry(Side::Near)
+        }
+        _ => both_changed(near, far),
+    };
+    (verdict, n, f)
+}
+
+/// Whether the content is as agreed while a side's stamp is a new one, which the ledger should learn.
+fn restamped(base: Option<&Base>, near: &View, far: &View) -> bool {
+    let Some(base) = base.filter(|base| base.kind == Kind::File) else { return false };
+    [(Side::Near, near), (Side::Far, far)]
+        .into_iter()
+        .any(|(side, view)| view.entry().is_some_and(|entry| entry.stamp != *base.stamp(side)))
+}
+
+fn both_changed(near: &View, far: &View) -> Verdict {
+    let (Some(near), Some(far)) = (near.entry(), far.entry()) else {
+        // One side is agreed to be away and the other side's version is new: the edit wins.
+        return if near.entry().is_some() { Verdict::Carry(Side::Far) } else { Verdict::Carry(Side::Near) };
+    };
+    match (near.kind, far.kind) {
+        (Kind::Folder, Kind::Folder) => Verdict::Record,
+        (Kind::File, Kind::File) if near.size != far.size => Verdict::Conflict,
+        (Kind::File, Kind::File) => match (near.content, far.content) {
+            (Some(near), Some(far)) if near == far => Verdict::Record,
+            (Some(_), Some(_)) => Verdict::Conflict,
+            _ => Verdict::Compare,
+        },
+        _ => Verdict::Conflict,
+    }
+}

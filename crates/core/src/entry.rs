@@ -1,0 +1,235 @@
+//! What a side shows at a path, and what both sides last agreed on.
+//!
+//! The heart of it is [`View`]: *absent* and *unknown* are different things. A folder that could not be read, a
+//! listing cut short or a name that a server never lists are unknown, and nothing is ever removed because of them.
+
+use std::fmt;
+use std::sync::Arc;
+
+/// A side's own mark of a version: a local file's fingerprint, a server's version tag.
+///
+/// Two stamps are only ever compared on the same side and at the same path. A stamp that is equal means "unchanged as
+/// far as this side can tell"; one that differs means "look closer".
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Stamp(Arc<str>);
+
+impl Stamp {
+    /// A stamp of this text.
+    #[must_use]
+    pub fn new(text: &str) -> Stamp {
+        Stamp(Arc::from(text))
+    }
+
+    /// The text, as it is kept in the ledger.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Debug for Stamp {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "Stamp({})", self.0)
+    }
+}
+
+/// The BLAKE3 of a file's content, 32 bytes.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Digest(pub [u8; 32]);
+
+impl Digest {
+    /// The digest of these bytes.
+    #[must_use]
+    pub fn of(bytes: &[u8]) -> Digest {
+        Digest(*blake3::hash(bytes).as_bytes())
+    }
+
+    /// The digest kept in the ledger, where it has the right length.
+    #[must_use]
+    pub fn from_slice(bytes: &[u8]) -> Option<Digest> {
+        bytes.try_into().ok().map(Digest)
+    }
+
+    /// Hexadecimal, 64 characters.
+    #[must_use]
+    pub fn hex(&self) -> String {
+        self.0.iter().map(|byte| format!("{byte:02x}")).collect()
+    }
+}
+
+impl fmt::Debug for Digest {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "Digest({}…)", &self.hex()[..8])
+    }
+}
+
+/// When the content of a file was last edited: nanoseconds since 1970, negative before it (1677 to 2262).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct EditTime(pub i64);
+
+/// Something in a folder that is neither a file nor a folder.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum OddKind {
+    /// A symbolic link; it is never followed.
+    Link,
+    /// A socket.
+    Socket,
+    /// A named pipe.
+    Pipe,
+    /// A block or character device.
+    Device,
+    /// A whole folder of the tool's own, or something else that no lane carries.
+    Own,
+}
+
+/// What kind of thing lies at a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Kind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// Something a lane leaves out.
+    Odd(OddKind),
+}
+
+/// Whether what lies in a folder was seen whole.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Listing {
+    /// Every name in it was seen.
+    Complete,
+    /// Not read, or not to its end; what is not seen in it is unknown.
+    Incomplete(Unknown),
+}
+
+/// What a side shows at one path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// What kind of thing it is.
+    pub kind: Kind,
+    /// Length in bytes; 0 for anything but files.
+    pub size: u64,
+    /// The side's mark of this version.
+    pub stamp: Stamp,
+    /// The content, where it was read to tell whether it changed.
+    pub content: Option<Digest>,
+    /// When it was edited, where the side knows an edit time.
+    pub edited: Option<EditTime>,
+    /// A date that is not known to be an edit time: when a server received it.
+    pub received: Option<EditTime>,
+    /// For folders: whether all in it was seen.
+    pub listing: Listing,
+}
+
+impl Entry {
+    /// A file of this size and stamp, nothing else known.
+    #[must_use]
+    pub fn file(size: u64, stamp: Stamp) -> Entry {
+        Entry { kind: Kind::File, size, stamp, content: None, edited: None, received: None, listing: Listing::Complete }
+    }
+
+    /// A folder that was listed whole.
+    #[must_use]
+    pub fn folder() -> Entry {
+        Entry::of_kind(Kind::Folder)
+    }
+
+    /// Something without content.
+    #[must_use]
+    pub fn of_kind(kind: Kind) -> Entry {
+        Entry { kind, ..Entry::file(0, Stamp::new("")) }
+    }
+}
+
+/// Why a side could not say what lies at a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Unknown {
+    /// The folder could not be listed; the text says why.
+    NotListed(String),
+    /// This side never listed the name, so its absence means nothing.
+    NeverListed,
+    /// Another file system is mounted there.
+    OtherMount,
+    /// An earlier pass was cut off in the middle of this path, and it could not be cleared up yet.
+    Unfinished(String),
+}
+
+impl fmt::Display for Unknown {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Unknown::NotListed(why) => write!(out, "its folder could not be listed: {why}"),
+            Unknown::NeverListed => out.write_str("this server never lists the name, so its absence proves nothing"),
+            Unknown::OtherMount => out.write_str("another file system is mounted there"),
+            Unknown::Unfinished(why) => write!(out, "an earlier pass was cut off here and is not cleared up: {why}"),
+        }
+    }
+}
+
+/// What is known of one side at one path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum View {
+    /// Nothing is there, and the listing that says so is complete.
+    Absent,
+    /// This is there.
+    Present(Entry),
+    /// It cannot be told. Nothing is ever removed because of it.
+    Unknown(Unknown),
+}
+
+impl View {
+    /// The entry, where one is there.
+    #[must_use]
+    pub fn entry(&self) -> Option<&Entry> {
+        match self {
+            View::Present(entry) => Some(entry),
+            View::Absent | View::Unknown(_) => None,
+        }
+    }
+
+    /// Whether a folder is there.
+    #[must_use]
+    pub fn is_folder(&self) -> bool {
+        self.entry().is_some_and(|entry| entry.kind == Kind::Folder)
+    }
+}
+
+/// What both sides last agreed on at a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Base {
+    /// File or folder.
+    pub kind: Kind,
+    /// Length in bytes.
+    pub size: u64,
+    /// The agreed content; none for folders.
+    pub content: Option<Digest>,
+    /// The near side's stamp of the agreed version.
+    pub near: Stamp,
+    /// The far side's stamp of the agreed version.
+    pub far: Stamp,
+    /// Whether the near side ever showed the name in a listing.
+    pub near_listed: bool,
+    /// Whether the far side ever showed the name in a listing.
+    pub far_listed: bool,
+    /// The side whose removal is remembered and not carried: there the path is agreed to be away.
+    pub away: Option<crate::Side>,
+}
+
+impl Base {
+    /// The stamp of one side.
+    #[must_use]
+    pub fn stamp(&self, side: crate::Side) -> &Stamp {
+        match side {
+            crate::Side::Near => &self.near,
+            crate::Side::Far => &self.far,
+        }
+    }
+
+    /// Whether one side ever listed the name.
+    #[must_use]
+    pub fn listed(&self, side: crate::Side) -> bool {
+        match side {
+            crate::Side::Near => self.near_listed,
+            crate::Side::Far => self.far_listed,
+        }
+    }
+}

@@ -1,0 +1,25 @@
+//! What a pass decides, and the words for it.
+//!
+//! Everything in this crate is pure: it reads no file, asks no server, looks at no clock and prints nothing. What a
+//! side shows comes in as plain data, decisions go out as plain data. That is why every rule that could lose a file
+//! can be tested here, on random trees, ten thousand times in a few seconds.
+#![forbid(unsafe_code)]
+
+pub mod brake;
+pub mod dated_name;
+pub mod decide;
+pub mod entry;
+pub mod merge;
+pub mod path;
+pub mod reconcile;
+pub mod side;
+pub mod state;
+pub mod words;
+
+pub use brake::{Brake, BrakeVerdict, Toll};
+pub use entry::{Base, Digest, EditTime, Entry, Kind, Listing, OddKind, Stamp, Unknown, View};
+pub use merge::{Merge, MergeError, Triple};
+pub use path::{PathError, RelPath};
+pub use reconcile::{Decision, Reconciler, Step};
+pub use side::Side;
+pub use state::{Agreement, FileState, Lies};

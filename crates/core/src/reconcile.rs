@@ -1,0 +1,384 @@
+//! The plan: a stream of paths in, a stream of steps out.
+//!
+//! [`crate::decide`] looks at one path. What is left for this module is what folders ask for:
+//!
+//! - A folder that one side removed goes only when nothing in it must stay, and a folder comes before its members in
+//!   tree order. So its removal waits on a stack until the last member went by. A member that must live there makes
+//!   the folder again first; one that is left out or unknown keeps it where it is.
+//! - A file that takes a folder's place may do so only when every member of the folder can go. Until that is known,
+//!   the members' removals are kept back; one member that changed turns the whole place into a conflict.
+//! - Below a conflict of a file and a folder nothing is carried.
+
+use crate::decide::{Change, Verdict, decide};
+use crate::{Entry, Kind, OddKind, RelPath, Side, Triple, Unknown, View};
+
+/// What to do about one path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Decision {
+    /// Nothing: both sides are as agreed.
+    Settled,
+    /// Nothing: the removal on `away` is remembered, the other side keeps its own.
+    KeptAway {
+        /// The side where it is away.
+        away: Side,
+    },
+    /// Carry nothing, agree on what both sides hold.
+    Record,
+    /// Carry nothing, drop the path from the ledger.
+    Forget,
+    /// Carry the file to `to`.
+    Carry {
+        /// The receiving side.
+        to: Side,
+        /// Whether a version there is replaced (and goes to the spares).
+        replaces: bool,
+    },
+    /// Make the folder on `on`.
+    MakeFolder {
+        /// The receiving side.
+        on: Side,
+    },
+    /// Remove from `on` into the spares.
+    Remove {
+        /// The side that still has it.
+        on: Side,
+        /// Whether it makes way for something of another kind at the same path or above.
+        makes_way: bool,
+    },
+    /// Both have a version of the same length: read both, then record or report a conflict.
+    Compare,
+    /// Both changed; neither side is touched.
+    Conflict,
+    /// A removed folder stays on `on`, with just what the lane leaves out in it; remember that.
+    KeepFolder {
+        /// The side that keeps it.
+        on: Side,
+    },
+    /// Not carried: it is of a kind no lane carries.
+    LeftOut {
+        /// The side that has it.
+        on: Side,
+        /// What it is.
+        odd: OddKind,
+    },
+    /// Nothing for now: `on` cannot be told.
+    Hold {
+        /// The side that cannot be told.
+        on: Side,
+        /// Why.
+        why: Unknown,
+    },
+    /// Nothing for now: it lies below a path that is in conflict.
+    BelowConflict,
+}
+
+impl Decision {
+    /// Whether a pass would change a side because of it.
+    #[must_use]
+    pub fn changes_a_side(&self) -> bool {
+        matches!(self, Decision::Carry { .. } | Decision::MakeFolder { .. } | Decision::Remove { .. })
+    }
+
+    /// Whether a pass has anything to do because of it, be it only in the ledger or to compare.
+    #[must_use]
+    pub fn is_work(&self) -> bool {
+        self.changes_a_side()
+            || matches!(
+                self,
+                Decision::Record | Decision::Forget | Decision::Compare | Decision::KeepFolder { .. }
+            )
+    }
+}
+
+/// One path of a plan, with what it was decided from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Step {
+    /// What was seen and agreed.
+    pub seen: Triple,
+    /// How the near side stands to what was agreed.
+    pub near: Change,
+    /// How the far side stands to what was agreed.
+    pub far: Change,
+    /// What to do.
+    pub decision: Decision,
+}
+
+impl Step {
+    /// The path.
+    #[must_use]
+    pub fn path(&self) -> &RelPath {
+        &self.seen.path
+    }
+
+    /// What one side showed.
+    #[must_use]
+    pub fn view(&self, side: Side) -> &View {
+        match side {
+            Side::Near => &self.seen.near,
+            Side::Far => &self.seen.far,
+        }
+    }
+
+    /// What one side showed, where something was there.
+    #[must_use]
+    pub fn entry(&self, side: Side) -> Option<&Entry> {
+        self.view(side).entry()
+    }
+
+    /// How one side stands to what was agreed.
+    #[must_use]
+    pub fn change(&self, side: Side) -> &Change {
+        match side {
+            Side::Near => &self.near,
+            Side::Far => &self.far,
+        }
+    }
+}
+
+enum Mode {
+    /// On both sides, or about to be.
+    Plain,
+    /// Removed on the other side; its removal from `on` waits for the members.
+    Leaving { on: Side, keep: Option<Keep> },
+    /// A file of the other side is to take this folder's place on `folder`; the members' steps wait.
+    Yielding { folder: Side, held: Vec<Step>, spoiled: Option<Decision> },
+    /// A conflict of kinds; members are held.
+    Conflict,
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Keep {
+    ForLeftOut,
+    ForUnknown,
+}
+
+struct Frame {
+    step: Step,
+    mode: Mode,
+}
+
+/// Turns triples in tree order into steps; see the module's text.
+#[derive(Default)]
+pub struct Reconciler {
+    frames: Vec<Frame>,
+}
+
+impl Reconciler {
+    /// One with nothing seen yet.
+    #[must_use]
+    pub fn new() -> Reconciler {
+        Reconciler::default()
+    }
+
+    /// Takes the next path; `sink` gets the steps that are ready.
+    pub fn push(&mut self, triple: Triple, sink: &mut impl FnMut(Step)) {
+        self.leave_until(Some(&triple.path), sink);
+        let (verdict, near, far) = decide(triple.base.as_ref(), &triple.near, &triple.far);
+        let step = Step { seen: triple, near, far, decision: Decision::Settled };
+        match self.frames.last_mut().map(|frame| &mut frame.mode) {
+            Some(Mode::Conflict) => {
+                if verdict != Verdict::Nothing {
+                    sink(Step { decision: Decision::BelowConflict, ..step.clone() });
+                }
+                self.enter(step, Mode::Conflict);
+                return;
+            }
+            Some(Mode::Yielding { folder, .. }) => {
+                let folder = *folder;
+                self.push_yielding(step, &verdict, folder);
+                return;
+            }
+            _ => {}
+        }
+        self.push_plain(step, verdict, sink);
+    }
+
+    /// Ends the stream.
+    pub fn finish(&mut self, sink: &mut impl FnMut(Step)) {
+        self.leave_until(None, sink);
+    }
+
+    fn enter(&mut self, step: Step, mode: Mode) {
+        self.frames.push(Frame { step, mode });
+    }
+
+    fn push_plain(&mut self, step: Step, verdict: Verdict, sink: &mut impl FnMut(Step)) {
+        let folder = step.seen.near.is_folder() || step.seen.far.is_folder();
+        match verdict {
+            Verdict::Nothing => {}
+            Verdict::Settled | Verdict::Record => {
+                let decision = if verdict == Verdict::Settled { Decision::Settled } else { Decision::Record };
+                if folder {
+                    self.enter(step.clone(), Mode::Plain);
+                }
+                sink(Step { decision, ..step });
+            }
+            Verdict::KeptAway(away) => {
+                if folder {
+                    // A member that must live on the other side makes the folder there again.
+                    self.enter(step.clone(), Mode::Leaving { on: away.other(), keep: Some(Keep::ForLeftOut) });
+                } else {
+                    self.stays(Keep::ForLeftOut);
+                    sink(Step { decision: Decision::KeptAway { away }, ..step });
+                }
+            }
+            Verdict::Forget => sink(Step { decision: Decision::Forget, ..step }),
+            Verdict::Carry(to) => self.carry(step, to, sink),
+            Verdict::Remove(on) => {
+                if step.view(on).is_folder() {
+                    self.enter(step, Mode::Leaving { on, keep: None });
+                } else {
+                    sink(Step { decision: Decision::Remove { on, makes_way: false }, ..step });
+                }
+            }
+            Verdict::Compare => sink(Step { decision: Decision::Compare, ..step }),
+            Verdict::Conflict => {
+                if folder {
+                    self.enter(step.clone(), Mode::Conflict);
+                }
+                sink(Step { decision: Decision::Conflict, ..step });
+            }
+            Verdict::LeftOut(on, odd) => {
+                self.stays(Keep::ForLeftOut);
+                sink(Step { decision: Decision::LeftOut { on, odd }, ..step });
+            }
+            Verdict::Hold(on, why) => {
+                self.stays(Keep::ForUnknown);
+                sink(Step { decision: Decision::Hold { on, why }, ..step });
+            }
+        }
+    }
+
+    /// `step` is to be brought from the other side to `to`.
+    fn carry(&mut self, step: Step, to: Side, sink: &mut impl FnMut(Step)) {
+        let from_folder = step.view(to.other()).is_folder();
+        let there = step.entry(to).map(|entry| entry.kind);
+        if from_folder {
+            self.come_back(to, sink);
+            match there {
+                // A folder takes a file's place: the file goes first.
+                Some(Kind::File) => {
+                    sink(Step { decision: Decision::Remove { on: to, makes_way: true }, ..step.clone() });
+                    self.enter(step.clone(), Mode::Plain);
+                    sink(Step { decision: Decision::MakeFolder { on: to }, ..step });
+                }
+                Some(_) => {
+                    self.enter(step.clone(), Mode::Plain);
+                    sink(Step { decision: Decision::Record, ..step });
+                }
+                None => {
+                    self.enter(step.clone(), Mode::Plain);
+                    sink(Step { decision: Decision::MakeFolder { on: to }, ..step });
+                }
+            }
+        } else if there == Some(Kind::Folder) {
+            self.come_back(to, sink);
+            self.enter(step, Mode::Yielding { folder: to, held: Vec::new(), spoiled: None });
+        } else {
+            self.come_back(to, sink);
+            let replaces = there.is_some();
+            sink(Step { decision: Decision::Carry { to, replaces }, ..step });
+        }
+    }
+
+    /// A member has to live on `to`: folders above it whose removal waits are made there again.
+    fn come_back(&mut self, to: Side, sink: &mut impl FnMut(Step)) {
+        for frame in &mut self.frames {
+            if matches!(frame.mode, Mode::Leaving { on, .. } if on == to.other()) {
+                frame.mode = Mode::Plain;
+                sink(Step { decision: Decision::MakeFolder { on: to }, ..frame.step.clone() });
+            } else if matches!(frame.mode, Mode::Leaving { on, .. } if on == to) {
+                // The member is brought into the very folder that was to go: the folder stays.
+                frame.mode = Mode::Plain;
+                sink(Step { decision: Decision::MakeFolder { on: to.other() }, ..frame.step.clone() });
+            }
+        }
+    }
+
+    /// A member stays where it is without being carried: so must the folders around it.
+    fn stays(&mut self, reason: Keep) {
+        for frame in &mut self.frames {
+            if let Mode::Leaving { keep, .. } = &mut frame.mode
+                && *keep != Some(Keep::ForUnknown)
+            {
+                *keep = Some(reason);
+            }
+        }
+    }
+
+    fn push_yielding(&mut self, step: Step, verdict: &Verdict, folder: Side) {
+        let (decision, spoils) = match verdict {
+            Verdict::Nothing => return,
+            Verdict::Remove(on) if *on == folder => (Decision::Remove { on: *on, makes_way: true }, None),
+            Verdict::Forget => (Decision::Forget, None),
+            Verdict::Hold(on, why) => {
+                let hold = Decision::Hold { on: *on, why: why.clone() };
+                (hold.clone(), Some(hold))
+            }
+            _ => (Decision::BelowConflict, Some(Decision::Conflict)),
+        };
+        let outer = self.frames.iter_mut().find_map(|frame| match &mut frame.mode {
+            Mode::Yielding { held, spoiled, .. } => Some((held, spoiled)),
+            _ => None,
+        });
+        if let Some((held, spoiled)) = outer {
+            // A member that changed weighs more than one that cannot be told: the conflict is certain.
+            if spoils == Some(Decision::Conflict) || spoiled.is_none() {
+                *spoiled = spoils.or(spoiled.take());
+            }
+            held.push(Step { decision, ..step });
+        }
+    }
+
+    fn leave_until(&mut self, next: Option<&RelPath>, sink: &mut impl FnMut(Step)) {
+        while self.frames.last().is_some_and(|frame| next.is_none_or(|next| !next.is_within(frame.step.path()))) {
+            let Some(Frame { step, mode }) = self.frames.pop() else { return };
+            match mode {
+                Mode::Plain | Mode::Conflict => {}
+                Mode::Leaving { on, keep: None } => {
+                    sink(Step { decision: Decision::Remove { on, makes_way: false }, ..step });
+                }
+                Mode::Leaving { on, keep: Some(reason) } => {
+                    self.stays(reason);
+                    let remembered = step.seen.base.as_ref().and_then(|base| base.away);
+                    sink(match (reason, remembered) {
+                        (Keep::ForLeftOut, Some(away)) => Step { decision: Decision::KeptAway { away }, ..step },
+                        (Keep::ForLeftOut, None) => Step { decision: Decision::KeepFolder { on }, ..step },
+                        (Keep::ForUnknown, _) => {
+                            let why = Unknown::NotListed("something in it cannot be told".into());
+                            Step { decision: Decision::Hold { on, why }, ..step }
+                        }
+                    });
+                }
+                Mode::Yielding { folder, held, spoiled: None } => {
+                    // Members first and the deepest folder first, so that each folder is empty when its turn comes.
+                    let (folders, files): (Vec<Step>, Vec<Step>) =
+                        held.into_iter().partition(|member| member.view(folder).is_folder());
+                    files.into_iter().chain(folders.into_iter().rev()).for_each(&mut *sink);
+                    sink(Step { decision: Decision::Remove { on: folder, makes_way: true }, ..step.clone() });
+                    sink(Step { decision: Decision::Carry { to: folder, replaces: false }, ..step });
+                }
+                Mode::Yielding { held, spoiled: Some(decision), .. } => {
+                    for member in held {
+                        let below = match &decision {
+                            Decision::Conflict => Decision::BelowConflict,
+                            other => other.clone(),
+                        };
+                        sink(Step { decision: below, ..member });
+                    }
+                    sink(Step { decision, ..step });
+                }
+            }
+        }
+    }
+}
+
+/// Reconciles a whole stream at once.
+pub fn reconcile(triples: impl IntoIterator<Item = Triple>) -> Vec<Step> {
+    let (mut steps, mut reconciler) = (Vec::new(), Reconciler::new());
+    for triple in triples {
+        reconciler.push(triple, &mut |step| steps.push(step));
+    }
+    reconciler.finish(&mut |step| steps.push(step));
+    steps
+}

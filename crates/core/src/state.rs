@@ -1,0 +1,135 @@
+//! A file's state, on its two axes: how the sides agree, and where the content lies.
+
+use crate::{Decision, Side};
+
+/// How the two sides agree at a path.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Agreement {
+    /// Both sides hold the same, and the ledger says so.
+    Settled,
+    /// A change is known and not carried yet; the side is the one it goes to.
+    Waiting(Side),
+    /// Being carried now, to this side.
+    Moving(Side),
+    /// Both sides changed; neither is touched until somebody settles it.
+    Conflict,
+    /// On a one-way lane: the receiving side changed by itself.
+    Drift,
+    /// It cannot be carried; the reason stands beside it.
+    Stuck,
+    /// A rule, a choice or its kind keeps it out of the lane.
+    LeftOut,
+}
+
+impl Agreement {
+    /// The mark that may stand beside the word, never instead of it.
+    #[must_use]
+    pub fn mark(self) -> &'static str {
+        match self {
+            Agreement::Settled => "·",
+            Agreement::Waiting(Side::Far) => "△",
+            Agreement::Waiting(Side::Near) => "▽",
+            Agreement::Moving(Side::Far) => "▲",
+            Agreement::Moving(Side::Near) => "▼",
+            Agreement::Conflict => "‡",
+            Agreement::Drift => "~",
+            Agreement::Stuck => "✱",
+            Agreement::LeftOut => "∅",
+        }
+    }
+
+    /// The word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Agreement::Settled => "settled",
+            Agreement::Waiting(Side::Far) => "waiting up",
+            Agreement::Waiting(Side::Near) => "waiting down",
+            Agreement::Moving(Side::Far) => "moving up",
+            Agreement::Moving(Side::Near) => "moving down",
+            Agreement::Conflict => "conflict",
+            Agreement::Drift => "drift",
+            Agreement::Stuck => "stuck",
+            Agreement::LeftOut => "left out",
+        }
+    }
+
+    /// Whether a person has to do something about it.
+    #[must_use]
+    pub fn needs_a_person(self) -> bool {
+        matches!(self, Agreement::Conflict | Agreement::Stuck)
+    }
+}
+
+impl From<&Decision> for Agreement {
+    fn from(decision: &Decision) -> Agreement {
+        match decision {
+            Decision::Settled
+            | Decision::KeptAway { .. }
+            | Decision::Record
+            | Decision::Forget
+            | Decision::KeepFolder { .. } => Agreement::Settled,
+            Decision::Carry { to, .. } => Agreement::Waiting(*to),
+            Decision::MakeFolder { on } | Decision::Remove { on, .. } => Agreement::Waiting(*on),
+            // The far side's content is read to compare it.
+            Decision::Compare => Agreement::Waiting(Side::Near),
+            Decision::Conflict => Agreement::Conflict,
+            Decision::LeftOut { .. } => Agreement::LeftOut,
+            Decision::Hold { .. } | Decision::BelowConflict => Agreement::Stuck,
+        }
+    }
+}
+
+/// Where the content lies.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Lies {
+    /// On this computer.
+    Here,
+    /// Only name, size and date are here.
+    Stub,
+    /// On this computer, whatever else is dropped to make room.
+    Held,
+    /// Only on the far side, not brought here yet.
+    There,
+}
+
+impl Lies {
+    /// The mark; nothing for content that is simply here.
+    #[must_use]
+    pub fn mark(self) -> &'static str {
+        match self {
+            Lies::Here | Lies::There => "",
+            Lies::Stub => "◌",
+            Lies::Held => "◆",
+        }
+    }
+
+    /// The word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Lies::Here => "here",
+            Lies::Stub => "stub",
+            Lies::Held => "held",
+            Lies::There => "there only",
+        }
+    }
+}
+
+/// Both axes together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct FileState {
+    /// How the sides agree.
+    pub agreement: Agreement,
+    /// Where the content lies.
+    pub lies: Lies,
+}
+
+impl FileState {
+    /// The state a step finds a path in.
+    #[must_use]
+    pub fn of(step: &crate::Step) -> FileState {
+        let lies = if step.entry(Side::Near).is_some() { Lies::Here } else { Lies::There };
+        FileState { agreement: Agreement::from(&step.decision), lies }
+    }
+}

@@ -1,0 +1,179 @@
+//! The reasons behind a decision, in a technician's words.
+//!
+//! Times are handed in as a function, because what zone and format a person reads is not the core's business.
+
+use crate::decide::Change;
+use crate::{Decision, EditTime, Entry, Kind, OddKind, Side, Step};
+
+/// What kind of odd thing it is, and why no lane carries it.
+#[must_use]
+pub fn odd_reason(odd: OddKind) -> &'static str {
+    match odd {
+        OddKind::Link => "a symbolic link, which is never followed",
+        OddKind::Socket => "a socket",
+        OddKind::Pipe => "a named pipe",
+        OddKind::Device => "a device",
+        OddKind::Own => "not a file or a folder that can be carried",
+    }
+}
+
+/// What a step would do, in a word or two: `carry up`, `remove here`.
+#[must_use]
+pub fn action(decision: &Decision) -> String {
+    match decision {
+        Decision::Settled | Decision::KeptAway { .. } => "nothing".into(),
+        Decision::Record => "record".into(),
+        Decision::Forget => "forget".into(),
+        Decision::Carry { to, replaces: false } => format!("carry {}", to.towards()),
+        Decision::Carry { to, replaces: true } => format!("replace {}", to.here_or_there()),
+        Decision::MakeFolder { on } => format!("make folder {}", on.here_or_there()),
+        Decision::Remove { on, .. } => format!("remove {}", on.here_or_there()),
+        Decision::Compare => "compare".into(),
+        Decision::Conflict => "conflict".into(),
+        Decision::KeepFolder { on } => format!("keep folder {}", on.here_or_there()),
+        Decision::LeftOut { .. } => "left out".into(),
+        Decision::Hold { .. } | Decision::BelowConflict => "hold".into(),
+    }
+}
+
+fn when(entry: Option<&Entry>, time: &dyn Fn(EditTime) -> String) -> String {
+    match entry.and_then(|entry| entry.edited.or(entry.received)) {
+        Some(at) => format!(" {}", time(at)),
+        None => String::new(),
+    }
+}
+
+fn change_words(step: &Step, side: Side, time: &dyn Fn(EditTime) -> String) -> String {
+    let at = side.here_or_there();
+    let entry = step.entry(side);
+    match step.change(side) {
+        Change::Nothing => format!("not {at} yet"),
+        Change::Same => format!("unchanged {at}"),
+        Change::Changed => format!("changed {at}{}", when(entry, time)),
+        Change::New => format!("new {at}"),
+        Change::Removed => format!("removed {at}"),
+        Change::Rekinded if step.view(side).is_folder() => format!("now a folder {at}"),
+        Change::Rekinded => format!("now a file {at}"),
+        Change::Odd(odd) => format!("{at} {}", odd_reason(*odd)),
+        Change::Unknown(why) => format!("unknown {at}: {why}"),
+    }
+}
+
+/// Why a step was decided as it was: `changed there 09:20, unchanged here`.
+#[must_use]
+pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
+    let both = |first: Side| {
+        format!("{}, {}", change_words(step, first, time), change_words(step, first.other(), time))
+    };
+    match &step.decision {
+        Decision::Settled | Decision::Record => match (&step.near, &step.far) {
+            (Change::New, Change::New) => "the same on both sides".into(),
+            _ => "the same on both sides, as agreed".into(),
+        },
+        Decision::KeptAway { away } => {
+            format!("removed {}, and that removal is not carried", away.here_or_there())
+        }
+        Decision::Forget => "gone on both sides".into(),
+        Decision::Carry { to, .. } | Decision::MakeFolder { on: to } => {
+            let from = to.other();
+            match (step.change(from), step.change(*to)) {
+                (Change::New, Change::Nothing) => format!("new {}", from.here_or_there()),
+                (_, Change::Removed) if step.view(from).is_folder() => {
+                    format!("removed {}, but something in it must stay: the folder comes back", to.here_or_there())
+                }
+                (_, Change::Removed) => format!("{}: the edit wins and it comes back", both(from)),
+                _ => both(from),
+            }
+        }
+        Decision::Remove { makes_way: true, .. } => "makes way for what the other side has in its place".into(),
+        Decision::Remove { on, .. } => both(on.other()),
+        Decision::Compare => {
+            let size_only = "on both sides with the same length; both are read to see whether they are the same";
+            match (&step.near, &step.far) {
+                (Change::New, Change::New) => format!("new {size_only}"),
+                _ => format!("changed {size_only}"),
+            }
+        }
+        Decision::Conflict => match (kind_of(step, Side::Near), kind_of(step, Side::Far)) {
+            (Some(near), Some(far)) if near != far => {
+                format!("{} here and {} there; neither is touched", kind_words(near), kind_words(far))
+            }
+            _ => format!("{}; neither is touched", both(Side::Near)),
+        },
+        Decision::KeepFolder { on } => format!(
+            "removed {}, but what the lane leaves out lies in it {}: the folder stays with just that",
+            on.other().here_or_there(),
+            on.here_or_there()
+        ),
+        Decision::LeftOut { odd, .. } => odd_reason(*odd).into(),
+        Decision::Hold { on, why } => format!("unknown {}: {why}", on.here_or_there()),
+        Decision::BelowConflict => "lies below a conflict; settle that first".into(),
+    }
+}
+
+fn kind_of(step: &Step, side: Side) -> Option<Kind> {
+    step.entry(side).map(|entry| entry.kind)
+}
+
+fn kind_words(kind: Kind) -> &'static str {
+    match kind {
+        Kind::File => "a file",
+        Kind::Folder => "a folder",
+        Kind::Odd(odd) => odd_reason(odd),
+    }
+}
+
+/// A number of bytes as people read it: `812 B`, `4.1 KB`, `2.0 GB` (steps of 1000).
+#[must_use]
+pub fn bytes(count: u64) -> String {
+    if count < 1000 {
+        return format!("{count} B");
+    }
+    let mut value = count as f64;
+    let mut unit = "B";
+    for next in ["KB", "MB", "GB", "TB", "PB"] {
+        if value < 999.95 {
+            break;
+        }
+        value /= 1000.0;
+        unit = next;
+    }
+    format!("{value:.1} {unit}")
+}
+
+/// A number and its noun: `1 file`, `12 files`, `1,200 files`.
+#[must_use]
+pub fn count(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(number), if number == 1 { one } else { many })
+}
+
+/// A number with its thousands set apart: `12,400`.
+#[must_use]
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_as_people_read_them() {
+        assert_eq!(bytes(0), "0 B");
+        assert_eq!(bytes(999), "999 B");
+        assert_eq!(bytes(4_096), "4.1 KB");
+        assert_eq!(bytes(999_960), "1.0 MB");
+        assert_eq!(bytes(2_000_000_000), "2.0 GB");
+        assert_eq!(count(1, "file", "files"), "1 file");
+        assert_eq!(count(12_400, "file", "files"), "12,400 files");
+        assert_eq!(grouped(1_000_000), "1,000,000");
+    }
+}
