@@ -148,6 +148,8 @@ pub enum Unknown {
     NotListed(String),
     /// This side never listed the name, so its absence means nothing.
     NeverListed,
+    /// Something no lane carries, such as a link, stands where the folder was.
+    BehindOdd(OddKind),
     /// Another file system is mounted there.
     OtherMount,
     /// An earlier pass was cut off in the middle of this path, and it could not be cleared up yet.
@@ -159,6 +161,9 @@ impl fmt::Display for Unknown {
         match self {
             Unknown::NotListed(why) => write!(out, "its folder could not be listed: {why}"),
             Unknown::NeverListed => out.write_str("this server never lists the name, so its absence proves nothing"),
+            Unknown::BehindOdd(odd) => {
+                write!(out, "in place of its folder there is {}", crate::words::odd_reason(*odd))
+            }
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
             Unknown::Unfinished(why) => write!(out, "an earlier pass was cut off here and is not cleared up: {why}"),
         }

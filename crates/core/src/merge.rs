@@ -5,7 +5,7 @@
 //! turned into *absent* or *unknown*: a name is absent only where its folder was listed whole and, for a path the
 //! ledger knows, where that side has listed the name before.
 
-use crate::{Base, Entry, Listing, RelPath, Side, Unknown, View};
+use crate::{Base, Entry, Kind, Listing, RelPath, Side, Unknown, View};
 
 /// What is known of one path.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -94,8 +94,12 @@ where
             }
             // With the folder itself gone, or a file in its place, nothing can be left in it.
             View::Absent => return View::Absent,
-            View::Present(entry) if entry.kind != crate::Kind::Folder => return View::Absent,
-            View::Present(_) => {}
+            View::Present(entry) => match entry.kind {
+                Kind::File => return View::Absent,
+                // A folder moved to another disk with a link left in its place was not emptied.
+                Kind::Odd(odd) => return View::Unknown(Unknown::BehindOdd(odd)),
+                Kind::Folder => {}
+            },
         }
         // A removal that is remembered was believed once already; the name need not be listed again.
         if base.is_some_and(|base| !base.listed(side) && base.away != Some(side)) {

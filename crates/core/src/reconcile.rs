@@ -10,7 +10,7 @@
 //! - Below a conflict of a file and a folder nothing is carried.
 
 use crate::decide::{Change, Verdict, decide};
-use crate::{Entry, Kind, OddKind, RelPath, Side, Triple, Unknown, View};
+use crate::{Entry, Kind, Listing, OddKind, RelPath, Side, Triple, Unknown, View};
 
 /// What to do about one path.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -226,7 +226,8 @@ impl Reconciler {
             Verdict::Carry(to) => self.carry(step, to, sink),
             Verdict::Remove(on) => {
                 if step.view(on).is_folder() {
-                    self.enter(step, Mode::Leaving { on, keep: None });
+                    let keep = unread(&step, on).map(|_| Keep::ForUnknown);
+                    self.enter(step, Mode::Leaving { on, keep });
                 } else {
                     sink(Step { decision: Decision::Remove { on, makes_way: false }, ..step });
                 }
@@ -273,7 +274,8 @@ impl Reconciler {
             }
         } else if there == Some(Kind::Folder) {
             self.come_back(to, sink);
-            self.enter(step, Mode::Yielding { folder: to, held: Vec::new(), spoiled: None });
+            let spoiled = unread(&step, to).map(|why| Decision::Hold { on: to, why });
+            self.enter(step, Mode::Yielding { folder: to, held: Vec::new(), spoiled });
         } else {
             self.come_back(to, sink);
             let replaces = there.is_some();
@@ -370,6 +372,14 @@ impl Reconciler {
                 }
             }
         }
+    }
+}
+
+/// Why what lies in the folder of this step is not all known on `side`; then the folder cannot go.
+fn unread(step: &Step, side: Side) -> Option<Unknown> {
+    match &step.entry(side)?.listing {
+        Listing::Incomplete(why) => Some(why.clone()),
+        Listing::Complete => None,
     }
 }
 

@@ -89,7 +89,7 @@ proptest! {
                 continue;
             }
             // What the failed listing hid is still there, and so is its counterpart.
-            for hidden in before.tree(side).keys().filter(|path| path.is_within(&folder)) {
+            for hidden in before.tree(side).keys().filter(|path| path.is_within(&folder) && **path != folder) {
                 prop_assert_eq!(before.tree(side).get(hidden), world.tree(side).get(hidden), "hidden {}", hidden);
                 let other = side.other();
                 if let Some(node) = before.tree(other).get(hidden).filter(|_| before.ledger.contains_key(hidden)) {
@@ -111,10 +111,9 @@ proptest! {
     #[test]
     fn what_only_one_side_changed_is_never_a_conflict(mut world in a_world()) {
         world.pass();
-        let far: BTreeSet<RelPath> = world.plan().iter()
-            .filter(|step| matches!(step.decision, Decision::Conflict))
-            .map(|step| step.path().clone()).collect();
-        prop_assume!(far.is_empty());
+        if world.plan().iter().any(|step| step.decision != Decision::Settled) {
+            return Ok(());
+        }
         world.edit(Side::Near, &worlds::Edit::Write(worlds::path("a/b"), b"new".to_vec()));
         for step in world.plan() {
             prop_assert!(step.decision != Decision::Conflict, "{:?}", step);

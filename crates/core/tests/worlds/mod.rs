@@ -243,6 +243,7 @@ impl World {
         for step in steps.iter().filter(making_way) {
             let Decision::Remove { on, .. } = step.decision else { continue };
             self.take_out(on, step.path());
+            self.ledger.remove(step.path());
         }
         for step in steps {
             let at = step.path();
