@@ -1,0 +1,164 @@
+use std::io;
+use std::path::Path;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
+use futures_util::stream;
+use http_body_util::{BodyExt, StreamBody};
+use hyper::body::{Frame, Incoming};
+use hyper::header::{ACCEPT_RANGES, CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderValue, LAST_MODIFIED, RANGE};
+use hyper::{Method, Request, Response, StatusCode};
+use sha2::{Digest, Sha256};
+use tokio::io::{AsyncReadExt, AsyncSeekExt};
+
+use super::failed;
+use crate::faults::Mishap;
+use crate::listing::http_date;
+use crate::serve::{Body, Cloud, Cut, Target, answer};
+use crate::{conditions, store};
+
+const CHUNK: u64 = 64 * 1024;
+
+/// `GET` and `HEAD` (RFC 9110 §9.3.1), with one range (§14.2) and `Repr-Digest` (RFC 9530).
+pub(super) async fn get(cloud: &Cloud, target: &Target, request: &Request<Incoming>) -> Result<Response<Body>, Cut> {
+    // Until the file is open, no `PUT` may take its place: tag and content must be of one version.
+    let names = cloud.names.read().await;
+    let meta = match target.disk.symlink_metadata() {
+        Ok(meta) => meta,
+        Err(error) => return Ok(failed(&error)),
+    };
+    if meta.is_dir() {
+        return Ok(answer(StatusCode::METHOD_NOT_ALLOWED, "this is a folder; ask for it with PROPFIND\n"));
+    }
+    let tag = store::tag(&target.disk, &meta);
+    if !conditions::hold(request.headers(), true, Some(&tag)) {
+        return Ok(answer(StatusCode::PRECONDITION_FAILED, "another version is there\n"));
+    }
+    let file = match tokio::fs::File::open(&target.disk).await {
+        Ok(file) => file,
+        Err(error) => return Ok(failed(&error)),
+    };
+    let digest = match digest(request, &target.disk, &tag) {
+        Ok(digest) => digest,
+        Err(error) => return Ok(failed(&error)),
+    };
+    drop(names);
+
+    let (start, end, partial) = match request.headers().get(RANGE).map(|value| range(value, meta.len())) {
+        None => (0, meta.len(), false),
+        Some(Some((start, end))) => (start, end, true),
+        Some(None) => return Ok(answer(StatusCode::RANGE_NOT_SATISFIABLE, "no such range\n")),
+    };
+    let head = request.method() == Method::HEAD;
+    let body = if head {
+        answer(StatusCode::OK, "").into_body()
+    } else {
+        match content(file, start, end, &target.mishap).await {
+            Ok(body) => body,
+            Err(error) => return Ok(failed(&error)),
+        }
+    };
+    let mut response = Response::new(body);
+    let mut header = |name: hyper::header::HeaderName, value: String| {
+        if let Ok(value) = HeaderValue::from_str(&value) {
+            response.headers_mut().insert(name, value);
+        }
+    };
+    header(ETAG, format!("\"{tag}\""));
+    header(LAST_MODIFIED, http_date(&meta));
+    header(ACCEPT_RANGES, "bytes".to_owned());
+    header(CONTENT_LENGTH, (end - start).to_string());
+    if let Some(digest) = digest {
+        header(hyper::header::HeaderName::from_static("repr-digest"), format!("sha-256=:{}:", STANDARD.encode(digest)));
+    }
+    if partial {
+        header(CONTENT_RANGE, format!("bytes {start}-{}/{}", end.saturating_sub(1), meta.len()));
+        *response.status_mut() = StatusCode::PARTIAL_CONTENT;
+    }
+    Ok(response)
+}
+
+/// The digest of the whole file, where the client wants one.
+fn digest(request: &Request<Incoming>, disk: &Path, tag: &str) -> io::Result<Option<Vec<u8>>> {
+    if !request.headers().contains_key("want-repr-digest") {
+        return Ok(None);
+    }
+    if let Some(noted) = store::noted_digest(disk, tag) {
+        return Ok(Some(noted));
+    }
+    let mut sha256 = Sha256::new();
+    let mut file = std::fs::File::open(disk)?;
+    let mut buffer = vec![0; CHUNK as usize];
+    loop {
+        match io::Read::read(&mut file, &mut buffer)? {
+            0 => return Ok(Some(sha256.finalize().to_vec())),
+            length => sha256.update(&buffer[..length]),
+        }
+    }
+}
+
+/// Start and end (exclusive) of `bytes=A-B`, `bytes=A-` or `bytes=-N`.
+fn range(value: &HeaderValue, length: u64) -> Option<(u64, u64)> {
+    let (first, last) = value.to_str().ok()?.strip_prefix("bytes=")?.split_once('-')?;
+    let (start, end) = match (first.parse::<u64>().ok(), last.parse::<u64>().ok()) {
+        (Some(start), Some(last)) => (start, (last + 1).min(length)),
+        (Some(start), None) if last.is_empty() => (start, length),
+        (None, Some(suffix)) if first.is_empty() => (length.saturating_sub(suffix), length),
+        _ => return None,
+    };
+    (start < end).then_some((start, end))
+}
+
+struct Sending {
+    file: tokio::fs::File,
+    at: u64,
+    end: u64,
+    flip: Option<u64>,
+    cut_at: Option<u64>,
+}
+
+impl Sending {
+    async fn next(&mut self) -> io::Result<Option<Bytes>> {
+        if self.cut_at.is_some_and(|cut_at| self.at >= cut_at) {
+            return Err(io::ErrorKind::ConnectionAborted.into());
+        }
+        let until = self.cut_at.map_or(self.end, |cut_at| cut_at.min(self.end));
+        let mut chunk = vec![0; (until - self.at).min(CHUNK) as usize];
+        if chunk.is_empty() {
+            return Ok(None);
+        }
+        let length = self.file.read(&mut chunk).await?;
+        if length == 0 {
+            // Somebody cut the file short by hand; the client sees a body that is too short.
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        chunk.truncate(length);
+        if let Some(flip) = self.flip.filter(|flip| (self.at..self.at + length as u64).contains(flip)) {
+            chunk[(flip - self.at) as usize] ^= 1;
+        }
+        self.at += length as u64;
+        Ok(Some(Bytes::from(chunk)))
+    }
+}
+
+async fn content(mut file: tokio::fs::File, start: u64, end: u64, mishap: &Mishap) -> io::Result<Body> {
+    file.seek(io::SeekFrom::Start(start)).await?;
+    let length = end - start;
+    let sending = Sending {
+        file,
+        at: start,
+        end,
+        flip: mishap.flip.filter(|_| length > 0).map(|draw| start + draw % length),
+        cut_at: (mishap.cut && length > 0).then_some(start + length / 2),
+    };
+    let frames = stream::unfold(Some(sending), |sending| async {
+        let mut sending = sending?;
+        match sending.next().await {
+            Ok(None) => None,
+            Ok(Some(chunk)) => Some((Ok(Frame::data(chunk)), Some(sending))),
+            Err(error) => Some((Err(error), None)),
+        }
+    });
+    Ok(BodyExt::boxed(StreamBody::new(frames)))
+}

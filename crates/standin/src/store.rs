@@ -1,0 +1,139 @@
+//! The files on disk: what a request's path means, version tags, and properties of the users' own.
+//!
+//! A version tag is made of a number this server gives to each version it writes (kept in an extended attribute, so
+//! that it survives a restart and a `MOVE`) and of what the file system says, so that an edit by hand in the folder
+//! gives a new tag too.
+
+use std::fs::{self, Metadata};
+use std::io;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use percent_encoding::percent_decode_str;
+use rustix::fs::XattrFlags;
+
+const VERSION: &str = "user.standin.version";
+const PROPERTIES: &str = "user.standin.properties";
+const DIGEST: &str = "user.standin.sha256";
+
+pub(crate) struct Store {
+    root: PathBuf,
+    versions: AtomicU64,
+    uploads: AtomicU64,
+}
+
+/// A property set by a client: its namespace, name and text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Property {
+    pub(crate) namespace: String,
+    pub(crate) name: String,
+    pub(crate) text: String,
+}
+
+impl Store {
+    pub(crate) fn new(root: &Path) -> io::Result<Store> {
+        fs::create_dir_all(root.join(".incoming"))?;
+        // Nanoseconds since 1970 keep the numbers of this run above those of every earlier one.
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(1, |since| since.as_nanos() as u64);
+        Ok(Store { root: root.canonicalize()?, versions: AtomicU64::new(now), uploads: AtomicU64::new(now) })
+    }
+
+    pub(crate) fn home(&self, user: &str) -> PathBuf {
+        self.root.join(user)
+    }
+
+    /// A name for a body that is still arriving.
+    pub(crate) fn incoming(&self) -> PathBuf {
+        self.root.join(".incoming").join(self.uploads.fetch_add(1, Ordering::Relaxed).to_string())
+    }
+
+    /// Marks a file as a version of its own, with the digest of its content where that is known.
+    pub(crate) fn stamp(&self, path: &Path, sha256: Option<&[u8]>) -> io::Result<()> {
+        let version = self.versions.fetch_add(1, Ordering::Relaxed).to_string();
+        set(path, VERSION, version.as_bytes())?;
+        if let Some(digest) = sha256 {
+            let tag = tag(path, &fs::symlink_metadata(path)?);
+            set(path, DIGEST, &[tag.as_bytes(), b" ", digest].concat())?;
+        }
+        Ok(())
+    }
+
+    /// The path on disk that a request's path means to a user; none where it would leave the user's folder.
+    pub(crate) fn resolve(&self, user: &str, request_path: &str) -> Option<PathBuf> {
+        let mut path = self.home(user);
+        for part in request_path.split('/').filter(|part| !part.is_empty()) {
+            let name = percent_decode_str(part).decode_utf8().ok()?;
+            if name == "." || name == ".." || name.contains(['/', '\0']) {
+                return None;
+            }
+            path.push(&*name);
+            // A link made by hand in the folder must not open the rest of the disk.
+            if path.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
+                return None;
+            }
+        }
+        Some(path)
+    }
+}
+
+/// The version tag of a file, without quotes.
+pub(crate) fn tag(path: &Path, meta: &Metadata) -> String {
+    let version = get(path, VERSION).and_then(|text| String::from_utf8(text).ok()?.parse::<u64>().ok()).unwrap_or(0);
+    let modified = meta.mtime().wrapping_mul(1_000_000_000).wrapping_add(meta.mtime_nsec());
+    format!("{version:x}-{:x}-{:x}", modified, meta.size())
+}
+
+/// The SHA-256 of the version of this tag, where it was noted when the file came in.
+pub(crate) fn noted_digest(path: &Path, tag: &str) -> Option<Vec<u8>> {
+    let noted = get(path, DIGEST)?;
+    noted.strip_prefix([tag.as_bytes(), b" "].concat().as_slice()).map(<[u8]>::to_vec)
+}
+
+pub(crate) fn properties(path: &Path) -> Vec<Property> {
+    let Some(text) = get(path, PROPERTIES).and_then(|bytes| String::from_utf8(bytes).ok()) else { return Vec::new() };
+    let property = |line: &str| {
+        let mut parts = line.split('\u{1f}').map(str::to_owned);
+        Some(Property { namespace: parts.next()?, name: parts.next()?, text: parts.next()? })
+    };
+    text.split('\u{1e}').filter_map(property).collect()
+}
+
+pub(crate) fn set_properties(path: &Path, properties: &[Property]) -> io::Result<()> {
+    let line = |property: &Property| [&*property.namespace, &*property.name, &*property.text].join("\u{1f}");
+    let text = properties.iter().map(line).collect::<Vec<_>>().join("\u{1e}");
+    set(path, PROPERTIES, text.as_bytes())
+}
+
+fn get(path: &Path, name: &str) -> Option<Vec<u8>> {
+    let mut value = vec![0; 4096];
+    let length = rustix::fs::lgetxattr(path, name, value.as_mut_slice()).ok()?;
+    value.truncate(length);
+    Some(value)
+}
+
+fn set(path: &Path, name: &str, value: &[u8]) -> io::Result<()> {
+    Ok(rustix::fs::lsetxattr(path, name, value, XattrFlags::empty())?)
+}
+
+/// Copies a file or a whole folder, each file as a version of its own.
+pub(crate) fn copy_tree(store: &Store, from: &Path, to: &Path, deep: bool) -> io::Result<()> {
+    if !from.symlink_metadata()?.is_dir() {
+        fs::copy(from, to)?;
+        set_properties(to, &properties(from))?;
+        return store.stamp(to, None);
+    }
+    fs::create_dir(to)?;
+    if deep {
+        for entry in fs::read_dir(from)? {
+            let entry = entry?;
+            copy_tree(store, &entry.path(), &to.join(entry.file_name()), deep)?;
+        }
+    }
+    Ok(())
+}
+
+pub(crate) fn remove_tree(path: &Path) -> io::Result<()> {
+    if path.symlink_metadata()?.is_dir() { fs::remove_dir_all(path) } else { fs::remove_file(path) }
+}
