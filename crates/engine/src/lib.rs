@@ -1,1 +1,27 @@
-//! placeholder
+//! Does what the core decided: sides, the ledger, passes, spares.
+//!
+//! The heart is [`pass`], which reads as its four rooms: scan, plan, carry, record. Everything that touches a file on
+//! either side goes through the [`sides::SideStore`] trait, and everything that replaces or removes one goes through
+//! one primitive: capture, check, place, verify.
+
+pub mod accounts;
+pub mod clock;
+pub mod config;
+pub mod error;
+pub mod home;
+pub mod lanes;
+pub mod ledger;
+pub mod lock;
+pub mod open;
+pub mod pass;
+pub mod place;
+pub mod seam;
+pub mod secrets;
+pub mod settle;
+pub mod sides;
+pub mod spares;
+pub mod standing;
+pub mod stop;
+
+pub use error::{Class, Error};
+pub use home::Home;

@@ -1,0 +1,353 @@
+//! The config: one TOML file, made to be read and edited by hand. Commands change it in place and keep its comments.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use toml_edit::{DocumentMut, Item, Table, value};
+
+use crate::home::{Home, write_private};
+use crate::Error;
+
+/// An account as the config has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AccountConfig {
+    /// The name, without `@`.
+    pub name: String,
+    /// The address of its WebDAV root, ending in a slash.
+    pub address: String,
+    /// Who signs in.
+    pub user: String,
+}
+
+/// Which way a lane carries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Direction {
+    /// Changes on each side go to the other.
+    TwoWay,
+}
+
+impl Direction {
+    /// As config and options spell it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Direction::TwoWay => "two-way",
+        }
+    }
+}
+
+/// A lane as the config has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LaneConfig {
+    /// The name.
+    pub name: String,
+    /// What the ledger knows it by; made once, never changed.
+    pub id: String,
+    /// The near folder, absolute.
+    pub near: PathBuf,
+    /// The account of the far side.
+    pub account: String,
+    /// The far folder, below the account's address.
+    pub far: katabatic_core::RelPath,
+    /// Which way it carries.
+    pub direction: Direction,
+}
+
+impl LaneConfig {
+    /// The far side as people write it: `@office/Scores`.
+    #[must_use]
+    pub fn far_place(&self) -> String {
+        far_place(&self.account, &self.far)
+    }
+}
+
+/// A folder of an account as people write it.
+#[must_use]
+pub fn far_place(account: &str, path: &katabatic_core::RelPath) -> String {
+    if path.is_root() { format!("@{account}/") } else { format!("@{account}/{path}") }
+}
+
+/// The config file, read and checked.
+#[derive(Clone, Debug)]
+pub struct Config {
+    file: PathBuf,
+    document: DocumentMut,
+    /// The accounts, in the file's order.
+    pub accounts: Vec<AccountConfig>,
+    /// The lanes, in the file's order.
+    pub lanes: Vec<LaneConfig>,
+}
+
+impl Config {
+    /// Reads the config of a home; one that is not there is empty.
+    ///
+    /// # Errors
+    /// Says which line or key is wrong.
+    pub fn read(home: &Home) -> Result<Config, Error> {
+        let file = home.config_file();
+        let text = match fs::read_to_string(&file) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
+            Err(error) => return Err(wrong(&file, &error.to_string())),
+        };
+        let document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| wrong(&file, &error.to_string()))?;
+        let mut config = Config { file, document, accounts: Vec::new(), lanes: Vec::new() };
+        config.understand()?;
+        Ok(config)
+    }
+
+    fn understand(&mut self) -> Result<(), Error> {
+        let wrong = |why: String| wrong(&self.file, &why);
+        for (key, _) in self.document.iter() {
+            if !["account", "lane"].contains(&key) {
+                return Err(wrong(format!("`{key}` means nothing here; there are [account.NAME] and [lane.NAME]")));
+            }
+        }
+        let mut accounts = Vec::new();
+        for (name, table) in tables(&self.document, "account").map_err(wrong)? {
+            check_name(&name).map_err(|why| wrong(format!("[account.{name}]: {why}")))?;
+            let fields = Fields::of(&format!("account.{name}"), table, &["address", "user"]).map_err(wrong)?;
+            let address = fields.text("address").map_err(wrong)?;
+            let user = fields.text("user").map_err(wrong)?;
+            accounts.push(AccountConfig { name, address, user });
+        }
+        let mut lanes = Vec::new();
+        for (name, table) in tables(&self.document, "lane").map_err(wrong)? {
+            check_name(&name).map_err(|why| wrong(format!("[lane.{name}]: {why}")))?;
+            let fields = Fields::of(&format!("lane.{name}"), table, &["id", "near", "far", "direction"]).map_err(wrong)?;
+            let direction = match fields.text("direction").map_err(wrong)?.as_str() {
+                "two-way" => Direction::TwoWay,
+                other => return Err(wrong(format!("[lane.{name}] direction = \"{other}\": only two-way is built so far"))),
+            };
+            let near = PathBuf::from(fields.text("near").map_err(wrong)?);
+            if !near.is_absolute() {
+                return Err(wrong(format!("[lane.{name}] near = \"{}\": it must be an absolute path", near.display())));
+            }
+            let far = fields.text("far").map_err(wrong)?;
+            let (account, path) = far
+                .strip_prefix('@')
+                .map(|rest| rest.split_once('/').unwrap_or((rest, "")))
+                .filter(|(account, _)| accounts.iter().any(|known| known.name == *account))
+                .ok_or_else(|| wrong(format!("[lane.{name}] far = \"{far}\": it must be @ACCOUNT/FOLDER of an account above")))?;
+            let path = katabatic_core::RelPath::parse(path.trim_matches('/'))
+                .map_err(|why| wrong(format!("[lane.{name}] far = \"{far}\": {why}")))?;
+            let id = fields.text("id").map_err(wrong)?;
+            lanes.push(LaneConfig { name, id, near, account: account.to_owned(), far: path, direction });
+        }
+        (self.accounts, self.lanes) = (accounts, lanes);
+        Ok(())
+    }
+
+    /// The names of all accounts.
+    #[must_use]
+    pub fn account_names(&self) -> Vec<String> {
+        self.accounts.iter().map(|account| account.name.clone()).collect()
+    }
+
+    /// The account of this name.
+    ///
+    /// # Errors
+    /// Lists the accounts there are.
+    pub fn account(&self, name: &str) -> Result<&AccountConfig, Error> {
+        let name = name.strip_prefix('@').unwrap_or(name);
+        self.accounts.iter().find(|account| account.name == name).ok_or_else(|| {
+            Error::usage(format!("the account {name}"), "there is none of that name", listed("account", &self.account_names()))
+        })
+    }
+
+    /// The lane of this name.
+    ///
+    /// # Errors
+    /// Lists the lanes there are.
+    pub fn lane(&self, name: &str) -> Result<&LaneConfig, Error> {
+        self.lanes.iter().find(|lane| lane.name == name).ok_or_else(|| {
+            let names: Vec<String> = self.lanes.iter().map(|lane| lane.name.clone()).collect();
+            Error::usage(format!("the lane {name}"), "there is none of that name", listed("lane", &names))
+        })
+    }
+
+    /// Adds an account and saves.
+    ///
+    /// # Errors
+    /// A name that is taken or cannot be one; a file that cannot be written.
+    pub fn add_account(&mut self, account: AccountConfig) -> Result<(), Error> {
+        self.check_free("account", &account.name, self.accounts.iter().any(|known| known.name == account.name))?;
+        let table = self.table("account", &account.name);
+        table["address"] = value(&account.address);
+        table["user"] = value(&account.user);
+        self.accounts.push(account);
+        self.save()
+    }
+
+    /// Adds a lane and saves.
+    ///
+    /// # Errors
+    /// As [`Config::add_account`].
+    pub fn add_lane(&mut self, lane: LaneConfig) -> Result<(), Error> {
+        self.check_free("lane", &lane.name, self.lanes.iter().any(|known| known.name == lane.name))?;
+        let near = lane.near.to_str().ok_or_else(|| {
+            Error::usage(format!("the folder {}", lane.near.display()), "its path is not UTF-8", "Rename the folder.")
+        })?;
+        let table = self.table("lane", &lane.name);
+        table["id"] = value(&lane.id);
+        table["near"] = value(near);
+        table["far"] = value(lane.far_place());
+        table["direction"] = value(lane.direction.word());
+        self.lanes.push(lane);
+        self.save()
+    }
+
+    /// Takes an account out and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn remove_account(&mut self, name: &str) -> Result<(), Error> {
+        self.remove("account", name);
+        self.accounts.retain(|account| account.name != name);
+        self.save()
+    }
+
+    /// Takes a lane out and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn remove_lane(&mut self, name: &str) -> Result<(), Error> {
+        self.remove("lane", name);
+        self.lanes.retain(|lane| lane.name != name);
+        self.save()
+    }
+
+    /// Whether a new name may be used.
+    ///
+    /// # Errors
+    /// Says why not.
+    pub fn check_free(&self, kind: &str, name: &str, taken: bool) -> Result<(), Error> {
+        let what = format!("the {kind} name {name:?}");
+        check_name(name).map_err(|why| Error::usage(&what, why, "Choose a name such as `office` or `scores`."))?;
+        if taken {
+            return Err(Error::usage(
+                what,
+                format!("there is a{} {kind} of that name already", if kind == "account" { "n" } else { "" }),
+                format!("Choose another name, or remove that one first: katabatic {kind} remove {name}"),
+            ));
+        }
+        Ok(())
+    }
+
+    fn table(&mut self, kind: &str, name: &str) -> &mut Item {
+        let group = self.document.entry(kind).or_insert_with(|| {
+            let mut group = Table::new();
+            group.set_implicit(true);
+            Item::Table(group)
+        });
+        group[name] = Item::Table(Table::new());
+        &mut group[name]
+    }
+
+    fn remove(&mut self, kind: &str, name: &str) {
+        if let Some(group) = self.document.get_mut(kind).and_then(Item::as_table_like_mut) {
+            group.remove(name);
+        }
+    }
+
+    fn save(&self) -> Result<(), Error> {
+        write_private(&self.file, self.document.to_string().as_bytes()).map_err(|why| {
+            Error::failed(format!("saving the config {}", self.file.display()), why, "Look at the folder's rights and room.")
+        })
+    }
+}
+
+fn listed(kind: &str, names: &[String]) -> String {
+    if names.is_empty() {
+        format!("There are none yet: katabatic {kind} add")
+    } else {
+        format!("There are: {}", names.join(", "))
+    }
+}
+
+fn wrong(file: &Path, why: &str) -> Error {
+    Error::usage(format!("the config {}", file.display()), why.trim_end(), "Correct it with an editor; nothing was changed.")
+}
+
+fn tables(document: &DocumentMut, kind: &str) -> Result<Vec<(String, Table)>, String> {
+    let Some(group) = document.get(kind) else { return Ok(Vec::new()) };
+    let group = group.as_table_like().ok_or_else(|| format!("`{kind}` must be written [{kind}.NAME]"))?;
+    let table = |(name, item): (&str, &Item)| {
+        let table = item.clone().into_table().map_err(|_| format!("`{kind}.{name}` must be a table, [{kind}.{name}]"))?;
+        Ok((name.to_owned(), table))
+    };
+    group.iter().map(table).collect()
+}
+
+fn check_name(name: &str) -> Result<(), String> {
+    let fine = |c: char| c.is_alphanumeric() || c == '-' || c == '_';
+    if name.is_empty() || name.len() > 64 || !name.chars().all(fine) || name.starts_with('-') {
+        return Err("a name is made of letters, digits, `-` and `_`, at most 64 bytes, and does not begin with `-`".into());
+    }
+    Ok(())
+}
+
+struct Fields {
+    whose: String,
+    table: Table,
+}
+
+impl Fields {
+    fn of(whose: &str, table: Table, known: &[&str]) -> Result<Fields, String> {
+        let strange = table.iter().map(|(key, _)| key.to_owned()).find(|key| !known.contains(&key.as_str()));
+        match strange {
+            Some(key) => Err(format!("[{whose}] `{key}` means nothing here; there are {}", known.join(", "))),
+            None => Ok(Fields { whose: whose.to_owned(), table }),
+        }
+    }
+
+    fn text(&self, key: &str) -> Result<String, String> {
+        match self.table.get(key).and_then(Item::as_str) {
+            Some(text) if !text.is_empty() => Ok(text.to_owned()),
+            _ => Err(format!("[{}] needs {key} = \"…\"", self.whose)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn home(text: &str) -> (tempfile::TempDir, Home) {
+        let dir = tempfile::tempdir().unwrap();
+        let home = Home::under(dir.path()).unwrap();
+        fs::write(home.config_file(), text).unwrap();
+        (dir, home)
+    }
+
+    #[test]
+    fn commands_keep_the_comments_of_people() {
+        let (_dir, home) = home("# mind the account\n[account.old] # of last season\naddress = \"http://x/\"\nuser = \"u\"\n");
+        let mut config = Config::read(&home).unwrap();
+        let office = AccountConfig { name: "office".into(), address: "http://y/".into(), user: "librarian".into() };
+        config.add_account(office).unwrap();
+        let text = fs::read_to_string(home.config_file()).unwrap();
+        assert!(text.starts_with("# mind the account\n[account.old] # of last season\n"), "{text}");
+        let mut again = Config::read(&home).unwrap();
+        assert_eq!(again.accounts.len(), 2);
+        again.remove_account("office").unwrap();
+        assert_eq!(Config::read(&home).unwrap().account_names(), ["old"]);
+    }
+
+    #[test]
+    fn what_is_wrong_is_named() {
+        for (text, names) in [
+            ("[acount.x]\n", "`acount`"),
+            ("[account.x]\naddress = \"http://x/\"\n", "needs user"),
+            ("[account.x]\naddress = \"a\"\nuser = \"u\"\npassword = \"p\"\n", "`password` means nothing"),
+            ("[lane.l]\nid = \"1\"\nnear = \"here\"\nfar = \"@x/\"\ndirection = \"two-way\"\n", "absolute"),
+            ("[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"two-way\"\n", "@ACCOUNT/FOLDER"),
+            ("[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"sideways\"\n", "sideways"),
+            ("[lane\n", "line 1"),
+        ] {
+            let (_dir, home) = home(text);
+            let error = Config::read(&home).unwrap_err();
+            assert!(error.why.contains(names), "{text:?}: {error:?}");
+        }
+    }
+}

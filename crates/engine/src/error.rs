@@ -1,0 +1,60 @@
+//! What goes wrong, with the four things a technician needs: what failed, on which thing, why, and what to do next.
+
+use std::fmt;
+
+/// What kind of end an error is; the command line turns it into an exit code.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Class {
+    /// It failed.
+    Failed,
+    /// It was asked for wrongly.
+    Usage,
+    /// It waits for a person's decision.
+    NeedsPerson,
+    /// The brake stopped it.
+    Brake,
+    /// The account refused: sign-in, trust, permission.
+    Refused,
+    /// A side is not there.
+    NotThere,
+    /// Stopped by Ctrl-C, in order.
+    Stopped,
+}
+
+/// An error as it reaches a person.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Error {
+    /// The kind of end.
+    pub class: Class,
+    /// What failed, and on which thing.
+    pub what: String,
+    /// Why.
+    pub why: String,
+    /// What to do next; empty only where nothing can be done.
+    pub next: String,
+}
+
+impl Error {
+    /// An error of this class.
+    pub fn new(class: Class, what: impl Into<String>, why: impl Into<String>, next: impl Into<String>) -> Error {
+        Error { class, what: what.into(), why: why.into(), next: next.into() }
+    }
+
+    /// A failure of the tool's own files: its config, its ledger.
+    pub fn failed(what: impl Into<String>, why: impl fmt::Display, next: impl Into<String>) -> Error {
+        Error::new(Class::Failed, what, why.to_string(), next)
+    }
+
+    /// Something asked for wrongly.
+    pub fn usage(what: impl Into<String>, why: impl Into<String>, next: impl Into<String>) -> Error {
+        Error::new(Class::Usage, what, why, next)
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "{}: {}", self.what, self.why)
+    }
+}
+
+impl std::error::Error for Error {}

@@ -1,0 +1,146 @@
+//! Where the tool keeps its own things: config, ledger, secrets, spares.
+//!
+//! With `--home DIR` all of it lies under DIR. Without, the config and the rest follow the XDG base directories.
+
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+
+use crate::Error;
+
+/// The tool's own folders.
+#[derive(Clone, Debug)]
+pub struct Home {
+    config: PathBuf,
+    state: PathBuf,
+    given: Option<PathBuf>,
+}
+
+impl Home {
+    /// All under one folder, as `--home` and `KATABATIC_HOME` ask.
+    ///
+    /// # Errors
+    /// Where the folder cannot be made.
+    pub fn under(dir: &Path) -> Result<Home, Error> {
+        let dir = std::path::absolute(dir).unwrap_or_else(|_| dir.to_owned());
+        Home { config: dir.clone(), state: dir.clone(), given: Some(dir) }.made()
+    }
+
+    /// In the XDG base directories of the person.
+    ///
+    /// # Errors
+    /// Where there is no home folder, or the folders cannot be made.
+    pub fn of_person() -> Result<Home, Error> {
+        let variable = |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+        let person = variable("HOME").ok_or_else(|| {
+            Error::usage(
+                "finding the tool's own folder",
+                "HOME is not set",
+                "Say where config and ledger are to lie: --home DIR.",
+            )
+        })?;
+        let config = variable("XDG_CONFIG_HOME").unwrap_or_else(|| person.join(".config")).join("katabatic");
+        let state = variable("XDG_STATE_HOME").unwrap_or_else(|| person.join(".local/state")).join("katabatic");
+        Home { config, state, given: None }.made()
+    }
+
+    fn made(self) -> Result<Home, Error> {
+        for dir in [&self.config, &self.state, &self.secrets()] {
+            private_folder(dir)?;
+        }
+        Ok(self)
+    }
+
+    /// The folder given with `--home`, if one was.
+    #[must_use]
+    pub fn given(&self) -> Option<&Path> {
+        self.given.as_deref()
+    }
+
+    /// The config file.
+    #[must_use]
+    pub fn config_file(&self) -> PathBuf {
+        self.config.join("katabatic.toml")
+    }
+
+    /// The ledger.
+    #[must_use]
+    pub fn ledger_file(&self) -> PathBuf {
+        self.state.join("ledger.db")
+    }
+
+    /// The folder of the secrets' files.
+    #[must_use]
+    pub fn secrets(&self) -> PathBuf {
+        self.state.join("secrets")
+    }
+
+    /// The folder for everything that is no config.
+    #[must_use]
+    pub fn state(&self) -> &Path {
+        &self.state
+    }
+
+    /// The folder where a lane's near spares and staging lie, if that is on the near root's file system.
+    #[must_use]
+    pub fn lane_room(&self, lane_id: &str) -> PathBuf {
+        self.state.join("lanes").join(lane_id)
+    }
+
+    /// The name by which this computer's own folder on a far side is known; made once.
+    ///
+    /// # Errors
+    /// Where it cannot be read or kept.
+    pub fn computer(&self) -> Result<String, Error> {
+        let file = self.state.join("computer");
+        let failed = |why: std::io::Error| {
+            Error::failed(format!("keeping this computer's name in {}", file.display()), why, "Look at the folder's rights.")
+        };
+        match fs::read_to_string(&file) {
+            Ok(name) if !name.trim().is_empty() => return Ok(name.trim().to_owned()),
+            Ok(_) => {}
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) => return Err(failed(error)),
+        }
+        let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
+        let host: String = host.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').take(32).collect();
+        let name = format!("{}-{}", if host.is_empty() { "computer" } else { &host }, random_hex(3)?);
+        write_private(&file, name.as_bytes()).map_err(failed)?;
+        Ok(name)
+    }
+}
+
+/// Random hexadecimal digits, two a byte.
+///
+/// # Errors
+/// Where the system has no randomness to give.
+pub fn random_hex(bytes: usize) -> Result<String, Error> {
+    let mut buffer = vec![0u8; bytes];
+    getrandom::fill(&mut buffer)
+        .map_err(|why| Error::failed("making a unique name", why, "Try again; the system gave no random bytes."))?;
+    Ok(buffer.iter().map(|byte| format!("{byte:02x}")).collect())
+}
+
+/// Makes a folder that only its owner may enter.
+///
+/// # Errors
+/// Where it cannot be made.
+pub fn private_folder(dir: &Path) -> Result<(), Error> {
+    fs::DirBuilder::new().recursive(true).mode(0o700).create(dir).map_err(|why| {
+        Error::failed(format!("making the folder {}", dir.display()), why, "Choose another with --home DIR.")
+    })
+}
+
+/// Writes a file that only its owner may read, whole or not at all.
+///
+/// # Errors
+/// As the file system says.
+pub fn write_private(path: &Path, content: &[u8]) -> std::io::Result<()> {
+    let beside = path.with_extension(format!("new-{}", std::process::id()));
+    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
+    file.write_all(content)?;
+    file.sync_all()?;
+    fs::rename(&beside, path)?;
+    fs::File::open(path.parent().unwrap_or(Path::new("/")))?.sync_all()
+}

@@ -1,0 +1,125 @@
+//! What is about to happen, noted before it does, so that a pass cut off at any instant can be finished or undone.
+
+use katabatic_core::{Digest, EditTime, Entry, Kind, RelPath, Side, Stamp};
+use rusqlite::{Connection, params};
+use serde::{Deserialize, Serialize};
+
+use super::LaneKey;
+
+/// The version a plan saw at a path and that is expected to come out.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Version {
+    /// Whether it is a whole folder.
+    #[serde(default)]
+    pub folder: bool,
+    /// Length in bytes.
+    pub size: u64,
+    /// The side's stamp.
+    pub stamp: String,
+    /// BLAKE3 in hexadecimal, where the content is known.
+    pub content: Option<String>,
+    /// Nanoseconds since 1970.
+    pub edited: Option<i64>,
+}
+
+impl Version {
+    /// A version of which nothing is known but that it is there.
+    #[must_use]
+    pub fn unknown(size: u64) -> Version {
+        Version { folder: false, size, stamp: String::new(), content: None, edited: None }
+    }
+
+    /// The version of a file that was seen; `content` is what the ledger knows where the entry does not.
+    #[must_use]
+    pub fn of(entry: &Entry, content: Option<Digest>) -> Version {
+        Version {
+            folder: entry.kind == Kind::Folder,
+            size: entry.size,
+            stamp: entry.stamp.as_str().to_owned(),
+            content: entry.content.or(content).map(|digest| digest.hex()),
+            edited: entry.edited.map(|at| at.0),
+        }
+    }
+
+    /// The stamp.
+    #[must_use]
+    pub fn stamp(&self) -> Stamp {
+        Stamp::new(&self.stamp)
+    }
+
+    /// The content, where it is known.
+    #[must_use]
+    pub fn digest(&self) -> Option<Digest> {
+        let hex = self.content.as_deref()?;
+        let bytes: Option<Vec<u8>> =
+            (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(hex.get(at..at + 2)?, 16).ok()).collect();
+        Digest::from_slice(&bytes?)
+    }
+
+    /// When it was edited, where that is known.
+    #[must_use]
+    pub fn edited(&self) -> Option<EditTime> {
+        self.edited.map(EditTime)
+    }
+
+    /// As an entry of a side.
+    #[must_use]
+    pub fn entry(&self) -> Entry {
+        let kind = if self.folder { Kind::Folder } else { Kind::File };
+        Entry { kind, content: self.digest(), edited: self.edited(), ..Entry::file(self.size, self.stamp()) }
+    }
+}
+
+/// What is about to be done on one side at one path.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Intent {
+    /// Whether the near side is changed.
+    pub on_near: bool,
+    /// Where the old version goes; none where there is none.
+    pub spare: Option<String>,
+    /// The version that is to come out.
+    pub old: Option<Version>,
+    /// Where the new version is staged; none for a removal.
+    pub staged: Option<String>,
+    /// The staged version, as this side sees it.
+    pub new: Option<Version>,
+    /// The same version, as the other side sees it.
+    pub source: Option<Version>,
+    /// Whether the other side ever listed the name.
+    pub source_listed: bool,
+    /// Why, in words, for the spares.
+    pub why: String,
+}
+
+impl Intent {
+    /// The side that is changed.
+    #[must_use]
+    pub fn side(&self) -> Side {
+        if self.on_near { Side::Near } else { Side::Far }
+    }
+}
+
+pub(crate) fn note(connection: &Connection, lane: LaneKey, path: &RelPath, intent: &Intent) -> rusqlite::Result<i64> {
+    let text = serde_json::to_string(intent).map_err(|why| rusqlite::Error::ToSqlConversionFailure(Box::new(why)))?;
+    connection
+        .prepare_cached("INSERT INTO intent (lane, key, text) VALUES (?1, ?2, ?3)")?
+        .execute(params![lane.0, path.key(), text])?;
+    Ok(connection.last_insert_rowid())
+}
+
+pub(crate) fn done(connection: &Connection, number: i64) -> rusqlite::Result<()> {
+    connection.prepare_cached("DELETE FROM intent WHERE number = ?1")?.execute([number]).map(drop)
+}
+
+/// All intents of a lane that have no outcome yet, in the order they were noted.
+pub(crate) fn unfinished(connection: &Connection, lane: LaneKey) -> rusqlite::Result<Vec<(i64, RelPath, Intent)>> {
+    let mut statement = connection.prepare("SELECT number, key, text FROM intent WHERE lane = ?1 ORDER BY number")?;
+    let rows = statement.query_map([lane.0], |row| {
+        let (key, text): (Vec<u8>, String) = (row.get(1)?, row.get(2)?);
+        let wrong = |column, why| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, why);
+        let path = RelPath::from_key(&key).map_err(|why| wrong(1, Box::new(why)))?;
+        let intent = serde_json::from_str(&text).map_err(|why| wrong(2, Box::new(why)))?;
+        Ok((row.get(0)?, path, intent))
+    })?;
+    rows.collect()
+}

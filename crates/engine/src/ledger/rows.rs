@@ -1,0 +1,325 @@
+//! The rows of a lane: what was agreed at each path, and what the last pass saw that is not settled.
+
+use katabatic_core::{Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Unknown, View};
+use rusqlite::types::Type;
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::LaneKey;
+
+/// A row as it stands in the ledger.
+#[derive(Clone, Debug)]
+pub struct LedgerRow {
+    /// The path.
+    pub path: RelPath,
+    /// What was agreed.
+    pub base: Option<Base>,
+    /// When the agreed version was edited.
+    pub edited: Option<EditTime>,
+    /// What the last pass saw near, where that is not what was agreed.
+    pub near_seen: Option<View>,
+    /// The same, far.
+    pub far_seen: Option<View>,
+    /// The state's word and the reason, where the path is not settled.
+    pub open: Option<(String, String)>,
+}
+
+impl LedgerRow {
+    /// What one side showed last.
+    #[must_use]
+    pub fn last_seen(&self, side: Side) -> View {
+        let seen = match side {
+            Side::Near => &self.near_seen,
+            Side::Far => &self.far_seen,
+        };
+        if let Some(view) = seen {
+            return view.clone();
+        }
+        match &self.base {
+            Some(base) if base.away != Some(side) => View::Present(Entry {
+                kind: base.kind,
+                content: base.content,
+                edited: self.edited,
+                ..Entry::file(base.size, base.stamp(side).clone())
+            }),
+            _ => View::Absent,
+        }
+    }
+}
+
+/// What is recorded when both sides agree.
+#[derive(Clone, Debug)]
+pub struct Agreed {
+    /// The path.
+    pub path: RelPath,
+    /// What both sides hold.
+    pub base: Base,
+    /// When it was edited, where that is known.
+    pub edited: Option<EditTime>,
+    /// What finds the near file again after a move: its file handle.
+    pub near_handle: Option<String>,
+}
+
+/// The number of the lane of this id, which is given one where it has none.
+pub(crate) fn ensure_lane(connection: &Connection, id: &str) -> rusqlite::Result<()> {
+    connection.execute("INSERT OR IGNORE INTO lane (id) VALUES (?1)", [id]).map(drop)
+}
+
+/// What the ledger knows of a lane as a whole.
+#[derive(Clone, Debug)]
+pub struct LaneRow {
+    /// Its number.
+    pub key: LaneKey,
+    /// The number of its last pass.
+    pub pass: u64,
+    /// When that pass looked.
+    pub seen_at: Option<EditTime>,
+    /// How the near root was recognised.
+    pub near_root: Option<String>,
+}
+
+/// The lane of this id, where it ever had a pass.
+pub(crate) fn lane(connection: &Connection, id: &str) -> rusqlite::Result<Option<LaneRow>> {
+    let read = |row: &Row<'_>| {
+        Ok(LaneRow {
+            key: LaneKey(row.get(0)?),
+            pass: row.get(1)?,
+            seen_at: row.get::<_, Option<i64>>(2)?.map(EditTime),
+            near_root: row.get(3)?,
+        })
+    };
+    let sql = "SELECT number, pass, seen_at, near_root FROM lane WHERE id = ?1";
+    connection.prepare_cached(sql)?.query_row([id], read).optional()
+}
+
+pub(crate) fn set_near_root(connection: &Connection, lane: LaneKey, root: &str) -> rusqlite::Result<()> {
+    connection.execute("UPDATE lane SET near_root = ?2 WHERE number = ?1", params![lane.0, root]).map(drop)
+}
+
+/// Forgets a lane whole, but for its runs and spares.
+pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result<()> {
+    for sql in [
+        "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "DELETE FROM intent WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, token = NULL WHERE id = ?1",
+    ] {
+        connection.execute(sql, [id])?;
+    }
+    Ok(())
+}
+
+pub(crate) fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlite::Result<()> {
+    let base = &agreed.base;
+    let sql = "INSERT INTO row (lane, key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away,
+                                edited, near_handle)
+               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)
+               ON CONFLICT (lane, key) DO UPDATE SET
+                   kind = ?3, size = ?4, content = ?5, near_stamp = ?6, far_stamp = ?7, near_listed = ?8,
+                   far_listed = ?9, away = ?10, edited = ?11, near_handle = ?12,
+                   near_seen_kind = NULL, near_seen_size = NULL, near_seen_stamp = NULL, near_seen_edited = NULL,
+                   far_seen_kind = NULL, far_seen_size = NULL, far_seen_stamp = NULL, far_seen_edited = NULL,
+                   far_seen_received = NULL, open_pass = NULL, state = NULL, reason = NULL";
+    connection.prepare_cached(sql)?.execute(params![
+        lane.0,
+        agreed.path.key(),
+        kind_code(base.kind),
+        base.size,
+        base.content.map(|digest| digest.0.to_vec()),
+        base.near.as_str(),
+        base.far.as_str(),
+        base.near_listed,
+        base.far_listed,
+        base.away.map(side_code),
+        agreed.edited.map(|at| at.0),
+        agreed.near_handle,
+    ])?;
+    Ok(())
+}
+
+pub(crate) fn forget(connection: &Connection, lane: LaneKey, path: &RelPath) -> rusqlite::Result<()> {
+    connection.prepare_cached("DELETE FROM row WHERE lane = ?1 AND key = ?2")?.execute(params![lane.0, path.key()])?;
+    Ok(())
+}
+
+/// Notes that the far side does list a name after all.
+pub(crate) fn mark_listed(connection: &Connection, lane: LaneKey, path: &RelPath) -> rusqlite::Result<()> {
+    let sql = "UPDATE row SET far_listed = 1 WHERE lane = ?1 AND key = ?2 AND far_listed = 0";
+    connection.prepare_cached(sql)?.execute(params![lane.0, path.key()])?;
+    Ok(())
+}
+
+/// What a pass found at a path that is not settled.
+#[derive(Clone, Debug)]
+pub struct Open {
+    /// The path.
+    pub path: RelPath,
+    /// What the near side showed.
+    pub near: View,
+    /// What the far side showed.
+    pub far: View,
+    /// The state's word.
+    pub state: &'static str,
+    /// The reason.
+    pub reason: String,
+}
+
+pub(crate) fn note_open(connection: &Connection, lane: LaneKey, pass: u64, open: &Open) -> rusqlite::Result<()> {
+    let sql = "INSERT INTO row (lane, key, open_pass, state, reason,
+                                near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
+                                far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received)
+               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)
+               ON CONFLICT (lane, key) DO UPDATE SET open_pass = ?3, state = ?4, reason = ?5,
+                   near_seen_kind = ?6, near_seen_size = ?7, near_seen_stamp = ?8, near_seen_edited = ?9,
+                   far_seen_kind = ?10, far_seen_size = ?11, far_seen_stamp = ?12, far_seen_edited = ?13,
+                   far_seen_received = ?14";
+    let (near, far) = (open.near.entry(), open.far.entry());
+    connection.prepare_cached(sql)?.execute(params![
+        lane.0,
+        open.path.key(),
+        pass,
+        open.state,
+        open.reason,
+        view_code(&open.near),
+        near.map(|entry| entry.size),
+        near.map(|entry| entry.stamp.as_str()),
+        near.and_then(|entry| entry.edited).map(|at| at.0),
+        view_code(&open.far),
+        far.map(|entry| entry.size),
+        far.map(|entry| entry.stamp.as_str()),
+        far.and_then(|entry| entry.edited).map(|at| at.0),
+        far.and_then(|entry| entry.received).map(|at| at.0),
+    ])?;
+    Ok(())
+}
+
+/// Closes a pass: what it did not find open (within `scope`) is settled now.
+pub(crate) fn close_pass(
+    connection: &Connection,
+    lane: LaneKey,
+    pass: u64,
+    seen_at: EditTime,
+    scope: &[RelPath],
+) -> rusqlite::Result<()> {
+    for path in scope {
+        let mut below = path.key();
+        below.push(1);
+        let (low, high, all) = (path.key(), below, path.is_root());
+        // Keys of a path and of all below it lie between the key and the key with a byte above NUL behind it.
+        let within = "lane = ?1 AND open_pass < ?2 AND (?3 OR (key >= ?4 AND key < ?5))";
+        let bounds = params![lane.0, pass, all, low, high];
+        connection.execute(&format!("DELETE FROM row WHERE kind IS NULL AND {within}"), bounds)?;
+        let clear = "UPDATE row SET open_pass = NULL, state = NULL, reason = NULL,
+                       near_seen_kind = NULL, near_seen_size = NULL, near_seen_stamp = NULL, near_seen_edited = NULL,
+                       far_seen_kind = NULL, far_seen_size = NULL, far_seen_stamp = NULL, far_seen_edited = NULL,
+                       far_seen_received = NULL WHERE";
+        connection.execute(&format!("{clear} {within}"), bounds)?;
+    }
+    connection
+        .execute("UPDATE lane SET pass = ?2, seen_at = ?3 WHERE number = ?1", params![lane.0, pass, seen_at.0])
+        .map(drop)
+}
+
+const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away, edited,
+    near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
+    far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason";
+
+/// Goes through all rows of a lane, or of a folder of it, in tree order, until `each` says no more.
+pub(crate) fn each_row(
+    connection: &Connection,
+    lane: LaneKey,
+    within: &RelPath,
+    mut each: impl FnMut(LedgerRow) -> bool,
+) -> rusqlite::Result<()> {
+    let mut high = within.key();
+    high.push(1);
+    let sql = format!("SELECT {COLUMNS} FROM row WHERE lane = ?1 AND (?2 OR (key >= ?3 AND key < ?4)) ORDER BY key");
+    let mut statement = connection.prepare_cached(&sql)?;
+    let mut rows = statement.query(params![lane.0, within.is_root(), within.key(), high])?;
+    while let Some(row) = rows.next()? {
+        if !each(read_row(row)?) {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// The row of one path.
+pub(crate) fn row(connection: &Connection, lane: LaneKey, path: &RelPath) -> rusqlite::Result<Option<LedgerRow>> {
+    let sql = format!("SELECT {COLUMNS} FROM row WHERE lane = ?1 AND key = ?2");
+    connection.prepare_cached(&sql)?.query_row(params![lane.0, path.key()], read_row).optional()
+}
+
+fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<RelPath> {
+    let key: Vec<u8> = row.get(column)?;
+    RelPath::from_key(&key).map_err(|why| rusqlite::Error::FromSqlConversionFailure(column, Type::Blob, Box::new(why)))
+}
+
+fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
+    let kind: Option<u8> = row.get(1)?;
+    let stamp = |column| Ok::<_, rusqlite::Error>(Stamp::new(&row.get::<_, Option<String>>(column)?.unwrap_or_default()));
+    let base = match kind {
+        None => None,
+        Some(code) => Some(Base {
+            kind: kind_of(code),
+            size: row.get(2)?,
+            content: row.get::<_, Option<Vec<u8>>>(3)?.and_then(|bytes| Digest::from_slice(&bytes)),
+            near: stamp(4)?,
+            far: stamp(5)?,
+            near_listed: row.get(6)?,
+            far_listed: row.get(7)?,
+            away: row.get::<_, Option<u8>>(8)?.map(side_of),
+        }),
+    };
+    let time = |column| Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(EditTime));
+    let reason: Option<String> = row.get(20)?;
+    let seen = |first: usize, received: Option<EditTime>| -> rusqlite::Result<Option<View>> {
+        let Some(code) = row.get::<_, Option<u8>>(first)? else { return Ok(None) };
+        Ok(Some(match code {
+            0 => View::Absent,
+            9 => View::Unknown(Unknown::NotListed("as the last pass found".into())),
+            code => View::Present(Entry {
+                kind: kind_of(code),
+                edited: time(first + 3)?,
+                received,
+                ..Entry::file(row.get::<_, Option<u64>>(first + 1)?.unwrap_or(0), stamp(first + 2)?)
+            }),
+        }))
+    };
+    let (near_seen, far_seen) = (seen(10, None)?, seen(14, time(18)?)?);
+    let state: Option<String> = row.get(19)?;
+    Ok(LedgerRow { path: path_of(row, 0)?, base, edited: time(9)?, near_seen, far_seen, open: state.zip(reason) })
+}
+
+fn kind_code(kind: Kind) -> u8 {
+    match kind {
+        Kind::File => 1,
+        Kind::Folder => 2,
+        Kind::Odd(_) => 3,
+    }
+}
+
+fn kind_of(code: u8) -> Kind {
+    match code {
+        2 => Kind::Folder,
+        3 => Kind::Odd(OddKind::Own),
+        _ => Kind::File,
+    }
+}
+
+fn view_code(view: &View) -> u8 {
+    match view {
+        View::Absent => 0,
+        View::Unknown(_) => 9,
+        View::Present(entry) => kind_code(entry.kind),
+    }
+}
+
+pub(crate) fn side_code(side: Side) -> u8 {
+    match side {
+        Side::Near => 1,
+        Side::Far => 2,
+    }
+}
+
+pub(crate) fn side_of(code: u8) -> Side {
+    if code == 1 { Side::Near } else { Side::Far }
+}

@@ -1,0 +1,175 @@
+//! What passes did: one run a pass, one item a file.
+
+use katabatic_core::{EditTime, Toll};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::LaneKey;
+
+/// What a run did, in numbers.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Files carried up.
+    pub files_up: u64,
+    /// Their bytes.
+    pub bytes_up: u64,
+    /// Files carried down.
+    pub files_down: u64,
+    /// Their bytes.
+    pub bytes_down: u64,
+    /// Files removed on either side.
+    pub removed: u64,
+    /// Files replaced on either side.
+    pub replaced: u64,
+    /// Files in conflict afterwards.
+    pub conflicts: u64,
+    /// Files stuck afterwards.
+    pub stuck: u64,
+}
+
+/// A run.
+#[derive(Clone, Debug)]
+pub struct Run {
+    /// Its number, over all lanes.
+    pub number: i64,
+    /// The lane's name at the time.
+    pub lane: String,
+    /// What was asked for: `sync`, `settle`.
+    pub command: String,
+    /// When it began.
+    pub began: EditTime,
+    /// When it ended; none for one that was cut off.
+    pub ended: Option<EditTime>,
+    /// How it ended, in a word or two.
+    pub outcome: Option<String>,
+    /// What it did.
+    pub counts: Counts,
+}
+
+/// What a run did with one file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RunItem {
+    /// The path.
+    pub path: String,
+    /// What was to be done.
+    pub action: String,
+    /// The bytes carried.
+    pub bytes: u64,
+    /// How it ended.
+    pub result: String,
+}
+
+pub(crate) fn begin(
+    connection: &Connection,
+    lane: LaneKey,
+    lane_name: &str,
+    command: &str,
+    began: EditTime,
+) -> rusqlite::Result<i64> {
+    connection.execute(
+        "INSERT INTO run (lane, lane_name, command, began) VALUES (?1, ?2, ?3, ?4)",
+        params![lane.0, lane_name, command, began.0],
+    )?;
+    Ok(connection.last_insert_rowid())
+}
+
+pub(crate) fn add_item(connection: &Connection, run: i64, item: &RunItem) -> rusqlite::Result<()> {
+    let sql = "INSERT INTO run_item (run, number, path, action, bytes, result)
+               VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1), ?2, ?3, ?4, ?5)";
+    connection.prepare_cached(sql)?.execute(params![run, item.path, item.action, item.bytes, item.result])?;
+    Ok(())
+}
+
+pub(crate) fn count_toll(connection: &Connection, run: i64, toll: Toll) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached("UPDATE run SET removed = removed + ?2, replaced = replaced + ?3 WHERE number = ?1")?
+        .execute(params![run, toll.removed, toll.replaced])
+        .map(drop)
+}
+
+pub(crate) fn end(
+    connection: &Connection,
+    run: i64,
+    ended: EditTime,
+    outcome: &str,
+    counts: &Counts,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE run SET ended = ?2, outcome = ?3, files_up = ?4, bytes_up = ?5, files_down = ?6, bytes_down = ?7,
+                            conflicts = ?8, stuck = ?9 WHERE number = ?1",
+            params![
+                run,
+                ended.0,
+                outcome,
+                counts.files_up,
+                counts.bytes_up,
+                counts.files_down,
+                counts.bytes_down,
+                counts.conflicts,
+                counts.stuck
+            ],
+        )
+        .map(drop)
+}
+
+/// What the passes of a lane removed and replaced since `since`.
+pub(crate) fn toll_since(connection: &Connection, lane: LaneKey, since: EditTime) -> rusqlite::Result<Toll> {
+    let sql = "SELECT COALESCE(SUM(removed), 0), COALESCE(SUM(replaced), 0) FROM run
+               WHERE lane = ?1 AND began >= ?2 AND command = 'sync'";
+    connection.query_row(sql, params![lane.0, since.0], |row| Ok(Toll { removed: row.get(0)?, replaced: row.get(1)? }))
+}
+
+const COLUMNS: &str = "number, lane_name, command, began, ended, outcome, files_up, bytes_up, files_down, bytes_down,
+    removed, replaced, conflicts, stuck";
+
+fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
+    Ok(Run {
+        number: row.get(0)?,
+        lane: row.get(1)?,
+        command: row.get(2)?,
+        began: EditTime(row.get(3)?),
+        ended: row.get::<_, Option<i64>>(4)?.map(EditTime),
+        outcome: row.get(5)?,
+        counts: Counts {
+            files_up: row.get(6)?,
+            bytes_up: row.get(7)?,
+            files_down: row.get(8)?,
+            bytes_down: row.get(9)?,
+            removed: row.get(10)?,
+            replaced: row.get(11)?,
+            conflicts: row.get(12)?,
+            stuck: row.get(13)?,
+        },
+    })
+}
+
+/// The last runs, the newest first; of one lane where a name is given.
+///
+/// # Errors
+/// As SQLite says.
+pub fn last(connection: &Connection, lane: Option<&str>, most: u32) -> rusqlite::Result<Vec<Run>> {
+    let sql = format!("SELECT {COLUMNS} FROM run WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC LIMIT ?2");
+    connection.prepare(&sql)?.query_map(params![lane, most], read)?.collect()
+}
+
+/// The run of this number.
+///
+/// # Errors
+/// As SQLite says.
+pub fn run(connection: &Connection, number: i64) -> rusqlite::Result<Option<Run>> {
+    connection.query_row(&format!("SELECT {COLUMNS} FROM run WHERE number = ?1"), [number], read).optional()
+}
+
+/// What a run did, file by file.
+///
+/// # Errors
+/// As SQLite says.
+pub fn items(connection: &Connection, number: i64) -> rusqlite::Result<Vec<RunItem>> {
+    let read = |row: &Row<'_>| {
+        Ok(RunItem { path: row.get(0)?, action: row.get(1)?, bytes: row.get(2)?, result: row.get(3)? })
+    };
+    connection
+        .prepare("SELECT path, action, bytes, result FROM run_item WHERE run = ?1 ORDER BY number")?
+        .query_map([number], read)?
+        .collect()
+}

@@ -1,0 +1,122 @@
+//! The tables, and how an older ledger becomes a newer one.
+
+use rusqlite::Connection;
+
+/// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
+const MIGRATIONS: [&str; 1] = ["
+    CREATE TABLE lane (
+        number      INTEGER PRIMARY KEY,
+        id          TEXT NOT NULL UNIQUE,
+        -- The number of the last pass; what it saw, it saw at seen_at (nanoseconds since 1970).
+        pass        INTEGER NOT NULL DEFAULT 0,
+        seen_at     INTEGER,
+        -- How the near root was recognised.
+        near_root   TEXT,
+        -- The far side's change token, kept with the rows that came with it.
+        token       TEXT
+    );
+    CREATE TABLE row (
+        lane        INTEGER NOT NULL,
+        -- The path with NUL for the slash, so that the order of bytes is tree order.
+        key         BLOB NOT NULL,
+        -- What was agreed: 1 file, 2 folder; NULL where nothing was agreed yet.
+        kind        INTEGER,
+        size        INTEGER,
+        content     BLOB,
+        near_stamp  TEXT,
+        far_stamp   TEXT,
+        near_listed INTEGER NOT NULL DEFAULT 0,
+        far_listed  INTEGER NOT NULL DEFAULT 0,
+        -- The name on a side where it is not the one in the key.
+        near_name   TEXT,
+        far_name    TEXT,
+        near_handle TEXT,
+        edited      INTEGER,
+        -- The side whose removal is remembered and not carried: 1 near, 2 far.
+        away        INTEGER,
+        -- What the last pass saw where that is not what was agreed: 0 absent, 1 file, 2 folder, 3 odd, 9 unknown.
+        near_seen_kind   INTEGER,
+        near_seen_size   INTEGER,
+        near_seen_stamp  TEXT,
+        near_seen_edited INTEGER,
+        far_seen_kind    INTEGER,
+        far_seen_size    INTEGER,
+        far_seen_stamp   TEXT,
+        far_seen_edited  INTEGER,
+        far_seen_received INTEGER,
+        -- Where the path is not settled: the pass that found it so, the state's word and the reason.
+        open_pass   INTEGER,
+        state       TEXT,
+        reason      TEXT,
+        PRIMARY KEY (lane, key)
+    ) WITHOUT ROWID;
+    CREATE INDEX row_open ON row (lane, open_pass) WHERE open_pass IS NOT NULL;
+    CREATE TABLE intent (
+        number      INTEGER PRIMARY KEY AUTOINCREMENT,
+        lane        INTEGER NOT NULL,
+        key         BLOB NOT NULL,
+        text        TEXT NOT NULL
+    );
+    CREATE TABLE spare (
+        number      INTEGER PRIMARY KEY AUTOINCREMENT,
+        lane        INTEGER NOT NULL,
+        lane_name   TEXT NOT NULL,
+        side        INTEGER NOT NULL,
+        key         BLOB NOT NULL,
+        slot        TEXT NOT NULL,
+        folder      INTEGER NOT NULL,
+        size        INTEGER NOT NULL,
+        content     BLOB,
+        edited      INTEGER,
+        taken_at    INTEGER NOT NULL,
+        run         INTEGER,
+        why         TEXT NOT NULL
+    );
+    CREATE TABLE run (
+        number      INTEGER PRIMARY KEY AUTOINCREMENT,
+        lane        INTEGER NOT NULL,
+        lane_name   TEXT NOT NULL,
+        command     TEXT NOT NULL,
+        began       INTEGER NOT NULL,
+        ended       INTEGER,
+        outcome     TEXT,
+        files_up    INTEGER NOT NULL DEFAULT 0,
+        bytes_up    INTEGER NOT NULL DEFAULT 0,
+        files_down  INTEGER NOT NULL DEFAULT 0,
+        bytes_down  INTEGER NOT NULL DEFAULT 0,
+        removed     INTEGER NOT NULL DEFAULT 0,
+        replaced    INTEGER NOT NULL DEFAULT 0,
+        conflicts   INTEGER NOT NULL DEFAULT 0,
+        stuck       INTEGER NOT NULL DEFAULT 0
+    );
+    CREATE INDEX run_lane ON run (lane, began);
+    CREATE TABLE run_item (
+        run         INTEGER NOT NULL,
+        number      INTEGER NOT NULL,
+        path        TEXT NOT NULL,
+        action      TEXT NOT NULL,
+        bytes       INTEGER NOT NULL,
+        result      TEXT NOT NULL,
+        PRIMARY KEY (run, number)
+    ) WITHOUT ROWID;
+"];
+
+pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::error::Error>> {
+    connection.pragma_update(None, "journal_mode", "WAL")?;
+    connection.pragma_update(None, "synchronous", "FULL")?;
+    // Two programs may start at once on a new home; one of them migrates, the other finds it done.
+    let transaction = connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+    let version: usize = transaction.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    if version > MIGRATIONS.len() {
+        return Err(format!(
+            "it was written by a newer version of the tool (its form is {version}, this program knows {})",
+            MIGRATIONS.len()
+        )
+        .into());
+    }
+    for migration in &MIGRATIONS[version..] {
+        transaction.execute_batch(migration)?;
+    }
+    transaction.pragma_update(None, "user_version", MIGRATIONS.len())?;
+    Ok(transaction.commit()?)
+}

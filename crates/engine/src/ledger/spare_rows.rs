@@ -1,0 +1,116 @@
+//! What lies in the spares, of all lanes and both sides.
+
+use katabatic_core::{Digest, EditTime, RelPath, Side};
+use rusqlite::types::Type;
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::LaneKey;
+use super::rows::{side_code, side_of};
+
+/// A version that a pass removed or replaced.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Spare {
+    /// Its number, by which it is asked for.
+    pub number: i64,
+    /// The lane's number in the ledger.
+    pub lane: LaneKey,
+    /// The lane's name at the time.
+    pub lane_name: String,
+    /// The side it lies on.
+    pub side: Side,
+    /// Where it was.
+    pub path: RelPath,
+    /// Its name in the side's own room.
+    pub slot: String,
+    /// Whether it is a whole folder.
+    pub folder: bool,
+    /// Length in bytes.
+    pub size: u64,
+    /// The content, where it is known.
+    pub content: Option<Digest>,
+    /// When it was edited.
+    pub edited: Option<EditTime>,
+    /// When it was taken out.
+    pub taken_at: EditTime,
+    /// The run that did it.
+    pub run: Option<i64>,
+    /// Why, in words.
+    pub why: String,
+}
+
+pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()> {
+    let sql = "INSERT INTO spare (lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder)
+               SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12
+               WHERE NOT EXISTS (SELECT 1 FROM spare WHERE lane = ?1 AND side = ?3 AND slot = ?5)";
+    connection
+        .prepare_cached(sql)?
+        .execute(params![
+            spare.lane.0,
+            spare.lane_name,
+            side_code(spare.side),
+            spare.path.key(),
+            spare.slot,
+            spare.size,
+            spare.content.map(|digest| digest.0.to_vec()),
+            spare.edited.map(|at| at.0),
+            spare.taken_at.0,
+            spare.run,
+            spare.why,
+            spare.folder,
+        ])
+        .map(drop)
+}
+
+const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder";
+
+fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
+    let key: Vec<u8> = row.get(4)?;
+    let path = RelPath::from_key(&key)
+        .map_err(|why| rusqlite::Error::FromSqlConversionFailure(4, Type::Blob, Box::new(why)))?;
+    Ok(Spare {
+        number: row.get(0)?,
+        lane: LaneKey(row.get(1)?),
+        lane_name: row.get(2)?,
+        side: side_of(row.get(3)?),
+        path,
+        slot: row.get(5)?,
+        size: row.get(6)?,
+        content: row.get::<_, Option<Vec<u8>>>(7)?.and_then(|bytes| Digest::from_slice(&bytes)),
+        edited: row.get::<_, Option<i64>>(8)?.map(EditTime),
+        taken_at: EditTime(row.get(9)?),
+        run: row.get(10)?,
+        why: row.get(11)?,
+        folder: row.get(12)?,
+    })
+}
+
+/// All spares, the newest first; of one lane where a name is given.
+///
+/// # Errors
+/// As SQLite says.
+pub fn all(connection: &Connection, lane: Option<&str>) -> rusqlite::Result<Vec<Spare>> {
+    let sql = format!("SELECT {COLUMNS} FROM spare WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC");
+    connection.prepare(&sql)?.query_map([lane], read)?.collect()
+}
+
+/// What a run put into the spares.
+///
+/// # Errors
+/// As SQLite says.
+pub fn of_run(connection: &Connection, run: i64) -> rusqlite::Result<Vec<Spare>> {
+    let sql = format!("SELECT {COLUMNS} FROM spare WHERE run = ?1 ORDER BY number");
+    connection.prepare(&sql)?.query_map([run], read)?.collect()
+}
+
+/// Takes a spare out of the list.
+pub(crate) fn forget(connection: &Connection, number: i64) -> rusqlite::Result<()> {
+    connection.execute("DELETE FROM spare WHERE number = ?1", [number]).map(drop)
+}
+
+/// The spare of this number.
+///
+/// # Errors
+/// As SQLite says.
+pub fn spare(connection: &Connection, number: i64) -> rusqlite::Result<Option<Spare>> {
+    connection.query_row(&format!("SELECT {COLUMNS} FROM spare WHERE number = ?1"), [number], read).optional()
+}

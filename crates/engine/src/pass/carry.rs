@@ -1,0 +1,478 @@
+//! The third room: what the plan says is done, with several transfers in flight.
+//!
+//! The order keeps every step possible and every crash harmless: what makes way goes first, then folders are made
+//! from the top down, then files are carried, then removals, and folders last, the deepest first. A file that fails
+//! stops nobody but itself, unless what failed is the side as a whole.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use futures_util::{StreamExt, stream};
+use katabatic_core::{Agreement, Base, Decision, Entry, Kind, RelPath, Side, Stamp, Step, View, words};
+
+use super::plan::{bytes_of, takes};
+use super::primitive::{self, Change, Trouble, agreed};
+use super::scan::digest;
+use super::{IN_FLIGHT, Pass, Plan, Progress};
+use crate::Error;
+use crate::ledger::intents::Version;
+use crate::ledger::rows;
+use crate::ledger::runs::{self, Counts, RunItem};
+use crate::seam::Seam;
+use crate::sides::{FolderGone, Put, SideError, Source, Staged};
+
+/// How often a transfer is tried that was cut or turned away.
+const ATTEMPTS: u32 = 4;
+
+/// How a step ended.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Ending {
+    /// Done.
+    Done,
+    /// Not begun, or set down: the next pass takes it up.
+    Waiting,
+    /// Both sides changed.
+    Conflict,
+    /// It could not be carried.
+    Stuck,
+    /// It is not carried at all.
+    LeftOut,
+}
+
+/// What became of one step.
+#[derive(Clone, Debug)]
+pub struct Outcome {
+    /// The step.
+    pub step: Step,
+    /// How it ended.
+    pub ending: Ending,
+    /// Why, where it is not done.
+    pub reason: String,
+}
+
+/// What the whole room did.
+#[derive(Debug, Default)]
+pub(crate) struct Carried {
+    pub(crate) outcomes: Vec<Outcome>,
+    pub(crate) counts: Counts,
+    /// What ended the pass before its time.
+    pub(crate) ended: Option<Error>,
+}
+
+/// The steps of a plan, in the order of carrying.
+#[derive(Default)]
+struct Stages<'s> {
+    making_way: Vec<&'s Step>,
+    folders: BTreeMap<usize, Vec<&'s Step>>,
+    files: Vec<&'s Step>,
+    removals: Vec<&'s Step>,
+    folder_removals: Vec<&'s Step>,
+    rest: Vec<&'s Step>,
+}
+
+impl<'s> Stages<'s> {
+    fn of(steps: &'s [Step]) -> Stages<'s> {
+        let mut stages = Stages::default();
+        for step in steps {
+            match step.decision {
+                Decision::Remove { makes_way: true, .. } => stages.making_way.push(step),
+                Decision::MakeFolder { .. } => stages.folders.entry(step.path().depth()).or_default().push(step),
+                Decision::Carry { .. } | Decision::Compare => stages.files.push(step),
+                Decision::Remove { on, .. } if step.view(on).is_folder() => stages.folder_removals.push(step),
+                Decision::Remove { .. } => stages.removals.push(step),
+                _ => stages.rest.push(step),
+            }
+        }
+        stages
+    }
+}
+
+pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried {
+    let room = Room { pass, run, carried: Mutex::default() };
+    let bytes = plan.steps.iter().map(bytes_of).sum();
+    let work = plan.steps.iter().filter(|step| step.decision.is_work()).count() as u64;
+    pass.progress.begin_carrying(work, bytes);
+
+    let stages = Stages::of(&plan.steps);
+    room.steps(stages.making_way, 1).await;
+    for (_, folders) in stages.folders {
+        room.steps(folders, IN_FLIGHT).await;
+    }
+    room.steps(stages.files, IN_FLIGHT).await;
+    room.steps(stages.removals, IN_FLIGHT).await;
+    // One after another: a folder is empty only once the folders in it are gone.
+    room.steps(stages.folder_removals, 1).await;
+    room.steps(stages.rest, IN_FLIGHT).await;
+    room.carried.into_inner().unwrap_or_else(PoisonError::into_inner)
+}
+
+struct Room<'p> {
+    pass: &'p Pass,
+    run: Option<i64>,
+    carried: Mutex<Carried>,
+}
+
+/// What was moved by a step that is done.
+#[derive(Default)]
+struct Moved {
+    bytes: u64,
+    /// Set where comparing two versions showed that they differ.
+    conflict: bool,
+    /// Something a person should read, though it is done.
+    remark: Option<String>,
+}
+
+impl Moved {
+    fn bytes(bytes: u64) -> Result<Moved, Trouble> {
+        Ok(Moved { bytes, ..Moved::default() })
+    }
+}
+
+impl Room<'_> {
+    async fn steps(&self, steps: Vec<&Step>, at_a_time: usize) {
+        stream::iter(steps).for_each_concurrent(at_a_time, |step| self.step(step)).await;
+    }
+
+    fn carried(&self) -> MutexGuard<'_, Carried> {
+        self.carried.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    async fn step(&self, step: &Step) {
+        if self.pass.stop.asked() || self.carried().ended.is_some() {
+            return self.finish(step, Ending::Waiting, words::reason(step, &|_| String::new()), 0);
+        }
+        let result = self.deed(step).await;
+        self.pass.progress.carried_file();
+        let (ending, reason, bytes) = match result {
+            Ok(Moved { conflict: true, bytes, .. }) => {
+                (Ending::Conflict, "both sides changed, to different contents; neither is touched".to_owned(), bytes)
+            }
+            Ok(moved) => (standing(step), moved.remark.unwrap_or_default(), moved.bytes),
+            Err(Trouble::Side(_, SideError::Stopped)) => (Ending::Waiting, "set down when it was stopped".to_owned(), 0),
+            Err(trouble) => {
+                let reason = trouble.to_string();
+                self.end_with(trouble);
+                (Ending::Stuck, reason, 0)
+            }
+        };
+        let reason = if reason.is_empty() && ending != Ending::Done { words::reason(step, &|_| String::new()) } else { reason };
+        self.finish(step, ending, reason, bytes);
+    }
+
+    /// Some failures leave nothing to go on with.
+    fn end_with(&self, trouble: Trouble) {
+        let error = match trouble {
+            Trouble::Side(side, error) if error.ends_the_pass() => self.pass.side_failed(side, &error),
+            Trouble::Ledger(error) => error,
+            _ => return,
+        };
+        self.carried().ended.get_or_insert(error);
+    }
+
+    fn finish(&self, step: &Step, ending: Ending, reason: String, bytes: u64) {
+        if let (Some(run), true) = (self.run, step.decision.changes_a_side() || step.decision == Decision::Compare) {
+            let result = match &ending {
+                Ending::Done if reason.is_empty() => "done".to_owned(),
+                Ending::Done => format!("done: {reason}"),
+                Ending::Waiting => format!("waiting: {reason}"),
+                Ending::Conflict => format!("conflict: {reason}"),
+                Ending::Stuck => format!("stuck: {reason}"),
+                Ending::LeftOut => format!("left out: {reason}"),
+            };
+            let item =
+                RunItem { path: step.path().to_string(), action: words::action(&step.decision), bytes, result };
+            self.pass.ledger.write_later(move |connection| runs::add_item(connection, run, &item));
+        }
+        let mut carried = self.carried();
+        carried.count(step, &ending, bytes);
+        carried.outcomes.push(Outcome { step: step.clone(), ending, reason });
+    }
+
+    async fn deed(&self, step: &Step) -> Result<Moved, Trouble> {
+        match &step.decision {
+            Decision::Carry { to, .. } => self.carry_file(step, *to).await,
+            Decision::MakeFolder { on } => self.make_folder(step, *on).await,
+            Decision::Remove { on, makes_way } => self.remove(step, *on, *makes_way).await,
+            Decision::Compare => self.compare(step).await,
+            Decision::Record => self.record(step).await,
+            Decision::Forget => {
+                let (lane, path) = (self.pass.lane.row.key, step.path().clone());
+                self.pass.ledger.write_later(move |connection| rows::forget(connection, lane, &path));
+                Moved::bytes(0)
+            }
+            Decision::KeepFolder { on } => self.keep_folder(step, *on),
+            _ => Moved::bytes(0),
+        }
+    }
+
+    async fn carry_file(&self, step: &Step, to: Side) -> Result<Moved, Trouble> {
+        let (pass, path, from) = (self.pass, step.path(), to.other());
+        let Some(seen) = step.entry(from) else { return Err(Trouble::Met("there is nothing to carry".into())) };
+        let staged = self.stage(path, from, seen, to).await?;
+        pass.seam(Seam::Staged, Some(to), Some(path)).await;
+        if seen.content.is_some_and(|content| content != staged.digest) {
+            return Err(Trouble::Met("it changed while it was being read; the next pass takes it up".into()));
+        }
+        let base = step.seen.base.as_ref();
+        // Of a version that the ledger agreed on the content is known, and is checked when it comes out.
+        let old_content = |entry: &Entry| match base {
+            Some(base) if same_version(base.stamp(to), &entry.stamp) => base.content,
+            _ => None,
+        };
+        let change = Change {
+            side: to,
+            path,
+            old: step.entry(to).filter(|entry| entry.kind == Kind::File).map(|entry| Version::of(entry, old_content(entry))),
+            source: Some((Version::of(seen, Some(staged.digest)), from == Side::Far)),
+            run: self.run,
+            why: format!("replaced by the version from {}", from.here_or_there()),
+        };
+        primitive::put(pass, change, staged).await?;
+        Moved::bytes(seen.size)
+    }
+
+    /// Reads on one side and stages on the other, again where a line was cut.
+    async fn stage(&self, path: &RelPath, from: Side, seen: &Entry, to: Side) -> Result<Staged, Trouble> {
+        let (source_side, target) = (self.pass.store(from), self.pass.store(to));
+        let mut attempt = 1;
+        loop {
+            self.pass.seam(Seam::BeforeRead, Some(from), Some(path)).await;
+            let source = source_side.read(path, seen).await;
+            let result = match source {
+                Ok(source) => target.stage(counted(source, &self.pass.progress), path).await.map_err(|why| (to, why)),
+                Err(why) => Err((from, why)),
+            };
+            match result {
+                Ok(staged) => return Ok(staged),
+                Err((_, SideError::TryAgain(why))) if attempt < ATTEMPTS => {
+                    tracing::debug!("{path} is tried again: {why}");
+                    tokio::time::sleep(std::time::Duration::from_millis(50 << attempt)).await;
+                    attempt += 1;
+                }
+                Err((_, SideError::Changed(why))) => return Err(Trouble::Met(why)),
+                Err((_, SideError::Missing)) => {
+                    return Err(Trouble::Met("it went away before it could be read; the next pass looks at it".into()));
+                }
+                Err((side, why)) => return Err(Trouble::Side(side, why)),
+            }
+        }
+    }
+
+    async fn make_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
+        let path = step.path();
+        match self.pass.store(on).make_folder(path).await {
+            Ok(Put::Done) => {}
+            Ok(Put::Taken) => return Err(Trouble::Met("something else came to be there meanwhile".into())),
+            Err(error) => return Err(Trouble::Side(on, error)),
+        }
+        self.pass.seam(Seam::MadeFolder, Some(on), Some(path)).await;
+        self.agree_on_folder(step, on == Side::Near || step.seen.base.as_ref().is_some_and(|base| base.far_listed));
+        Moved::bytes(0)
+    }
+
+    fn agree_on_folder(&self, step: &Step, far_listed: bool) {
+        let base = Base {
+            kind: Kind::Folder,
+            size: 0,
+            content: None,
+            near: Stamp::new(""),
+            far: Stamp::new(""),
+            near_listed: true,
+            far_listed,
+            away: None,
+        };
+        let (lane, agreed) = (self.pass.lane.row.key, agreed(self.pass, step.path(), base, None));
+        self.pass.ledger.write_later(move |connection| rows::agree(connection, lane, &agreed));
+    }
+
+    async fn remove(&self, step: &Step, on: Side, makes_way: bool) -> Result<Moved, Trouble> {
+        let (pass, path) = (self.pass, step.path());
+        self.still_away(step, on.other()).await?;
+        let Some(seen) = step.entry(on) else { return Err(Trouble::Met("it is gone already".into())) };
+        if seen.kind == Kind::Folder {
+            return self.remove_folder(step, on).await;
+        }
+        let content = step.seen.base.as_ref().and_then(|base| base.content);
+        let gone = if makes_way { "makes way for something of another kind" } else { "removed" };
+        let change = Change {
+            side: on,
+            path,
+            old: Some(Version::of(seen, content)),
+            source: None,
+            run: self.run,
+            why: format!("{gone} {}", on.other().here_or_there()),
+        };
+        primitive::remove(pass, change).await?;
+        Moved::bytes(0)
+    }
+
+    /// A removal is believed only if a direct look right before acting finds what the plan found.
+    async fn still_away(&self, step: &Step, side: Side) -> Result<(), Trouble> {
+        let there = self.pass.store(side).look(step.path()).await.map_err(|error| Trouble::Side(side, error))?;
+        let as_planned = match (step.view(side), &there) {
+            (View::Absent, None) => true,
+            (View::Present(seen), Some(there)) => seen.kind == there.kind,
+            _ => false,
+        };
+        if as_planned {
+            return Ok(());
+        }
+        Err(Trouble::Met(format!("it is {} again; the next pass looks at it", side.here_or_there())))
+    }
+
+    async fn remove_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
+        let (pass, path) = (self.pass, step.path());
+        let spare = primitive::spare_name()?;
+        let gone = pass.store(on).remove_folder(path, &spare).await.map_err(|error| Trouble::Side(on, error))?;
+        pass.seam(Seam::RemovedFolder, Some(on), Some(path)).await;
+        match gone {
+            FolderGone::Gone => {
+                let (lane, path) = (pass.lane.row.key, path.clone());
+                pass.ledger.write_later(move |connection| rows::forget(connection, lane, &path));
+                Moved::bytes(0)
+            }
+            FolderGone::Kept(names) => {
+                let names = names.join(", ");
+                if self.members_are_open(path) {
+                    // What is in it waits itself; the next pass decides about the folder once that is carried.
+                    return Err(Trouble::Met(format!("it is not empty yet: {names}")));
+                }
+                self.keep_folder(step, on)?;
+                Ok(Moved { remark: Some(format!("the folder stays, because of what is in it: {names}")), ..Moved::default() })
+            }
+        }
+    }
+
+    /// Whether a step below this folder did not come to its end.
+    fn members_are_open(&self, folder: &RelPath) -> bool {
+        let open = |outcome: &Outcome| {
+            matches!(outcome.ending, Ending::Stuck | Ending::Waiting) && outcome.step.path().is_within(folder)
+        };
+        self.carried().outcomes.iter().any(open)
+    }
+
+    fn keep_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
+        let Some(base) = step.seen.base.clone() else { return Moved::bytes(0) };
+        let base = Base { away: Some(on.other()), ..base };
+        let (lane, agreed) = (self.pass.lane.row.key, agreed(self.pass, step.path(), base, None));
+        self.pass.ledger.write_later(move |connection| rows::agree(connection, lane, &agreed));
+        Moved::bytes(0)
+    }
+
+    /// Reads both versions. Equal content is recorded, and nothing is carried.
+    async fn compare(&self, step: &Step) -> Result<Moved, Trouble> {
+        let path = step.path();
+        let content = async |side: Side| {
+            let Some(seen) = step.entry(side) else { return Err(Trouble::Met("it went away meanwhile".into())) };
+            let mut attempt = 1;
+            loop {
+                let store = self.pass.store(side);
+                self.pass.seam(Seam::BeforeRead, Some(side), Some(path)).await;
+                match digest(&*store, path, seen).await {
+                    Ok(content) => return Ok(content),
+                    Err(SideError::TryAgain(_)) if attempt < ATTEMPTS => attempt += 1,
+                    Err(SideError::Changed(why)) => return Err(Trouble::Met(why)),
+                    Err(error) => return Err(Trouble::Side(side, error)),
+                }
+            }
+        };
+        let near = content(Side::Near).await?;
+        let far = content(Side::Far).await?;
+        let bytes = bytes_of(step);
+        self.pass.progress.carried_bytes(bytes);
+        if near != far {
+            return Ok(Moved { bytes, conflict: true, remark: None });
+        }
+        self.agree_on_file(step, Some(near));
+        Moved::bytes(bytes)
+    }
+
+    async fn record(&self, step: &Step) -> Result<Moved, Trouble> {
+        if step.seen.near.is_folder() {
+            self.agree_on_folder(step, true);
+            return Moved::bytes(0);
+        }
+        let base = step.seen.base.as_ref().and_then(|base| base.content);
+        let content = [Side::Near, Side::Far].into_iter().find_map(|side| step.entry(side)?.content).or(base);
+        self.agree_on_file(step, content);
+        Moved::bytes(0)
+    }
+
+    fn agree_on_file(&self, step: &Step, content: Option<katabatic_core::Digest>) {
+        let (Some(near), Some(far)) = (step.entry(Side::Near), step.entry(Side::Far)) else { return };
+        let base = Base {
+            kind: Kind::File,
+            size: near.size,
+            content,
+            near: near.stamp.clone(),
+            far: far.stamp.clone(),
+            near_listed: true,
+            far_listed: step.seen.base.as_ref().is_none_or(|base| base.far_listed),
+            away: None,
+        };
+        let (lane, agreed) = (self.pass.lane.row.key, agreed(self.pass, step.path(), base, near.edited.or(far.edited)));
+        self.pass.ledger.write_later(move |connection| rows::agree(connection, lane, &agreed));
+    }
+}
+
+/// How a step stands that was done as decided.
+fn standing(step: &Step) -> Ending {
+    match step.decision {
+        Decision::Conflict => Ending::Conflict,
+        Decision::Hold { .. } | Decision::BelowConflict => Ending::Stuck,
+        Decision::LeftOut { .. } => Ending::LeftOut,
+        _ => Ending::Done,
+    }
+}
+
+fn same_version(agreed: &Stamp, seen: &Stamp) -> bool {
+    agreed.as_str().trim_start_matches('?') == seen.as_str()
+}
+
+/// The same source, with its bytes counted as they go by.
+fn counted(source: Source, progress: &Arc<Progress>) -> Source {
+    let progress = Arc::clone(progress);
+    let content = source.content.inspect(move |chunk| {
+        if let Ok(chunk) = chunk {
+            progress.carried_bytes(chunk.len() as u64);
+        }
+    });
+    Source { content: content.boxed(), ..source }
+}
+
+impl Carried {
+    fn count(&mut self, step: &Step, ending: &Ending, bytes: u64) {
+        let counts = &mut self.counts;
+        match (ending, &step.decision) {
+            (Ending::Done, Decision::Carry { to: Side::Far, .. }) => {
+                counts.files_up += 1;
+                counts.bytes_up += bytes;
+            }
+            (Ending::Done, Decision::Carry { to: Side::Near, .. }) => {
+                counts.files_down += 1;
+                counts.bytes_down += bytes;
+            }
+            (Ending::Conflict, _) => counts.conflicts += 1,
+            (Ending::Stuck, _) => counts.stuck += 1,
+            _ => {}
+        }
+        if *ending == Ending::Done {
+            counts.removed += takes(step).removed;
+            counts.replaced += takes(step).replaced;
+        }
+    }
+}
+
+impl Outcome {
+    /// How the sides agree at the path now.
+    #[must_use]
+    pub fn agreement(&self) -> Agreement {
+        match self.ending {
+            Ending::Done => Agreement::Settled,
+            Ending::Waiting => Agreement::from(&self.step.decision),
+            Ending::Conflict => Agreement::Conflict,
+            Ending::Stuck => Agreement::Stuck,
+            Ending::LeftOut => Agreement::LeftOut,
+        }
+    }
+}

@@ -1,0 +1,239 @@
+//! A pass: scan, plan, carry, record.
+//!
+//! Each of the four is a room of its own. [`scan`] looks at both sides, [`plan`] decides (with the core), [`carry`]
+//! does it through [`primitive`], [`record`] says what was seen and what was done. Before all of them, [`recover`]
+//! finishes or undoes what an earlier pass was cut off in.
+
+mod carry;
+pub mod plan;
+pub mod primitive;
+pub mod progress;
+mod record;
+mod recover;
+pub(crate) mod scan;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use katabatic_core::{BrakeVerdict, RelPath, Side};
+
+use crate::clock::Clock;
+use crate::ledger::Ledger;
+use crate::ledger::rows;
+use crate::ledger::runs::{self, Counts};
+use crate::lock::RootLock;
+use crate::open::{OpenLane, side_failed};
+use crate::seam::{Seam, SharedHook};
+use crate::sides::{SideError, SideStore};
+use crate::stop::Stop;
+use crate::{Class, Error, lock};
+pub use carry::{Ending, Outcome};
+pub use plan::Plan;
+pub use progress::Progress;
+
+/// As many files are carried at a time.
+pub const IN_FLIGHT: usize = 8;
+
+/// Everything a pass works with.
+pub struct Pass {
+    /// The lane.
+    pub lane: OpenLane,
+    /// The ledger.
+    pub ledger: Ledger,
+    /// The clock.
+    pub clock: Arc<dyn Clock>,
+    /// What is told of every seam.
+    pub hook: SharedHook,
+    /// Whether somebody asked to stop.
+    pub stop: Stop,
+    /// What is told of every step forward.
+    pub progress: Arc<Progress>,
+}
+
+/// What a pass is asked for.
+#[derive(Clone, Debug, Default)]
+pub struct Wish {
+    /// The files and folders it is about; the whole lane where there are none.
+    pub scope: Vec<RelPath>,
+    /// Carry only what this plan said.
+    pub exactly: Option<String>,
+    /// The number the brake is released for.
+    pub release_brake: Option<u64>,
+    /// A person named each file: there is nothing left for the brake to ask.
+    pub by_hand: bool,
+}
+
+impl Wish {
+    /// The paths it is about.
+    #[must_use]
+    pub fn paths(&self) -> Vec<RelPath> {
+        if self.scope.is_empty() { vec![RelPath::root()] } else { self.scope.clone() }
+    }
+}
+
+/// How a pass ended.
+#[derive(Debug)]
+pub struct Report {
+    /// The run's number; none where there was nothing to do and nothing to say.
+    pub run: Option<i64>,
+    /// What it did, in numbers.
+    pub counts: Counts,
+    /// What became of every path that was not settled.
+    pub outcomes: Vec<Outcome>,
+    /// Files that both sides hold and agree on, after the pass.
+    pub settled: u64,
+    /// Names that no lane can carry.
+    pub left_out: u64,
+    /// Set where it was stopped by Ctrl-C.
+    pub stopped: bool,
+}
+
+impl Report {
+    /// Whether something needs a person.
+    #[must_use]
+    pub fn needs_a_person(&self) -> bool {
+        self.counts.conflicts > 0 || self.counts.stuck > 0
+    }
+}
+
+impl Pass {
+    pub(crate) fn store(&self, side: Side) -> Arc<dyn SideStore> {
+        self.lane.store(side)
+    }
+
+    pub(crate) async fn seam(&self, seam: Seam, side: Option<Side>, path: Option<&RelPath>) {
+        self.hook.at(seam, side, path).await;
+    }
+
+    pub(crate) fn side_failed(&self, side: Side, error: &SideError) -> Error {
+        side_failed(&self.lane.config, side, error)
+    }
+
+    /// What a pass would do; nothing is changed on either side.
+    ///
+    /// # Errors
+    /// Where a side is not there, refuses, or the ledger cannot be read.
+    pub async fn plan(&self, wish: &Wish) -> Result<Plan, Error> {
+        self.check_roots().await?;
+        // What an earlier pass left unfinished is held here; clearing it up is a change and waits for a sync.
+        let unfinished = recover::unfinished(self)?;
+        let seen = scan::scan(self, &unfinished).await?;
+        plan::make(self, seen, wish)
+    }
+
+    /// Runs the pass.
+    ///
+    /// # Errors
+    /// As [`Pass::plan`]; [`Class::Brake`] where the brake stops it before anything is carried.
+    pub async fn sync(&self, wish: &Wish) -> Result<Report, Error> {
+        let _lock = self.lock()?;
+        self.run("sync", wish).await
+    }
+
+    /// Locks the near root; kept for as long as something is changed.
+    ///
+    /// # Errors
+    /// Where another pass runs there.
+    pub fn lock(&self) -> Result<RootLock, Error> {
+        lock::lock(&self.lane.config.near)
+    }
+
+    /// Runs a pass under a lock that is held already.
+    pub(crate) async fn run(&self, command: &str, wish: &Wish) -> Result<Report, Error> {
+        self.seam(Seam::Locked, None, None).await;
+        self.check_roots().await?;
+        let unfinished = recover::recover(self).await?;
+        self.seam(Seam::Recovered, None, None).await;
+        let seen = scan::scan(self, &unfinished).await?;
+        let plan = plan::make(self, seen, wish)?;
+        self.seam(Seam::Planned, None, None).await;
+        self.check_exactly(&plan, wish)?;
+        self.check_brake(&plan, wish)?;
+        let run = self.begin_run(command, &plan).await?;
+        let carried = carry::carry(self, &plan, run).await;
+        self.seam(Seam::Carried, None, None).await;
+        record::record(self, &plan, carried, run, wish).await
+    }
+
+    /// Makes sure that both roots are there.
+    async fn check_roots(&self) -> Result<(), Error> {
+        self.check_near_root().await?;
+        match self.lane.far.root().await {
+            Ok(_) => Ok(()),
+            Err(error) if error.ends_the_pass() => Err(self.side_failed(Side::Far, &error)),
+            // It could not be told: the scan finds the root unknown and holds everything.
+            Err(error) => {
+                tracing::debug!("the far root could not be looked at: {error}");
+                Ok(())
+            }
+        }
+    }
+
+    /// Makes sure that the near root is there, and is the folder that was tied.
+    pub(crate) async fn check_near_root(&self) -> Result<(), Error> {
+        let root = self.lane.near.root().await.map_err(|error| self.side_failed(Side::Near, &error))?;
+        match &self.lane.row.near_root {
+            Some(known) if *known != root => {
+                Err(Error::new(
+                    Class::NotThere,
+                    format!("the near side of lane {}, {}", self.lane.config.name, self.lane.config.near.display()),
+                    "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
+                    "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
+                ))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn check_exactly(&self, plan: &Plan, wish: &Wish) -> Result<(), Error> {
+        match &wish.exactly {
+            Some(id) if *id != plan.id => Err(Error::new(
+                Class::NeedsPerson,
+                format!("carrying exactly the plan {id} of lane {}", self.lane.config.name),
+                format!("things have changed since: the plan is {} now", plan.id),
+                format!("Look at it first: katabatic plan {}", self.lane.config.name),
+            )),
+            _ => Ok(()),
+        }
+    }
+
+    fn check_brake(&self, plan: &Plan, wish: &Wish) -> Result<(), Error> {
+        if wish.by_hand || plan.brake_verdict == BrakeVerdict::Open {
+            return Ok(());
+        }
+        let name = &self.lane.config.name;
+        let planned = plan.brake.planned;
+        Err(Error::new(
+            Class::Brake,
+            format!("the brake stopped lane {name} before anything was carried"),
+            plan.brake_words(),
+            format!(
+                "If that is wanted: katabatic sync {name} --release-brake {}. If not, see what: katabatic plan {name} --all",
+                planned.total()
+            ),
+        ))
+    }
+
+    async fn begin_run(&self, command: &str, plan: &Plan) -> Result<Option<i64>, Error> {
+        if plan.steps.iter().all(|step| !step.decision.is_work()) && plan.nothing_open {
+            return Ok(None);
+        }
+        let (lane, name, command) = (self.lane.row.key, self.lane.config.name.clone(), command.to_owned());
+        let began = self.clock.now();
+        self.ledger.write(move |connection| runs::begin(connection, lane, &name, &command, began)).await.map(Some)
+    }
+
+    /// Gives the near root its mark and remembers how it is recognised, at the first pass.
+    pub(crate) async fn remember_root(&self) -> Result<(), Error> {
+        if self.lane.row.near_root.is_some() {
+            return Ok(());
+        }
+        self.lane.near.mark_root()?;
+        let root = self.lane.near.root().await.map_err(|error| self.side_failed(Side::Near, &error))?;
+        let lane = self.lane.row.key;
+        self.ledger.write(move |connection| rows::set_near_root(connection, lane, &root)).await
+    }
+}
+
+/// Paths that an earlier pass was cut off at and that could not be cleared up: the side, and why.
+pub(crate) type Unfinished = BTreeMap<RelPath, (Side, String)>;

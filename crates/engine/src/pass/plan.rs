@@ -1,0 +1,209 @@
+//! The second room: what the steps come to, as a plan that can be shown, named and held against the brake.
+
+use katabatic_core::{Brake, BrakeVerdict, Decision, EditTime, Kind, RelPath, Side, Step, Toll, words};
+
+use super::scan::Seen;
+use super::{Pass, Wish};
+use crate::Error;
+use crate::ledger::runs;
+use crate::sides::Unusable;
+
+const DAY: i64 = 24 * 3600 * 1_000_000_000;
+
+/// What a pass would do.
+#[derive(Debug)]
+pub struct Plan {
+    /// Names this plan: another one, once anything it was made from changes.
+    pub id: String,
+    /// Every step within the wish that is not settled.
+    pub steps: Vec<Step>,
+    /// Files that are settled already, in the whole lane.
+    pub settled: u64,
+    /// What the brake looked at.
+    pub brake: Brake,
+    /// What it said.
+    pub brake_verdict: BrakeVerdict,
+    /// Names that no path can be made of.
+    pub unusable: Vec<Unusable>,
+    pub(crate) newly_listed: Vec<RelPath>,
+    pub(crate) nothing_open: bool,
+}
+
+/// What a plan adds up to.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Totals {
+    /// Files to carry up, and their bytes.
+    pub up: (u64, u64),
+    /// Files to carry down, and their bytes.
+    pub down: (u64, u64),
+    /// Files to compare, and the bytes that have to be read back for it.
+    pub compare: (u64, u64),
+    /// Folders to make on either side.
+    pub folders: u64,
+    /// Files to remove here.
+    pub removed_near: u64,
+    /// Files to remove there.
+    pub removed_far: u64,
+    /// Conflicts.
+    pub conflicts: u64,
+    /// Paths that cannot be carried.
+    pub stuck: u64,
+    /// Paths left out.
+    pub left_out: u64,
+}
+
+impl Plan {
+    /// Adds it up.
+    #[must_use]
+    pub fn totals(&self) -> Totals {
+        let mut totals = Totals { left_out: self.unusable.len() as u64, ..Totals::default() };
+        for step in &self.steps {
+            let add = |sum: &mut (u64, u64)| {
+                sum.0 += 1;
+                sum.1 += bytes_of(step);
+            };
+            match step.decision {
+                Decision::Carry { to: Side::Far, .. } => add(&mut totals.up),
+                Decision::Carry { to: Side::Near, .. } => add(&mut totals.down),
+                Decision::Compare => add(&mut totals.compare),
+                Decision::MakeFolder { .. } => totals.folders += 1,
+                Decision::Remove { on, .. } if is_file(step, on) => match on {
+                    Side::Near => totals.removed_near += 1,
+                    Side::Far => totals.removed_far += 1,
+                },
+                Decision::Conflict => totals.conflicts += 1,
+                Decision::Hold { .. } | Decision::BelowConflict => totals.stuck += 1,
+                Decision::LeftOut { .. } => totals.left_out += 1,
+                _ => {}
+            }
+        }
+        totals
+    }
+
+    /// Whether a pass would change anything on either side, or has something to compare.
+    #[must_use]
+    pub fn has_work(&self) -> bool {
+        self.steps.iter().any(|step| step.decision.changes_a_side() || step.decision == Decision::Compare)
+    }
+
+    /// Why the brake stops, in words: how many, of how many, where.
+    #[must_use]
+    pub fn brake_words(&self) -> String {
+        let Brake { planned, last_day, files, released, .. } = self.brake;
+        let count = |toll: Toll| {
+            let removed = words::count(toll.removed, "file", "files");
+            format!("remove {removed} and replace {}", words::grouped(toll.replaced))
+        };
+        let of = words::grouped(files);
+        let mut text = match self.brake_verdict {
+            BrakeVerdict::Open => return String::new(),
+            BrakeVerdict::Wiped(side) => {
+                format!("nothing of the lane's {of} files is left {}; it would {}", side.here_or_there(), count(planned))
+            }
+            BrakeVerdict::TooMuch => format!("it would {}, of {of} files in the lane", count(planned)),
+            BrakeVerdict::OtherNumber => format!(
+                "it was released for {}, but it would {} now, {} in all",
+                released.unwrap_or(0),
+                count(planned),
+                planned.total()
+            ),
+        };
+        if last_day.total() > 0 {
+            text.push_str(&format!(", after {} in the last 24 hours", words::grouped(last_day.total())));
+        }
+        let folders = self.folders_hit();
+        if !folders.is_empty() {
+            text.push_str(&format!("; most of them in {}", folders.join(", ")));
+        }
+        text
+    }
+
+    /// The folders in which most is removed or replaced, at most three.
+    fn folders_hit(&self) -> Vec<String> {
+        let mut counts = std::collections::BTreeMap::<String, u64>::new();
+        for step in self.steps.iter().filter(|step| takes(step).total() > 0) {
+            let parent = step.path().parent().unwrap_or_else(RelPath::root);
+            let folder = if parent.is_root() { "the lane's own folder".to_owned() } else { parent.to_string() };
+            *counts.entry(folder).or_default() += 1;
+        }
+        let mut counts: Vec<(String, u64)> = counts.into_iter().collect();
+        counts.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+        counts.into_iter().take(3).map(|(folder, count)| format!("{folder} ({})", words::grouped(count))).collect()
+    }
+}
+
+fn is_file(step: &Step, side: Side) -> bool {
+    step.entry(side).is_some_and(|entry| entry.kind == Kind::File)
+}
+
+/// The bytes a step carries or reads back.
+#[must_use]
+pub fn bytes_of(step: &Step) -> u64 {
+    let from = match step.decision {
+        Decision::Carry { to, .. } => to.other(),
+        Decision::Compare => Side::Far,
+        _ => return 0,
+    };
+    step.entry(from).map_or(0, |entry| entry.size)
+}
+
+/// What a step counts for on the brake.
+#[must_use]
+pub fn takes(step: &Step) -> Toll {
+    match step.decision {
+        Decision::Remove { on, .. } => Toll { removed: u64::from(is_file(step, on)), replaced: 0 },
+        Decision::Carry { replaces: true, .. } => Toll { removed: 0, replaced: 1 },
+        _ => Toll::default(),
+    }
+}
+
+pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> {
+    let scope = wish.paths();
+    // A folder above the scope that has to be made is part of it.
+    let wanted = |step: &Step| {
+        scope.iter().any(|path| {
+            step.path().is_within(path)
+                || (matches!(step.decision, Decision::MakeFolder { .. } | Decision::Record) && path.is_within(step.path()))
+        })
+    };
+    let steps: Vec<Step> = seen.steps.into_iter().filter(wanted).collect();
+    let mut planned = Toll::default();
+    for toll in steps.iter().map(takes) {
+        planned.removed += toll.removed;
+        planned.replaced += toll.replaced;
+    }
+    let since = EditTime(pass.clock.now().0.saturating_sub(DAY));
+    let last_day = pass.ledger.read(|connection| runs::toll_since(connection, pass.lane.row.key, since))?;
+    let brake = Brake {
+        files: seen.known,
+        planned,
+        last_day,
+        left_near: seen.left_near,
+        left_far: seen.left_far,
+        released: wish.release_brake,
+    };
+    Ok(Plan {
+        id: id(&pass.lane.config.id, &steps),
+        settled: seen.settled,
+        brake_verdict: brake.verdict(),
+        brake,
+        unusable: seen.unusable,
+        newly_listed: seen.newly_listed,
+        nothing_open: seen.nothing_open,
+        steps,
+    })
+}
+
+/// Eight characters that stand for all a plan was made from.
+fn id(lane: &str, steps: &[Step]) -> String {
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(lane.as_bytes());
+    for step in steps.iter().filter(|step| step.decision.is_work() || step.decision == Decision::Conflict) {
+        let stamp = |side| step.entry(side).map(|entry| entry.stamp.as_str()).unwrap_or_default();
+        for part in [step.path().as_str(), &format!("{:?}", step.decision), stamp(Side::Near), stamp(Side::Far)] {
+            hasher.update(&(part.len() as u64).to_le_bytes());
+            hasher.update(part.as_bytes());
+        }
+    }
+    hasher.finalize().to_hex()[..8].to_owned()
+}

@@ -1,0 +1,425 @@
+//! Capture, check, place, verify: the one way in which a pass replaces or removes anything, on either side.
+//!
+//! What is there is first moved whole into the spares. There, where nobody else writes, it is checked to be the
+//! version that the plan saw. Only then does the new version take the name, and only while the name is free. Last,
+//! what has the name is looked at again. Whatever else is met on the way is put back or kept beside, and the path is
+//! planned afresh by the next pass.
+//!
+//! An intent in the ledger comes before the first of these steps, and goes in the same commit as their outcome. An
+//! error that leaves open how things stand leaves the intent too, for [`super::recover`].
+
+use katabatic_core::{Base, Entry, Kind, RelPath, Side, Stamp, Toll};
+
+use super::Pass;
+use crate::Error;
+use crate::home::random_hex;
+use crate::ledger::intents::{self, Intent, Version};
+use crate::ledger::rows::{self, Agreed};
+use crate::ledger::runs;
+use crate::ledger::spare_rows::{self, Spare};
+use crate::seam::Seam;
+use crate::sides::local::handle_of;
+use crate::sides::{Captured, Checked, Put, SideError, SideStore, Staged, Swapped};
+
+/// Why the primitive did not do what it was asked.
+#[derive(Clone, Debug)]
+pub enum Trouble {
+    /// Something else than the plan saw was met; it is untouched, and the next pass plans afresh.
+    Met(String),
+    /// The side could not do it.
+    Side(Side, SideError),
+    /// The ledger could not be written.
+    Ledger(Error),
+}
+
+impl From<Error> for Trouble {
+    fn from(error: Error) -> Trouble {
+        Trouble::Ledger(error)
+    }
+}
+
+impl std::fmt::Display for Trouble {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Trouble::Met(why) => out.write_str(why),
+            Trouble::Side(_, why) => write!(out, "{why}"),
+            Trouble::Ledger(why) => write!(out, "{why}"),
+        }
+    }
+}
+
+/// A change of one side at one path.
+pub(crate) struct Change<'a> {
+    pub(crate) side: Side,
+    pub(crate) path: &'a RelPath,
+    /// The version that is to come out.
+    pub(crate) old: Option<Version>,
+    /// The version that goes in, as the other side shows it, and whether that side ever listed the name.
+    pub(crate) source: Option<(Version, bool)>,
+    pub(crate) run: Option<i64>,
+    pub(crate) why: String,
+}
+
+/// A unique name for what comes out.
+pub(crate) fn spare_name() -> Result<String, Trouble> {
+    Ok(random_hex(10)?)
+}
+
+/// Puts a staged file at a path, replacing the version `old` where there is one, and records it.
+pub(crate) async fn put(pass: &Pass, change: Change<'_>, staged: Staged) -> Result<(), Trouble> {
+    let store = pass.store(change.side);
+    let spare = change.old.is_some().then(spare_name).transpose()?;
+    let intent = Intent {
+        on_near: change.side == Side::Near,
+        spare: spare.clone(),
+        old: change.old.clone(),
+        staged: Some(staged.slot.clone()),
+        new: Some(Version::of(&staged.entry, Some(staged.digest))),
+        source: change.source.as_ref().map(|(version, _)| version.clone()),
+        source_listed: change.source.as_ref().is_some_and(|(_, listed)| *listed),
+        why: change.why.clone(),
+    };
+    let number = note(pass, change.path, &intent).await?;
+    pass.seam(Seam::Intended, Some(change.side), Some(change.path)).await;
+    let doing = Doing { pass, store: &*store, change: &change, number };
+    let placed = match (&spare, &change.old) {
+        (Some(spare), Some(old)) => doing.replace(&staged, spare, &old.entry()).await?,
+        _ => doing.place(&staged).await?,
+    };
+    pass.seam(Seam::Verified, Some(change.side), Some(change.path)).await;
+    let kept = spare.zip(change.old.clone());
+    doing.record_put(&placed, &staged, kept, &intent).await?;
+    pass.seam(Seam::Recorded, Some(change.side), Some(change.path)).await;
+    Ok(())
+}
+
+/// Takes the version `old` out of a path into the spares, and forgets the path.
+pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Trouble> {
+    let store = pass.store(change.side);
+    let Some(old) = change.old.clone() else { return Err(Trouble::Met("there is nothing to remove".into())) };
+    let spare = spare_name()?;
+    let intent = Intent {
+        on_near: change.side == Side::Near,
+        spare: Some(spare.clone()),
+        old: Some(old.clone()),
+        staged: None,
+        new: None,
+        source: None,
+        source_listed: false,
+        why: change.why.clone(),
+    };
+    let number = note(pass, change.path, &intent).await?;
+    pass.seam(Seam::Intended, Some(change.side), Some(change.path)).await;
+    let doing = Doing { pass, store: &*store, change: &change, number };
+    doing.take_out(&spare, &old.entry()).await?;
+    let spare = doing.spare_of(&spare, &old);
+    let (lane, path, run) = (pass.lane.row.key, change.path.clone(), change.run);
+    pass.ledger.write_later(move |connection| {
+        spare_rows::add(connection, &spare)?;
+        rows::forget(connection, lane, &path)?;
+        if let Some(run) = run {
+            runs::count_toll(connection, run, Toll { removed: 1, replaced: 0 })?;
+        }
+        intents::done(connection, number)
+    });
+    pass.seam(Seam::Recorded, Some(change.side), Some(change.path)).await;
+    Ok(())
+}
+
+async fn note(pass: &Pass, path: &RelPath, intent: &Intent) -> Result<i64, Trouble> {
+    let (lane, path, intent) = (pass.lane.row.key, path.clone(), intent.clone());
+    Ok(pass.ledger.write(move |connection| intents::note(connection, lane, &path, &intent)).await?)
+}
+
+struct Doing<'a> {
+    pass: &'a Pass,
+    store: &'a dyn SideStore,
+    change: &'a Change<'a>,
+    number: i64,
+}
+
+impl Doing<'_> {
+    async fn seam(&self, seam: Seam) {
+        self.pass.seam(seam, Some(self.change.side), Some(self.change.path)).await;
+    }
+
+    fn side(&self, error: SideError) -> Trouble {
+        Trouble::Side(self.change.side, error)
+    }
+
+    /// The path is as it was found: nothing is left to clear up.
+    fn undone(&self) {
+        let number = self.number;
+        self.pass.ledger.write_later(move |connection| intents::done(connection, number));
+    }
+
+    /// Drops what was staged, and the intent. A leftover in the staging is cleared by the next pass.
+    async fn drop_staged(&self, staged: &Staged) {
+        if let Err(why) = self.store.unstage(&staged.slot).await {
+            tracing::debug!("something staged is left over: {why}");
+        }
+        self.undone();
+    }
+
+    async fn place(&self, staged: &Staged) -> Result<Entry, Trouble> {
+        match self.store.place(&staged.slot, &staged.entry, self.change.path).await {
+            Ok(Put::Done) => {}
+            Ok(Put::Taken) => {
+                self.drop_staged(staged).await;
+                return Err(Trouble::Met("something came to be there meanwhile; the next pass looks at it".into()));
+            }
+            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
+            Err(error) => {
+                self.drop_staged(staged).await;
+                return Err(self.side(error));
+            }
+        }
+        self.seam(Seam::Placed).await;
+        self.verify(staged).await
+    }
+
+    async fn verify(&self, staged: &Staged) -> Result<Entry, Trouble> {
+        match self.store.verify(self.change.path, &staged.entry).await {
+            Ok(Some(entry)) => Ok(entry),
+            Ok(None) => {
+                self.undone();
+                Err(Trouble::Met("it was changed right after it was put there; the next pass looks at it".into()))
+            }
+            // It is in place; the intent stays, and the next pass finds it there.
+            Err(error) => Err(self.side(error)),
+        }
+    }
+
+    async fn replace(&self, staged: &Staged, spare: &str, old: &Entry) -> Result<Entry, Trouble> {
+        match self.store.swap(&staged.slot, self.change.path, spare).await {
+            Ok(Swapped::Done) => self.check_swapped(staged, spare, old).await,
+            Ok(Swapped::Unable) => {
+                if let Err(trouble) = self.take_out(spare, old).await {
+                    // Where it stays open how things stand, the intent stays, and with it what was staged.
+                    if !matches!(trouble, Trouble::Side(_, SideError::Unsure(_))) {
+                        let _ = self.store.unstage(&staged.slot).await;
+                    }
+                    return Err(trouble);
+                }
+                self.place_over(staged, spare).await
+            }
+            Ok(Swapped::Nothing) => {
+                self.drop_staged(staged).await;
+                Err(Trouble::Met("it was removed meanwhile; the next pass looks at it".into()))
+            }
+            Err(error) => {
+                self.drop_staged(staged).await;
+                Err(self.side(error))
+            }
+        }
+    }
+
+    /// The new version is in place and the old one in the spare; was that the one the plan saw?
+    async fn check_swapped(&self, staged: &Staged, spare: &str, old: &Entry) -> Result<Entry, Trouble> {
+        self.seam(Seam::Captured).await;
+        match self.store.check(spare, old).await {
+            Ok(Checked::Same) => {
+                self.seam(Seam::Checked).await;
+                self.seam(Seam::Placed).await;
+                let verified = self.verify(staged).await;
+                if matches!(verified, Err(Trouble::Met(_))) {
+                    self.keep_as_spare(spare, old.size);
+                }
+                verified
+            }
+            Ok(Checked::Other | Checked::Nothing) => {
+                self.store.swap_back(self.change.path, spare).await.map_err(|error| self.side(error))?;
+                self.after_swap_back(staged, spare).await?;
+                Err(Trouble::Met("another version came to be there meanwhile; it was put back untouched".into()))
+            }
+            Err(error) => Err(self.side(error)),
+        }
+    }
+
+    /// What came out of the way back is our own copy, or one more version of a stranger's that must be kept.
+    async fn after_swap_back(&self, staged: &Staged, spare: &str) -> Result<(), Trouble> {
+        let ours = self.store.check(spare, &staged.entry).await.map_err(|error| self.side(error))?;
+        match ours {
+            Checked::Same => self.store.drop_spare(spare).await.map_err(|error| self.side(error))?,
+            Checked::Other => self.keep_as_spare(spare, 0),
+            Checked::Nothing => {}
+        }
+        self.undone();
+        Ok(())
+    }
+
+    /// Captures, and checks that it is the expected version; anything else goes back.
+    async fn take_out(&self, spare: &str, old: &Entry) -> Result<(), Trouble> {
+        match self.store.capture(self.change.path, spare).await {
+            Ok(Captured::Taken) => {}
+            Ok(Captured::Nothing) => {
+                self.undone();
+                return Err(Trouble::Met("it was removed meanwhile; the next pass looks at it".into()));
+            }
+            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
+            Err(error) => {
+                self.undone();
+                return Err(self.side(error));
+            }
+        }
+        self.seam(Seam::Captured).await;
+        match self.store.check(spare, old).await {
+            Ok(Checked::Same) => {
+                self.seam(Seam::Checked).await;
+                Ok(())
+            }
+            Ok(Checked::Other | Checked::Nothing) => {
+                self.give_back(spare, old.size).await?;
+                Err(Trouble::Met("another version came to be there meanwhile; it was put back untouched".into()))
+            }
+            Err(error) => {
+                // Whatever it is that was taken out, its place is where it was.
+                self.give_back(spare, old.size).await?;
+                Err(self.side(error))
+            }
+        }
+    }
+
+    /// Puts back what was captured; where its name was taken meanwhile, it stays as a spare.
+    async fn give_back(&self, spare: &str, size: u64) -> Result<(), Trouble> {
+        match self.store.put_back(spare, self.change.path).await {
+            Ok(Put::Done) => self.undone(),
+            Ok(Put::Taken) => {
+                self.keep_as_spare(spare, size);
+                self.undone();
+            }
+            Err(error) => return Err(self.side(error)),
+        }
+        Ok(())
+    }
+
+    /// The old version is out; the new one takes its name.
+    async fn place_over(&self, staged: &Staged, spare: &str) -> Result<Entry, Trouble> {
+        let old_size = self.change.old.as_ref().map_or(0, |old| old.size);
+        match self.store.place(&staged.slot, &staged.entry, self.change.path).await {
+            Ok(Put::Done) => {}
+            Ok(Put::Taken) => {
+                self.keep_as_spare(spare, old_size);
+                self.drop_staged(staged).await;
+                return Err(Trouble::Met("something new came to be there meanwhile; the next pass looks at it".into()));
+            }
+            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
+            Err(error) => {
+                self.give_back(spare, old_size).await?;
+                self.drop_staged(staged).await;
+                return Err(self.side(error));
+            }
+        }
+        self.seam(Seam::Placed).await;
+        let verified = self.verify(staged).await;
+        if matches!(verified, Err(Trouble::Met(_))) {
+            self.keep_as_spare(spare, old_size);
+        }
+        verified
+    }
+
+    fn spare_of(&self, slot: &str, version: &Version) -> Spare {
+        spare(self.pass, self.change.side, self.change.path, slot, version, self.change.run, &self.change.why)
+    }
+
+    /// Registers a version that nobody asked to take out, but that must not be lost sight of.
+    fn keep_as_spare(&self, slot: &str, size: u64) {
+        let version = Version::unknown(size);
+        let spare = Spare { why: "met while something else was carried".into(), ..self.spare_of(slot, &version) };
+        self.pass.ledger.write_later(move |connection| spare_rows::add(connection, &spare));
+    }
+
+    async fn record_put(
+        &self,
+        placed: &Entry,
+        staged: &Staged,
+        kept: Option<(String, Version)>,
+        intent: &Intent,
+    ) -> Result<(), Trouble> {
+        let new = Version::of(placed, Some(staged.digest));
+        let agreed = agreed_put(self.pass, self.change.side, self.change.path, placed, &new, intent);
+        let spare = kept.map(|(slot, old)| self.spare_of(&slot, &old));
+        let (lane, run, number) = (self.pass.lane.row.key, self.change.run, self.number);
+        self.pass.ledger.write_later(move |connection| {
+            rows::agree(connection, lane, &agreed)?;
+            if let Some(spare) = &spare {
+                spare_rows::add(connection, spare)?;
+                if let Some(run) = run {
+                    runs::count_toll(connection, run, Toll { removed: 0, replaced: 1 })?;
+                }
+            }
+            intents::done(connection, number)
+        });
+        Ok(())
+    }
+}
+
+/// The row of a version that went out.
+pub(crate) fn spare(
+    pass: &Pass,
+    side: Side,
+    path: &RelPath,
+    slot: &str,
+    version: &Version,
+    run: Option<i64>,
+    why: &str,
+) -> Spare {
+    Spare {
+        number: 0,
+        lane: pass.lane.row.key,
+        lane_name: pass.lane.config.name.clone(),
+        side,
+        path: path.clone(),
+        slot: slot.to_owned(),
+        folder: version.folder,
+        size: version.size,
+        content: version.digest(),
+        edited: version.edited(),
+        taken_at: pass.clock.now(),
+        run,
+        why: why.to_owned(),
+    }
+}
+
+/// What both sides agree on once `placed` stands on `side`.
+pub(crate) fn agreed_put(
+    pass: &Pass,
+    side: Side,
+    path: &RelPath,
+    placed: &Entry,
+    new: &Version,
+    intent: &Intent,
+) -> Agreed {
+    let source = intent.source.as_ref().map_or_else(|| Stamp::new(""), Version::stamp);
+    let (near, far) = match side {
+        Side::Near => (placed.stamp.clone(), source),
+        Side::Far => (source, placed.stamp.clone()),
+    };
+    let base = Base {
+        kind: Kind::File,
+        size: placed.size,
+        content: new.digest(),
+        near: near.clone(),
+        far,
+        near_listed: true,
+        far_listed: side == Side::Near && intent.source_listed,
+        away: None,
+    };
+    let edited = intent.source.as_ref().and_then(Version::edited).or(placed.edited);
+    agreed(pass, path, base, edited)
+}
+
+/// A row to record; a near stamp that may still hide a change is marked so that the next pass reads the content.
+pub(crate) fn agreed(
+    pass: &Pass,
+    path: &RelPath,
+    mut base: Base,
+    edited: Option<katabatic_core::EditTime>,
+) -> Agreed {
+    let near_handle = handle_of(&base.near);
+    let seen = Entry::file(base.size, base.near.clone());
+    if base.kind == Kind::File && pass.lane.near.is_fresh(&seen) {
+        base.near = Stamp::new(&format!("?{}", base.near.as_str()));
+    }
+    Agreed { path: path.clone(), base, edited, near_handle }
+}

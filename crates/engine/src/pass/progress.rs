@@ -1,0 +1,74 @@
+//! How far a pass has come, for whoever wants to draw it.
+
+use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
+
+/// What a pass is doing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Phase {
+    /// Looking at both sides.
+    Looking,
+    /// Carrying.
+    Carrying,
+}
+
+/// Counters that a pass moves and a drawing reads.
+#[derive(Debug, Default)]
+pub struct Progress {
+    phase: AtomicU8,
+    seen: AtomicU64,
+    files: AtomicU64,
+    files_done: AtomicU64,
+    bytes: AtomicU64,
+    bytes_done: AtomicU64,
+}
+
+/// A moment of a [`Progress`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Moment {
+    /// What it is doing.
+    pub phase: Phase,
+    /// Paths looked at so far.
+    pub seen: u64,
+    /// Steps to carry.
+    pub files: u64,
+    /// Of these, done.
+    pub files_done: u64,
+    /// Bytes to carry.
+    pub bytes: u64,
+    /// Of these, done.
+    pub bytes_done: u64,
+}
+
+impl Progress {
+    pub(crate) fn saw(&self) {
+        self.seen.fetch_add(1, Ordering::Relaxed);
+    }
+
+    pub(crate) fn begin_carrying(&self, files: u64, bytes: u64) {
+        self.files.store(files, Ordering::Relaxed);
+        self.bytes.store(bytes, Ordering::Relaxed);
+        self.phase.store(1, Ordering::Relaxed);
+    }
+
+    pub(crate) fn carried_file(&self) {
+        self.files_done.fetch_add(1, Ordering::Relaxed);
+    }
+
+    pub(crate) fn carried_bytes(&self, bytes: u64) {
+        self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    /// How things stand now.
+    #[must_use]
+    pub fn moment(&self) -> Moment {
+        let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
+        Moment {
+            phase: if self.phase.load(Ordering::Relaxed) == 0 { Phase::Looking } else { Phase::Carrying },
+            seen: read(&self.seen),
+            files: read(&self.files),
+            files_done: read(&self.files_done),
+            bytes: read(&self.bytes),
+            bytes_done: read(&self.bytes_done),
+        }
+    }
+}

@@ -1,0 +1,77 @@
+//! The last room: what was seen and what was done goes into the ledger, and the run is closed.
+//!
+//! Paths that are settled need no word: their rows were written when they were carried. What is not settled is noted
+//! with both views and the reason, so that `status` and `conflicts` can answer without asking the server again.
+
+use super::carry::{Carried, Ending, Outcome};
+use super::{Pass, Plan, Report, Wish};
+use crate::Error;
+use crate::ledger::rows::{self, Open};
+use crate::ledger::runs;
+
+pub(crate) async fn record(
+    pass: &Pass,
+    plan: &Plan,
+    carried: Carried,
+    run: Option<i64>,
+    wish: &Wish,
+) -> Result<Report, Error> {
+    // Before anything is called settled, all that was carried must stand in the ledger.
+    pass.ledger.flush().await?;
+    pass.remember_root().await?;
+    let Carried { outcomes, counts, ended } = carried;
+    let stopped = pass.stop.asked();
+    let open: Vec<Open> = outcomes.iter().filter_map(open).collect();
+    let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, pass.clock.now());
+    let (scope, listed) = (wish.paths(), plan.newly_listed.clone());
+    let outcome = match (&ended, stopped) {
+        (Some(error), _) => error.to_string(),
+        (None, true) => "stopped by Ctrl-C".to_owned(),
+        (None, false) if counts.conflicts + counts.stuck > 0 => "needs a person".to_owned(),
+        (None, false) => "all settled".to_owned(),
+    };
+    pass.ledger
+        .write(move |connection| {
+            for open in &open {
+                rows::note_open(connection, lane, number, open)?;
+            }
+            for path in &listed {
+                rows::mark_listed(connection, lane, path)?;
+            }
+            rows::close_pass(connection, lane, number, seen_at, &scope)?;
+            match run {
+                Some(run) => runs::end(connection, run, seen_at, &outcome, &counts),
+                None => Ok(()),
+            }
+        })
+        .await?;
+    if let Some(error) = ended {
+        return Err(error);
+    }
+    let done = outcomes.iter().filter(|outcome| outcome.ending == Ending::Done && leaves_a_file(outcome)).count() as u64;
+    let left_out = outcomes.iter().filter(|outcome| outcome.ending == Ending::LeftOut).count() + plan.unusable.len();
+    Ok(Report { run, counts, settled: plan.settled + done, left_out: left_out as u64, outcomes, stopped })
+}
+
+fn leaves_a_file(outcome: &Outcome) -> bool {
+    use katabatic_core::{Decision, Kind, Side};
+    let file = |side| outcome.step.entry(side).is_some_and(|entry| entry.kind == Kind::File);
+    match outcome.step.decision {
+        Decision::Carry { to, .. } => file(to.other()),
+        Decision::Record | Decision::Compare => file(Side::Near),
+        _ => false,
+    }
+}
+
+fn open(outcome: &Outcome) -> Option<Open> {
+    if outcome.ending == Ending::Done {
+        return None;
+    }
+    Some(Open {
+        path: outcome.step.path().clone(),
+        near: outcome.step.seen.near.clone(),
+        far: outcome.step.seen.far.clone(),
+        state: outcome.agreement().word(),
+        reason: outcome.reason.clone(),
+    })
+}

@@ -1,0 +1,182 @@
+//! Before a pass looks at anything: what an earlier one was cut off in is finished or undone.
+//!
+//! Every intent that has no outcome yet is a question: how far did it come? The answer is always on the side itself.
+//! Where the spare holds the version that was to come out, and the new version stands in its place, it was done, and
+//! only the ledger had not heard. Where the spare holds it and its place is empty, it is finished or put back. Where
+//! the spare holds anything else, that goes back. Where a look fails, the path is held until a later pass.
+
+use katabatic_core::{Entry, RelPath};
+
+use super::primitive::{agreed_put, spare};
+use super::{Pass, Unfinished};
+use crate::Error;
+use crate::ledger::intents::{self, Intent, Version};
+use crate::ledger::rows;
+use crate::ledger::spare_rows;
+use crate::sides::{Checked, Put, SideError, SideStore};
+
+/// The paths that a pass was cut off at, without clearing up any.
+pub(crate) fn unfinished(pass: &Pass) -> Result<Unfinished, Error> {
+    let intents = pass.ledger.read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
+    let held = |(_, path, intent): (i64, RelPath, Intent)| (path, (intent.side(), "the next sync clears it up".to_owned()));
+    Ok(intents.into_iter().map(held).collect())
+}
+
+/// Clears up, and says which paths could not be.
+pub(crate) async fn recover(pass: &Pass) -> Result<Unfinished, Error> {
+    let intents = pass.ledger.read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
+    let mut held = Unfinished::new();
+    for (number, path, intent) in intents {
+        let side = intent.side();
+        let store = pass.store(side);
+        let one = One { pass, store: &*store, number, path: &path, intent: &intent };
+        match one.clear_up().await {
+            Ok(()) => {}
+            Err(error) if error.ends_the_pass() => return Err(pass.side_failed(side, &error)),
+            Err(error) => {
+                held.insert(path, (side, error.to_string()));
+            }
+        }
+    }
+    if held.is_empty() {
+        for side in [katabatic_core::Side::Near, katabatic_core::Side::Far] {
+            // Leftovers cost room and nothing else; the next pass tries again.
+            if let Err(why) = pass.store(side).clear_staging().await {
+                tracing::debug!("leftovers in the staging could not be cleared: {why}");
+            }
+        }
+    }
+    pass.ledger.flush().await?;
+    Ok(held)
+}
+
+struct One<'a> {
+    pass: &'a Pass,
+    store: &'a dyn SideStore,
+    number: i64,
+    path: &'a RelPath,
+    intent: &'a Intent,
+}
+
+impl One<'_> {
+    async fn clear_up(&self) -> Result<(), SideError> {
+        let Some(slot) = &self.intent.spare else { return self.nothing_was_to_come_out().await };
+        if self.store.look_at_spare(slot).await?.is_none() {
+            // Nothing came out, so nothing went in.
+            self.done(None, None);
+            return Ok(());
+        }
+        if let Some(new) = &self.intent.new
+            && self.store.check(slot, &new.entry()).await? == Checked::Same
+        {
+            // Our own copy, on its way to be exchanged, or on its way back.
+            self.store.drop_spare(slot).await?;
+            self.done(None, None);
+            return Ok(());
+        }
+        let expected = match &self.intent.old {
+            Some(old) => self.store.check(slot, &old.entry()).await? == Checked::Same,
+            None => false,
+        };
+        if expected { self.came_out(slot).await } else { self.something_else_came_out(slot).await }
+    }
+
+    /// A new file: either it arrived under its name, or it did not.
+    async fn nothing_was_to_come_out(&self) -> Result<(), SideError> {
+        let placed = match &self.intent.new {
+            Some(new) => self.store.verify(self.path, &new.entry()).await?,
+            None => None,
+        };
+        self.done(placed.as_ref(), None);
+        Ok(())
+    }
+
+    /// The spare holds the version that was to come out.
+    async fn came_out(&self, slot: &str) -> Result<(), SideError> {
+        let Some(new) = &self.intent.new else {
+            // A removal. The name may have been taken since; that is a new file then.
+            self.done(None, Some(slot));
+            return Ok(());
+        };
+        if let Some(placed) = self.store.verify(self.path, &new.entry()).await? {
+            self.done(Some(&placed), Some(slot));
+            return Ok(());
+        }
+        if self.store.look(self.path).await?.is_some() {
+            // Somebody wrote there since. Both versions stay; the next look decides.
+            self.done(None, Some(slot));
+            return Ok(());
+        }
+        if let Some(staged) = &self.intent.staged
+            && self.store.is_staged(staged).await?
+            && self.store.place(staged, &new.entry(), self.path).await? == Put::Done
+            && let Some(placed) = self.store.verify(self.path, &new.entry()).await?
+        {
+            self.done(Some(&placed), Some(slot));
+            return Ok(());
+        }
+        match self.store.put_back(slot, self.path).await? {
+            Put::Done => self.done(None, None),
+            Put::Taken => self.done(None, Some(slot)),
+        }
+        Ok(())
+    }
+
+    /// The spare holds a stranger's version, captured in the instant before it would have been checked.
+    async fn something_else_came_out(&self, slot: &str) -> Result<(), SideError> {
+        let ours_in_place = match &self.intent.new {
+            Some(new) => self.store.verify(self.path, &new.entry()).await?.is_some(),
+            None => false,
+        };
+        if ours_in_place {
+            self.store.swap_back(self.path, slot).await?;
+            let own = self.intent.new.as_ref().map(Version::entry);
+            let ours_again = match own {
+                Some(own) => self.store.check(slot, &own).await?,
+                None => Checked::Nothing,
+            };
+            match ours_again {
+                Checked::Same => self.store.drop_spare(slot).await?,
+                Checked::Other => {
+                    self.done(None, Some(slot));
+                    return Ok(());
+                }
+                Checked::Nothing => {}
+            }
+            self.done(None, None);
+            return Ok(());
+        }
+        match self.store.put_back(slot, self.path).await? {
+            Put::Done => self.done(None, None),
+            Put::Taken => self.done(None, Some(slot)),
+        }
+        Ok(())
+    }
+
+    /// Records the outcome: what stands in place, if it is ours, and what is kept as a spare.
+    fn done(&self, placed: Option<&Entry>, kept: Option<&str>) {
+        let (pass, intent) = (self.pass, self.intent);
+        let agreed = placed
+            .zip(intent.new.as_ref())
+            .map(|(placed, new)| agreed_put(pass, intent.side(), self.path, placed, new, intent));
+        let kept = kept.map(|slot| {
+            let nothing = Version::unknown(0);
+            let old = intent.old.as_ref().unwrap_or(&nothing);
+            spare(pass, intent.side(), self.path, slot, old, None, &intent.why)
+        });
+        let removed = intent.new.is_none() && kept.is_some();
+        let (lane, path, number) = (pass.lane.row.key, self.path.clone(), self.number);
+        pass.ledger.write_later(move |connection| {
+            if let Some(agreed) = &agreed {
+                rows::agree(connection, lane, agreed)?;
+            }
+            if let Some(kept) = &kept {
+                spare_rows::add(connection, kept)?;
+            }
+            if removed {
+                rows::forget(connection, lane, &path)?;
+            }
+            intents::done(connection, number)
+        });
+    }
+}

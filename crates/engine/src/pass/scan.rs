@@ -1,0 +1,260 @@
+//! The first room: both sides and the ledger become one stream of triples, and the core turns it into steps.
+//!
+//! Nothing that comes out of here may be used before both scans have ended well: a scan that breaks off would read as
+//! "all the rest was removed".
+
+use std::sync::mpsc as blocking;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use futures_util::{StreamExt, stream};
+use katabatic_core::{
+    Base, Decision, Digest, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side, Step, Triple, Unknown,
+    View,
+};
+use tokio::sync::mpsc;
+
+use super::{Pass, Unfinished};
+use crate::Error;
+use crate::ledger::rows;
+use crate::open::side_failed;
+use crate::sides::{Found, SideError, SideStore, Unusable};
+
+/// Files whose content is read at a time to see whether they changed.
+const READ_AT_A_TIME: usize = 8;
+const BUFFER: usize = 1024;
+
+/// What both sides showed, and what it comes to.
+pub(crate) struct Seen {
+    /// Every step but those that are settled.
+    pub(crate) steps: Vec<Step>,
+    /// Files both sides agree on, as they are.
+    pub(crate) settled: u64,
+    /// Files the ledger knew.
+    pub(crate) known: u64,
+    /// Of these, still shown by (or unknown on) each side.
+    pub(crate) left_near: u64,
+    pub(crate) left_far: u64,
+    /// Names that are listed now and were not when they were agreed on.
+    pub(crate) newly_listed: Vec<RelPath>,
+    /// Names that no path can be made of.
+    pub(crate) unusable: Vec<Unusable>,
+    /// Whether the ledger held nothing that waits for an answer.
+    pub(crate) nothing_open: bool,
+}
+
+pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, Error> {
+    let (near_found, near) = mpsc::channel(BUFFER);
+    let (far_found, far) = mpsc::channel(BUFFER);
+    let scanning = |store: Arc<dyn SideStore>, found| tokio::spawn(async move { store.scan(found).await });
+    let near_scan = scanning(pass.store(Side::Near), near_found);
+    let far_scan = scanning(pass.store(Side::Far), far_found);
+
+    let (rows, base) = blocking::sync_channel(BUFFER);
+    let (ledger, lane) = (pass.ledger.clone(), pass.lane.row.key);
+    let reading = tokio::task::spawn_blocking(move || {
+        let mut open = false;
+        ledger.read(|connection| {
+            rows::each_row(connection, lane, &RelPath::root(), |row| {
+                open |= row.open.is_some();
+                rows.send((row.path, row.base)).is_ok()
+            })
+        })?;
+        Ok::<_, Error>(!open)
+    });
+
+    let (triples_found, mut triples) = mpsc::channel(BUFFER);
+    let unusable = Arc::new(Mutex::new(Vec::new()));
+    let collecting = Arc::clone(&unusable);
+    let merging = tokio::task::spawn_blocking(move || {
+        merge(base.into_iter(), Stream::new(near, &collecting), Stream::new(far, &collecting), &triples_found)
+    });
+
+    let mut sorting = Sorting::new(pass, unfinished);
+    let mut chunk = Vec::with_capacity(BUFFER);
+    while triples.recv_many(&mut chunk, BUFFER).await > 0 {
+        let closer = stream::iter(chunk.drain(..)).map(|triple| look_closer(pass, triple)).buffered(READ_AT_A_TIME);
+        let looked: Vec<(Triple, bool)> = closer.collect().await;
+        for (triple, listed) in looked {
+            sorting.take(triple, listed)?;
+        }
+    }
+
+    let config = &pass.lane.config;
+    let joined = |side, result: Result<Result<(), SideError>, tokio::task::JoinError>| match result {
+        Ok(Ok(())) => Ok(()),
+        Ok(Err(error)) => Err(side_failed(config, side, &error)),
+        Err(error) => Err(side_failed(config, side, &SideError::Failed(error.to_string()))),
+    };
+    let broke_off = |why: String| Error::failed(format!("looking at lane {}", config.name), why, "Try again.");
+    // In this order: where a side ended early, the merge only ended because of it.
+    let (near_end, far_end) = (near_scan.await, far_scan.await);
+    let merged = merging.await.map_err(|error| broke_off(error.to_string()))?;
+    for (side, end) in [(Side::Near, near_end), (Side::Far, far_end)] {
+        match end {
+            // The merge gave up and stopped listening: its own reason is the one that counts.
+            Ok(Err(SideError::Stopped)) if merged.is_err() => {}
+            end => joined(side, end)?,
+        }
+    }
+    merged.map_err(|error| broke_off(error.to_string()))?;
+    let nothing_open = reading.await.map_err(|error| broke_off(error.to_string()))??;
+    let mut seen = sorting.finish();
+    seen.nothing_open = nothing_open;
+    seen.unusable = std::mem::take(&mut unusable.lock().unwrap_or_else(PoisonError::into_inner));
+    Ok(seen)
+}
+
+/// A scan's channel as an iterator, with what cannot be a path put aside.
+struct Stream<'u> {
+    found: mpsc::Receiver<Found>,
+    unusable: &'u Mutex<Vec<Unusable>>,
+}
+
+impl<'u> Stream<'u> {
+    fn new(found: mpsc::Receiver<Found>, unusable: &'u Mutex<Vec<Unusable>>) -> Stream<'u> {
+        Stream { found, unusable }
+    }
+
+    /// The root's listing comes first; where it does not come, the scan failed and nothing will be used.
+    fn root(&mut self) -> Listing {
+        match self.found.blocking_recv() {
+            Some(Found::Root(listing)) => listing,
+            _ => Listing::Incomplete(Unknown::NotListed("the listing failed".into())),
+        }
+    }
+}
+
+impl Iterator for Stream<'_> {
+    type Item = (RelPath, Entry);
+
+    fn next(&mut self) -> Option<(RelPath, Entry)> {
+        loop {
+            match self.found.blocking_recv()? {
+                Found::Entry(path, entry) => return Some((path, entry)),
+                Found::Unusable(name) => self.unusable.lock().unwrap_or_else(PoisonError::into_inner).push(name),
+                Found::Root(_) => {}
+            }
+        }
+    }
+}
+
+fn merge(
+    base: impl Iterator<Item = (RelPath, Option<Base>)>,
+    mut near: Stream<'_>,
+    mut far: Stream<'_>,
+    triples: &mpsc::Sender<Triple>,
+) -> Result<(), MergeError> {
+    let (near_root, far_root) = (near.root(), far.root());
+    for triple in Merge::new(base, near_root, near, far_root, far) {
+        if triples.blocking_send(triple?).is_err() {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// What a listing alone cannot tell: whether a file with a new stamp has new content, and whether a name that the far
+/// side never lists is there after all. The answer says whether the far side's listing showed the path.
+async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
+    pass.progress.saw();
+    let listed = triple.far.entry().is_some();
+    if triple.far == View::Unknown(Unknown::NeverListed) {
+        match pass.store(Side::Far).look(&triple.path).await {
+            Ok(Some(entry)) => triple.far = View::Present(entry),
+            // New names may be carried there; what was agreed on and cannot be found stays unknown.
+            Ok(None) if triple.base.is_none() => triple.far = View::Absent,
+            Ok(None) => {}
+            Err(error) => triple.far = View::Unknown(Unknown::NotListed(error.to_string())),
+        }
+    }
+    if let (Some(base), View::Present(near)) = (&triple.base, &mut triple.near)
+        && near.kind == Kind::File
+        && base.kind == Kind::File
+        && near.stamp != base.near
+        && near.size == base.size
+    {
+        match digest(&*pass.store(Side::Near), &triple.path, near).await {
+            Ok(content) => near.content = Some(content),
+            Err(error) => {
+                // It cannot be read, or is being written just now: not a version anybody may act on.
+                triple.near = View::Unknown(Unknown::NotListed(format!("it could not be read: {error}")));
+            }
+        }
+    }
+    (triple, listed)
+}
+
+/// The digest of a version, by reading it.
+pub(crate) async fn digest(store: &dyn SideStore, path: &RelPath, seen: &Entry) -> Result<Digest, SideError> {
+    let mut source = store.read(path, seen).await?;
+    let mut hasher = blake3::Hasher::new();
+    while let Some(chunk) = source.content.next().await {
+        hasher.update(&chunk?);
+    }
+    Ok(Digest(*hasher.finalize().as_bytes()))
+}
+
+struct Sorting<'p> {
+    pass: &'p Pass,
+    unfinished: &'p Unfinished,
+    reconciler: Reconciler,
+    seen: Seen,
+}
+
+impl<'p> Sorting<'p> {
+    fn new(pass: &'p Pass, unfinished: &'p Unfinished) -> Sorting<'p> {
+        let seen = Seen {
+            steps: Vec::new(),
+            settled: 0,
+            known: 0,
+            left_near: 0,
+            left_far: 0,
+            newly_listed: Vec::new(),
+            unusable: Vec::new(),
+            nothing_open: true,
+        };
+        Sorting { pass, unfinished, reconciler: Reconciler::new(), seen }
+    }
+
+    fn take(&mut self, mut triple: Triple, listed: bool) -> Result<(), Error> {
+        if self.pass.stop.asked() {
+            return Err(self.pass.side_failed(Side::Near, &SideError::Stopped));
+        }
+        if let Some((side, why)) = self.unfinished.get(&triple.path) {
+            let unknown = View::Unknown(Unknown::Unfinished(why.clone()));
+            match side {
+                Side::Near => triple.near = unknown,
+                Side::Far => triple.far = unknown,
+            }
+        }
+        if let Some(base) = &triple.base {
+            if base.kind == Kind::File && base.away.is_none() {
+                self.seen.known += 1;
+                self.seen.left_near += u64::from(triple.near != View::Absent);
+                self.seen.left_far += u64::from(triple.far != View::Absent);
+            }
+            if listed && !base.far_listed {
+                self.seen.newly_listed.push(triple.path.clone());
+            }
+        }
+        let seen = &mut self.seen;
+        self.reconciler.push(triple, &mut |step| keep(seen, step));
+        Ok(())
+    }
+
+    fn finish(mut self) -> Seen {
+        let seen = &mut self.seen;
+        self.reconciler.finish(&mut |step| keep(seen, step));
+        self.seen
+    }
+}
+
+fn keep(seen: &mut Seen, step: Step) {
+    match step.decision {
+        Decision::Settled => {
+            seen.settled += u64::from(step.entry(Side::Near).is_some_and(|entry| entry.kind == Kind::File));
+        }
+        Decision::KeptAway { .. } => {}
+        _ => seen.steps.push(step),
+    }
+}

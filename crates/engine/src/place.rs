@@ -1,0 +1,101 @@
+//! Places as people write them: `~/Scores`, `@office/Scores`. An address is never guessed.
+
+use std::path::{Path, PathBuf};
+
+use katabatic_core::RelPath;
+
+use crate::Error;
+
+/// Somewhere files are.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// A folder or file of this computer; absolute, with links resolved as far as it exists.
+    Local(PathBuf),
+    /// A folder or file of an account.
+    Far {
+        /// The account's name.
+        account: String,
+        /// The path below the account's address.
+        path: RelPath,
+    },
+}
+
+impl Place {
+    /// Understands a place; `accounts` are the names that exist.
+    ///
+    /// # Errors
+    /// An account that does not exist, a path that could leave its root, or a local path that looks as if an account
+    /// was meant.
+    pub fn parse(text: &str, accounts: &[String]) -> Result<Place, Error> {
+        let what = || format!("the place {text}");
+        if let Some(rest) = text.strip_prefix('@') {
+            let (account, path) = rest.split_once('/').unwrap_or((rest, ""));
+            if !accounts.iter().any(|name| name == account) {
+                return Err(Error::usage(
+                    what(),
+                    format!("there is no account @{account}; {}", known(accounts)),
+                    "For a local folder whose name begins with @, write ./@NAME.",
+                ));
+            }
+            let path = RelPath::parse(path.trim_matches('/')).map_err(|why| {
+                Error::usage(what(), why.to_string(), "Write it as @ACCOUNT/FOLDER/FOLDER.")
+            })?;
+            return Ok(Place::Far { account: account.to_owned(), path });
+        }
+        let first = text.split('/').next().unwrap_or("");
+        if accounts.iter().any(|name| name == first) && !Path::new(first).exists() {
+            return Err(Error::usage(
+                what(),
+                format!("there is no {first} here, but there is an account of that name"),
+                format!("Did you mean @{text}?"),
+            ));
+        }
+        Ok(Place::Local(absolute(Path::new(text))))
+    }
+}
+
+fn known(accounts: &[String]) -> String {
+    if accounts.is_empty() {
+        return "there are no accounts yet (katabatic account add)".into();
+    }
+    format!("there are {}", accounts.iter().map(|name| format!("@{name}")).collect::<Vec<_>>().join(", "))
+}
+
+/// The absolute path, with links resolved in the part that exists.
+#[must_use]
+pub fn absolute(path: &Path) -> PathBuf {
+    let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let mut rest = Vec::new();
+    let mut above = path.as_path();
+    loop {
+        if let Ok(real) = above.canonicalize() {
+            return rest.iter().rev().fold(real, |path, part| path.join(part));
+        }
+        match (above.parent(), above.file_name()) {
+            (Some(parent), Some(name)) => {
+                rest.push(name.to_owned());
+                above = parent;
+            }
+            _ => return path,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_is_never_guessed() {
+        let accounts = vec!["office".to_owned()];
+        let far = |path: &str| Place::Far { account: "office".into(), path: RelPath::parse(path).unwrap() };
+        assert_eq!(Place::parse("@office/Scores/", &accounts), Ok(far("Scores")));
+        assert_eq!(Place::parse("@office", &accounts), Ok(far("")));
+        let unknown = Place::parse("@ofice/Scores", &accounts).unwrap_err();
+        assert!(unknown.why.contains("there are @office"), "{unknown:?}");
+        let forgotten = Place::parse("office/Scores", &accounts).unwrap_err();
+        assert_eq!(forgotten.next, "Did you mean @office/Scores?");
+        assert!(matches!(Place::parse("./@office", &accounts), Ok(Place::Local(_))));
+        assert!(Place::parse("@office/../up", &accounts).is_err());
+    }
+}

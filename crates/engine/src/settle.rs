@@ -1,0 +1,301 @@
+//! Conflicts: showing both versions, and doing what a person decided.
+
+use futures_util::StreamExt;
+use katabatic_core::dated_name::dated_name;
+use katabatic_core::decide::{Verdict, decide};
+use katabatic_core::{EditTime, Entry, Kind, RelPath, Side, Triple, View};
+
+use crate::ledger::intents::Version;
+use crate::ledger::rows::{self, LedgerRow};
+use crate::ledger::runs;
+use crate::ledger::spare_rows::{self, Spare};
+use crate::pass::primitive::{self, Change, Trouble};
+use crate::pass::{Pass, Report, Wish};
+use crate::sides::{Put, SideError, SideStore};
+use crate::{Class, Error};
+
+/// Text up to this many bytes is read to find the first difference.
+const READABLE: u64 = 1 << 20;
+
+/// Times closer than this, in nanoseconds, do not say which version is the newer one.
+const TOO_CLOSE: i64 = 2_000_000_000;
+
+/// What a person decided.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Keep {
+    /// The version of this side.
+    Side(Side),
+    /// Both, the far one under a dated name.
+    Both,
+    /// The one that was edited last.
+    Newest,
+}
+
+/// A conflict, with both versions as they are now.
+#[derive(Clone, Debug)]
+pub struct Conflict {
+    /// The path.
+    pub path: RelPath,
+    /// The near version.
+    pub near: Option<Entry>,
+    /// The far version.
+    pub far: Option<Entry>,
+    /// When the sides were found in conflict.
+    pub seen_at: Option<EditTime>,
+    /// The first line in which two texts differ: its number from 1, the near line and the far line.
+    pub difference: Option<(usize, String, String)>,
+}
+
+/// What a settlement did.
+#[derive(Debug)]
+pub struct Settled {
+    /// What it did, in words, a line each.
+    pub done: Vec<String>,
+    /// The versions that yielded, and where they were kept.
+    pub spares: Vec<Spare>,
+    /// The pass that carried the decision out.
+    pub report: Report,
+}
+
+/// The paths of a lane that are in conflict.
+///
+/// # Errors
+/// Where the ledger cannot be read.
+pub fn open_conflicts(pass: &Pass) -> Result<Vec<LedgerRow>, Error> {
+    let mut found = Vec::new();
+    pass.ledger.read(|connection| {
+        rows::each_row(connection, pass.lane.row.key, &RelPath::root(), |row| {
+            if row.open.as_ref().is_some_and(|(state, _)| state == "conflict") {
+                found.push(row);
+            }
+            true
+        })
+    })?;
+    Ok(found)
+}
+
+/// Looks at both versions of a conflict.
+///
+/// # Errors
+/// Where a side is not there.
+pub async fn show(pass: &Pass, row: &LedgerRow) -> Result<Conflict, Error> {
+    let look = async |side: Side| match pass.store(side).look(&row.path).await {
+        Ok(entry) => Ok(entry),
+        Err(error) if error.ends_the_pass() => Err(pass.side_failed(side, &error)),
+        // What cannot be looked at now is shown as it was seen.
+        Err(_) => Ok(row.last_seen(side).entry().cloned()),
+    };
+    let (near, far) = (look(Side::Near).await?, look(Side::Far).await?);
+    let difference = match (&near, &far) {
+        (Some(near), Some(far)) => first_difference(pass, &row.path, near, far).await,
+        _ => None,
+    };
+    Ok(Conflict { path: row.path.clone(), near, far, seen_at: pass.lane.row.seen_at, difference })
+}
+
+async fn first_difference(pass: &Pass, path: &RelPath, near: &Entry, far: &Entry) -> Option<(usize, String, String)> {
+    let near = text(&*pass.store(Side::Near), path, near).await?;
+    let far = text(&*pass.store(Side::Far), path, far).await?;
+    let (mut near, mut far) = (near.lines(), far.lines());
+    for number in 1.. {
+        match (near.next(), far.next()) {
+            (None, None) => return None,
+            (near, far) if near != far => {
+                let line = |line: Option<&str>| line.unwrap_or("(the text ends here)").to_owned();
+                return Some((number, line(near), line(far)));
+            }
+            _ => {}
+        }
+    }
+    None
+}
+
+async fn text(store: &dyn SideStore, path: &RelPath, seen: &Entry) -> Option<String> {
+    if seen.kind != Kind::File || seen.size > READABLE {
+        return None;
+    }
+    let mut source = store.read(path, seen).await.ok()?;
+    let mut whole = Vec::new();
+    while let Some(chunk) = source.content.next().await {
+        whole.extend_from_slice(&chunk.ok()?);
+    }
+    String::from_utf8(whole).ok().filter(|text| !text.contains('\0'))
+}
+
+/// Settles one conflict.
+///
+/// # Errors
+/// [`Class::Usage`] where the path is not in conflict, [`Class::NeedsPerson`] where `newest` cannot be told.
+pub async fn settle(
+    pass: &Pass,
+    path: &RelPath,
+    keep: Keep,
+    time: &(dyn Fn(EditTime) -> String + Sync),
+) -> Result<Settled, Error> {
+    let _lock = pass.lock()?;
+    let (near, far) = both_versions(pass, path).await?;
+    let keep = match keep {
+        Keep::Newest => Keep::Side(newest(path, &near, &far, time)?),
+        keep => keep,
+    };
+    let mut done = Vec::new();
+    let mut scope = vec![path.clone()];
+    let mut first_run = None;
+    match keep {
+        Keep::Both => {
+            let beside = keep_beside(pass, path, &far).await?;
+            done.push(format!("the version from there is {} now, beside the one from here", beside.name()));
+            scope.push(beside);
+        }
+        Keep::Side(winner) => {
+            let yields = winner.other();
+            let old = if yields == Side::Near { &near } else { &far };
+            first_run = Some(take_out(pass, path, yields, old).await?);
+            done.push(format!(
+                "kept the version from {}; the one from {} went to the spares",
+                winner.here_or_there(),
+                yields.here_or_there()
+            ));
+        }
+        Keep::Newest => {}
+    }
+    let wish = Wish { scope, by_hand: true, ..Wish::default() };
+    let report = pass.run("settle", &wish).await?;
+    let runs = [first_run, report.run];
+    let spares = pass.ledger.read(|connection| {
+        let mut all = Vec::new();
+        for run in runs.into_iter().flatten() {
+            all.extend(spare_rows::of_run(connection, run)?);
+        }
+        Ok(all)
+    })?;
+    Ok(Settled { done, spares, report })
+}
+
+async fn both_versions(pass: &Pass, path: &RelPath) -> Result<(Entry, Entry), Error> {
+    let row = pass.ledger.read(|connection| rows::row(connection, pass.lane.row.key, path))?;
+    let look = async |side: Side| pass.store(side).look(path).await.map_err(|error| pass.side_failed(side, &error));
+    let view = |entry: Option<Entry>| entry.map_or(View::Absent, View::Present);
+    let (near, far) = (view(look(Side::Near).await?), view(look(Side::Far).await?));
+    let known = row.as_ref().is_some_and(|row| row.open.as_ref().is_some_and(|(state, _)| state == "conflict"));
+    let base = row.and_then(|row| row.base);
+    let (verdict, ..) = decide(base.as_ref(), &near, &far);
+    let in_conflict = known || verdict == Verdict::Conflict;
+    match (near, far) {
+        (View::Present(near), View::Present(far)) if in_conflict => Ok((near, far)),
+        (near, far) => {
+            let triple = Triple { path: path.clone(), base, near, far };
+            Err(not_in_conflict(pass, &triple))
+        }
+    }
+}
+
+fn not_in_conflict(pass: &Pass, seen: &Triple) -> Error {
+    let there = |view: &View| if view.entry().is_some() { "is there" } else { "is not there" };
+    Error::usage(
+        format!("settling {} in lane {}", seen.path, pass.lane.config.name),
+        format!("it is not in conflict (near it {}, far it {})", there(&seen.near), there(&seen.far)),
+        format!("See where it stands: katabatic status {}", pass.lane.config.near.join(seen.path.as_str()).display()),
+    )
+}
+
+fn newest(
+    path: &RelPath,
+    near: &Entry,
+    far: &Entry,
+    time: &(dyn Fn(EditTime) -> String + Sync),
+) -> Result<Side, Error> {
+    let unclear = |why: String| {
+        Error::new(
+            Class::NeedsPerson,
+            format!("telling which version of {path} is the newest"),
+            why,
+            "Look at both (katabatic conflicts) and say --keep near, far or both.",
+        )
+    };
+    match (near.edited, far.edited) {
+        (Some(near), Some(far)) if near.0.abs_diff(far.0) < TOO_CLOSE.unsigned_abs() => {
+            Err(unclear(format!("both were edited within two seconds ({})", time(near))))
+        }
+        (Some(near), Some(far)) => Ok(if near > far { Side::Near } else { Side::Far }),
+        (_, None) => {
+            let received = far.received.map_or_else(String::new, |at| format!(" ({})", time(at)));
+            Err(unclear(format!(
+                "when the version there was edited is not known; the server's date{received} says only when it was received"
+            )))
+        }
+        (None, _) => Err(unclear("when the version here was edited is not known".into())),
+    }
+}
+
+/// Takes the version that yields into the spares, in a run of its own.
+async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Result<i64, Error> {
+    let (lane, name, began) = (pass.lane.row.key, pass.lane.config.name.clone(), pass.clock.now());
+    let run = pass.ledger.write(move |connection| runs::begin(connection, lane, &name, "settle", began)).await?;
+    let change = Change {
+        side: yields,
+        path,
+        old: Some(Version::of(old, None)),
+        source: None,
+        run: Some(run),
+        why: format!("yielded to the version from {} when the conflict was settled", yields.other().here_or_there()),
+    };
+    let result = primitive::remove(pass, change).await;
+    let outcome = match &result {
+        Ok(()) => "all settled".to_owned(),
+        Err(trouble) => trouble.to_string(),
+    };
+    let ended = pass.clock.now();
+    pass.ledger
+        .write(move |connection| runs::end(connection, run, ended, &outcome, &runs::Counts::default()))
+        .await?;
+    match result {
+        Ok(()) => Ok(run),
+        Err(Trouble::Ledger(error)) => Err(error),
+        Err(Trouble::Side(side, error)) => Err(pass.side_failed(side, &error)),
+        Err(Trouble::Met(why)) => Err(Error::new(
+            Class::NeedsPerson,
+            format!("settling {path}"),
+            why,
+            "Sync, look at the conflict again, and settle it then.",
+        )),
+    }
+}
+
+/// Gives the far version a dated name beside the near one's.
+async fn keep_beside(pass: &Pass, path: &RelPath, far: &Entry) -> Result<RelPath, Error> {
+    let at = far.edited.or(far.received).unwrap_or_else(|| pass.clock.now());
+    let label = format!("@{} {}", pass.lane.config.account, stamp_in_name(at));
+    let parent = path.parent().unwrap_or_else(RelPath::root);
+    let store = pass.store(Side::Far);
+    for attempt in 1..100 {
+        let name = dated_name(path.name(), &label, attempt);
+        let beside = parent.join(&name).map_err(|why| Error::failed(format!("naming {name}"), why, "Settle it otherwise."))?;
+        // A name that is free there but not here would only make the next conflict.
+        let taken_here = pass.store(Side::Near).look(&beside).await.map_err(|error| pass.side_failed(Side::Near, &error))?;
+        if taken_here.is_some() {
+            continue;
+        }
+        match store.rename(path, &beside).await {
+            Ok(Put::Done) => return Ok(beside),
+            Ok(Put::Taken) => {}
+            Err(SideError::Missing) => {
+                return Err(Error::new(
+                    Class::NeedsPerson,
+                    format!("settling {path}"),
+                    "the version there went away meanwhile",
+                    "Sync; there is no conflict any more.",
+                ));
+            }
+            Err(error) => return Err(pass.side_failed(Side::Far, &error)),
+        }
+    }
+    Err(Error::failed(format!("keeping both versions of {path}"), "no dated name is free beside it", "Move some away."))
+}
+
+/// The date in a name: no colons, which some file systems refuse.
+#[must_use]
+pub fn stamp_in_name(at: EditTime) -> String {
+    let at = jiff::Timestamp::from_nanosecond(i128::from(at.0)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+    at.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H.%M").to_string()
+}

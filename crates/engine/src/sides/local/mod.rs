@@ -1,0 +1,221 @@
+//! A local folder as a side.
+//!
+//! Everything below the root is reached through the root's own descriptor with `openat2`, which refuses to leave it
+//! by `..`, by a link or onto another file system, whatever is renamed meanwhile. Replacing is an exchange of two
+//! names in one step; new files take a name only while nobody else has it.
+
+mod carry;
+mod fingerprint;
+mod room;
+mod scan;
+mod system;
+
+use std::fs::File;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use async_trait::async_trait;
+use katabatic_core::{Entry, RelPath};
+use tokio::sync::mpsc;
+
+use super::{
+    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped,
+};
+use crate::stop::Stop;
+pub use fingerprint::handle_of;
+
+/// As many folders are read at a time.
+const LISTINGS: usize = 4;
+
+/// A local folder.
+#[derive(Clone)]
+pub struct LocalSide {
+    inner: Arc<Inner>,
+}
+
+pub(crate) struct Inner {
+    root: OwnedFd,
+    root_path: PathBuf,
+    /// The folder for staging and spares, on the root's own file system.
+    room: room::Room,
+    stop: Stop,
+}
+
+impl LocalSide {
+    /// Opens the folder at `root`; `state` is where the tool would like to keep what it stages and spares.
+    ///
+    /// # Errors
+    /// [`SideError::NotThere`] where the root is not a folder that can be read.
+    pub fn open(root: &Path, state: &Path, lane_id: &str, stop: Stop) -> Result<LocalSide, SideError> {
+        let not_there = |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
+        let descriptor = File::open(root).map_err(|why| not_there(&why))?;
+        if !descriptor.metadata().map_err(|why| not_there(&why))?.is_dir() {
+            return Err(not_there(&"it is not a folder"));
+        }
+        let descriptor = OwnedFd::from(descriptor);
+        let room = room::Room::choose(descriptor.as_fd(), root, state, lane_id)
+            .map_err(|why| SideError::Failed(format!("making room for staging: {why}")))?;
+        Ok(LocalSide { inner: Arc::new(Inner { root: descriptor, root_path: root.to_owned(), room, stop }) })
+    }
+
+    /// The descriptor of the root, for locking it.
+    #[must_use]
+    pub fn root_descriptor(&self) -> BorrowedFd<'_> {
+        self.inner.root.as_fd()
+    }
+
+    /// Gives the root a mark by which it is recognised, where the file system can hold one.
+    ///
+    /// # Errors
+    /// Where the system has no randomness to make one from.
+    pub fn mark_root(&self) -> Result<(), crate::Error> {
+        room::mark_root(self.inner.root.as_fd(), &crate::home::random_hex(8)?);
+        Ok(())
+    }
+
+    async fn blocking<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Inner) -> Result<T, SideError> + Send + 'static,
+    ) -> Result<T, SideError> {
+        let inner = Arc::clone(&self.inner);
+        tokio::task::spawn_blocking(move || work(&inner))
+            .await
+            .unwrap_or_else(|error| Err(SideError::Failed(format!("it broke off: {error}"))))
+    }
+}
+
+/// The words for an error of the file system.
+pub(crate) fn side_error(error: &io::Error) -> SideError {
+    match error.kind() {
+        io::ErrorKind::NotFound => SideError::Missing,
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+            SideError::Full("the disk is full; free some room and sync again".into())
+        }
+        _ => SideError::Failed(match error.raw_os_error() {
+            Some(code) if code == rustix::io::Errno::LOOP.raw_os_error() => {
+                "a symbolic link stands in the way; links are never followed".into()
+            }
+            Some(code) if code == rustix::io::Errno::XDEV.raw_os_error() => {
+                "another file system is mounted there".into()
+            }
+            Some(code) if code == rustix::io::Errno::NAMETOOLONG.raw_os_error() => {
+                "the name is longer than this disk can hold; give it a shorter one".into()
+            }
+            _ => error.to_string(),
+        }),
+    }
+}
+
+#[async_trait]
+impl SideStore for LocalSide {
+    async fn root(&self) -> Result<String, SideError> {
+        self.blocking(|inner| room::recognise_root(inner.root.as_fd(), &inner.root_path)).await
+    }
+
+    async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
+        super::walk::walk(Arc::new(scan::LocalLister(Arc::clone(&self.inner))), LISTINGS, found).await
+    }
+
+    async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        let path = path.clone();
+        self.blocking(move |inner| scan::look(inner, &path)).await
+    }
+
+    async fn read(&self, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
+        let (path, seen) = (path.clone(), seen.clone());
+        self.blocking(move |inner| carry::read(inner, &path, &seen)).await
+    }
+
+    async fn stage(&self, source: Source, like: &RelPath) -> Result<Staged, SideError> {
+        carry::stage(Arc::clone(&self.inner), source, like.clone()).await
+    }
+
+    async fn unstage(&self, slot: &str) -> Result<(), SideError> {
+        let slot = slot.to_owned();
+        self.blocking(move |inner| inner.room.remove(room::STAGING, &slot)).await
+    }
+
+    async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
+        let slot = slot.to_owned();
+        self.blocking(move |inner| Ok(inner.room.entry(room::STAGING, &slot)?.is_some())).await
+    }
+
+    async fn clear_staging(&self) -> Result<(), SideError> {
+        self.blocking(|inner| inner.room.clear_staging()).await
+    }
+
+    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError> {
+        let (staged, path, spare) = (staged.to_owned(), path.clone(), spare.to_owned());
+        self.blocking(move |inner| carry::swap(inner, &staged, &path, &spare)).await
+    }
+
+    async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError> {
+        let (path, spare) = (path.clone(), spare.to_owned());
+        self.blocking(move |inner| carry::swap_back(inner, &path, &spare)).await
+    }
+
+    async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
+        let (path, spare) = (path.clone(), spare.to_owned());
+        self.blocking(move |inner| carry::capture(inner, &path, &spare)).await
+    }
+
+    async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
+        let (spare, expected) = (spare.to_owned(), expected.clone());
+        self.blocking(move |inner| carry::check(inner, &spare, &expected)).await
+    }
+
+    async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
+        let (spare, path) = (spare.to_owned(), path.clone());
+        self.blocking(move |inner| carry::put(inner, room::SPARES, &spare, &path)).await
+    }
+
+    async fn place(&self, staged: &str, _: &Entry, path: &RelPath) -> Result<Put, SideError> {
+        let (staged, path) = (staged.to_owned(), path.clone());
+        self.blocking(move |inner| carry::put(inner, room::STAGING, &staged, &path)).await
+    }
+
+    async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
+        let (path, staged) = (path.clone(), staged.clone());
+        self.blocking(move |inner| {
+            let there = scan::look(inner, &path)?;
+            Ok(there.filter(|there| fingerprint::same_but_for_ctime(&there.stamp, &staged.stamp)))
+        })
+        .await
+    }
+
+    async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
+        let spare = spare.to_owned();
+        self.blocking(move |inner| inner.room.entry(room::SPARES, &spare)).await
+    }
+
+    async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {
+        let spare = spare.to_owned();
+        self.blocking(move |inner| carry::read_spare(inner, &spare)).await
+    }
+
+    async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
+        let spare = spare.to_owned();
+        self.blocking(move |inner| inner.room.remove(room::SPARES, &spare)).await
+    }
+
+    async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError> {
+        let path = path.clone();
+        self.blocking(move |inner| carry::make_folder(inner, &path)).await
+    }
+
+    async fn remove_folder(&self, path: &RelPath, _: &str) -> Result<FolderGone, SideError> {
+        let path = path.clone();
+        self.blocking(move |inner| carry::remove_folder(inner, &path)).await
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
+        let (from, to) = (from.clone(), to.clone());
+        self.blocking(move |inner| carry::rename(inner, &from, &to)).await
+    }
+
+    fn is_fresh(&self, entry: &Entry) -> bool {
+        fingerprint::is_fresh(&entry.stamp, &self.inner.room.now())
+    }
+}

@@ -1,0 +1,75 @@
+//! What a resource of a listing means: its stamp and its times.
+
+use katabatic_core::{EditTime, Entry, Stamp};
+
+use super::multistatus::Resource;
+
+/// A version tag without `W/` and without quotes, which is how tags are compared to see a change.
+pub(super) fn bare_tag(tag: &str) -> &str {
+    let tag = tag.trim();
+    tag.strip_prefix("W/").unwrap_or(tag).trim_matches('"')
+}
+
+/// The stamp of a file; where the server has no tags, date and size have to do.
+pub(super) fn stamp(tag: Option<&str>, modified: Option<&str>, size: u64) -> Stamp {
+    match tag {
+        Some(tag) => Stamp::new(bare_tag(tag)),
+        None => Stamp::new(&format!("date {} {size}", modified.unwrap_or("unknown"))),
+    }
+}
+
+/// The entry of a resource; none for a file that does not say how long it is.
+pub(super) fn entry(resource: &Resource, clock_ahead: i64) -> Option<Entry> {
+    if resource.folder {
+        return Some(Entry::folder());
+    }
+    let size = resource.length?;
+    let stamp = stamp(resource.tag.as_deref(), resource.modified.as_deref(), size);
+    let edited = resource.edit_note.as_deref().and_then(|note| read_edit_note(note, &stamp));
+    let received = resource.modified.as_deref().and_then(http_date).map(|at| EditTime(at.0.saturating_sub(clock_ahead)));
+    Some(Entry { edited, received, ..Entry::file(size, stamp) })
+}
+
+/// The edit time of a version, bound to the version's tag: a property outlives the content it was set for.
+pub(super) fn write_edit_note(edited: EditTime, stamp: &Stamp) -> Option<String> {
+    let at = jiff::Timestamp::from_nanosecond(i128::from(edited.0)).ok()?;
+    Some(format!("{at} {}", stamp.as_str()))
+}
+
+fn read_edit_note(note: &str, stamp: &Stamp) -> Option<EditTime> {
+    let (at, of) = note.split_once(' ')?;
+    if of != stamp.as_str() {
+        return None;
+    }
+    let at: jiff::Timestamp = at.parse().ok()?;
+    i64::try_from(at.as_nanosecond()).ok().map(EditTime)
+}
+
+/// An HTTP date (RFC 9110 §5.6.7) in nanoseconds since 1970.
+pub(super) fn http_date(text: &str) -> Option<EditTime> {
+    let at = jiff::fmt::rfc2822::DateTimeParser::new().parse_timestamp(text).ok()?;
+    i64::try_from(at.as_nanosecond()).ok().map(EditTime)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_edit_time_counts_only_for_its_own_version() {
+        let stamp = Stamp::new("tag 1");
+        for at in [0, -1_500_000_000, 1_795_000_000_123_456_789] {
+            let note = write_edit_note(EditTime(at), &stamp).unwrap();
+            assert_eq!(read_edit_note(&note, &stamp), Some(EditTime(at)), "{note}");
+            assert_eq!(read_edit_note(&note, &Stamp::new("tag 2")), None);
+        }
+    }
+
+    #[test]
+    fn tags_are_compared_without_their_clothes() {
+        for tag in ["\"x\"", "W/\"x\"", "x", " \"x\" "] {
+            assert_eq!(bare_tag(tag), "x");
+        }
+        assert_eq!(http_date("Mon, 23 Nov 2026 09:20:00 GMT"), Some(EditTime(1_795_425_600_000_000_000)));
+    }
+}

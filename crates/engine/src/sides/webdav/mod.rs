@@ -1,0 +1,198 @@
+//! A folder of a WebDAV account as a side (RFC 4918).
+//!
+//! No condition of a server is taken as atomic. What arrives is staged under a name of its own and read back there,
+//! so that only our own content is ever recorded as ours; what is replaced or removed is moved to the spares first
+//! and looked at there, where nobody else writes.
+
+mod carry;
+pub mod client;
+mod entry;
+mod list;
+mod multistatus;
+mod room;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicI64};
+
+use async_trait::async_trait;
+use katabatic_core::{Entry, Kind, RelPath};
+use tokio::sync::mpsc;
+
+use super::{
+    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped, walk,
+};
+pub use client::{Client, Connection};
+use room::Room;
+
+/// As many folders are listed at a time.
+const LISTINGS: usize = 8;
+
+/// A folder of an account.
+#[derive(Clone)]
+pub struct WebdavSide {
+    inner: Arc<Inner>,
+}
+
+pub(crate) struct Inner {
+    client: Client,
+    /// The lane's far folder, below the account's address.
+    root: RelPath,
+    room: Room,
+    /// Whether the server keeps properties of our own; found out by trying.
+    keeps_properties: AtomicBool,
+    /// How far the server's clock is ahead of ours, in nanoseconds.
+    clock_ahead: AtomicI64,
+}
+
+impl WebdavSide {
+    /// The folder `root` of the account behind `client`; `computer` names this computer's own room there.
+    #[must_use]
+    pub fn new(client: Client, root: RelPath, computer: &str, lane_id: &str) -> WebdavSide {
+        let room = Room::new(&root, computer, lane_id);
+        let inner = Inner {
+            client,
+            root,
+            room,
+            keeps_properties: AtomicBool::new(true),
+            clock_ahead: AtomicI64::new(0),
+        };
+        WebdavSide { inner: Arc::new(inner) }
+    }
+
+    /// What a folder holds, in no order.
+    ///
+    /// # Errors
+    /// As [`SideStore::look`]; a listing that is not whole is an error here.
+    pub async fn members_of(&self, path: &RelPath) -> Result<Vec<(String, Entry)>, SideError> {
+        let folder = list::members(&self.inner, &self.inner.far(path)).await?;
+        match folder.cut_short {
+            Some(why) => Err(SideError::Failed(why.to_string())),
+            None => Ok(folder.names),
+        }
+    }
+}
+
+impl Inner {
+    /// The path below the account's address of a path of the lane.
+    fn far(&self, path: &RelPath) -> RelPath {
+        path.parts().fold(self.root.clone(), |folder, part| {
+            // A part of a path that was checked once is a name.
+            folder.join(part).unwrap_or(folder)
+        })
+    }
+}
+
+#[async_trait]
+impl SideStore for WebdavSide {
+    async fn root(&self) -> Result<String, SideError> {
+        let inner = &self.inner;
+        match list::look(inner, &inner.root).await {
+            Ok(Some(entry)) if entry.kind == Kind::Folder => Ok(inner.client.url(&inner.root, true).to_string()),
+            Ok(Some(_)) => Err(SideError::NotThere("it is a file there, not a folder".into())),
+            Ok(None) => Err(SideError::NotThere("the folder is not there".into())),
+            Err(error) => Err(error),
+        }
+    }
+
+    async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
+        walk::walk(Arc::new(list::FarLister(Arc::clone(&self.inner))), LISTINGS, found).await
+    }
+
+    async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        list::look(&self.inner, &self.inner.far(path)).await
+    }
+
+    async fn read(&self, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
+        carry::read(&self.inner, &self.inner.far(path), seen).await
+    }
+
+    async fn stage(&self, source: Source, _: &RelPath) -> Result<Staged, SideError> {
+        carry::stage(&self.inner, source).await
+    }
+
+    async fn unstage(&self, slot: &str) -> Result<(), SideError> {
+        carry::delete(&self.inner, &self.inner.room.staged(slot)?).await
+    }
+
+    async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
+        Ok(list::look(&self.inner, &self.inner.room.staged(slot)?).await?.is_some())
+    }
+
+    async fn clear_staging(&self) -> Result<(), SideError> {
+        room::clear_staging(&self.inner).await
+    }
+
+    async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Result<Swapped, SideError> {
+        // WebDAV has no request that exchanges two resources.
+        Ok(Swapped::Unable)
+    }
+
+    async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError> {
+        match self.put_back(spare, path).await? {
+            Put::Done => Ok(()),
+            Put::Taken => Err(SideError::Failed("something else has its name".into())),
+        }
+    }
+
+    async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
+        let inner = &self.inner;
+        carry::capture(inner, &inner.far(path), &inner.room.spare(spare)?).await
+    }
+
+    async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
+        Ok(match list::look(&self.inner, &self.inner.room.spare(spare)?).await? {
+            None => Checked::Nothing,
+            Some(there) if there.kind != expected.kind => Checked::Other,
+            Some(there) if there.kind == Kind::File && there.stamp != expected.stamp => Checked::Other,
+            Some(_) => Checked::Same,
+        })
+    }
+
+    async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
+        let inner = &self.inner;
+        carry::move_new(inner, &inner.room.spare(spare)?, &inner.far(path), None).await
+    }
+
+    async fn place(&self, staged: &str, version: &Entry, path: &RelPath) -> Result<Put, SideError> {
+        let inner = &self.inner;
+        carry::move_new(inner, &inner.room.staged(staged)?, &inner.far(path), Some(version)).await
+    }
+
+    async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
+        let there = self.look(path).await?;
+        Ok(there.filter(|there| there.kind == Kind::File && there.stamp == staged.stamp && there.size == staged.size))
+    }
+
+    async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
+        list::look(&self.inner, &self.inner.room.spare(spare)?).await
+    }
+
+    async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {
+        let path = self.inner.room.spare(spare)?;
+        let seen = list::look(&self.inner, &path).await?.ok_or(SideError::Missing)?;
+        carry::read(&self.inner, &path, &seen).await
+    }
+
+    async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
+        carry::delete(&self.inner, &self.inner.room.spare(spare)?).await
+    }
+
+    async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError> {
+        carry::make_folder(&self.inner, &self.inner.far(path)).await
+    }
+
+    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Result<FolderGone, SideError> {
+        let inner = &self.inner;
+        carry::remove_folder(inner, &inner.far(path), &inner.room.spare(spare)?).await
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
+        let inner = &self.inner;
+        let seen = self.look(from).await?.ok_or(SideError::Missing)?;
+        carry::move_new(inner, &inner.far(from), &inner.far(to), Some(&seen)).await
+    }
+
+    fn is_fresh(&self, _: &Entry) -> bool {
+        false
+    }
+}

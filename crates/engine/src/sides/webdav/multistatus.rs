@@ -1,0 +1,226 @@
+//! Reads a `207 Multi-Status` (RFC 4918 §13) as a stream, believing nothing in it too early.
+//!
+//! A body that ends before its last element, that nests without end or that uses entities of its own is an error, and
+//! an error here means that the folder is *unknown*.
+
+use quick_xml::events::Event;
+use quick_xml::name::ResolveResult;
+use quick_xml::reader::NsReader;
+use tokio::io::AsyncBufRead;
+
+/// The namespace of the tool's own properties.
+pub(super) const OWN_NAMESPACE: &str = "urn:katabatic:properties";
+
+const DEEPEST: usize = 32;
+const LONGEST_TEXT: usize = 64 * 1024;
+
+/// One resource of a multistatus.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Resource {
+    pub(super) href: String,
+    /// The status of the whole response element, where it has one.
+    pub(super) status: Option<u16>,
+    pub(super) folder: bool,
+    pub(super) length: Option<u64>,
+    pub(super) tag: Option<String>,
+    pub(super) modified: Option<String>,
+    /// Our own note: the edit time and the tag of the version it belongs to.
+    pub(super) edit_note: Option<String>,
+}
+
+#[derive(Clone, Copy, PartialEq, Debug)]
+enum Element {
+    Multistatus,
+    Response,
+    Href,
+    Status,
+    Propstat,
+    Prop,
+    Resourcetype,
+    Collection,
+    Length,
+    Tag,
+    Modified,
+    EditNote,
+    Unknown,
+}
+
+fn element(namespace: &ResolveResult<'_>, name: &str) -> Element {
+    let ResolveResult::Bound(namespace) = namespace else { return Element::Unknown };
+    match (namespace.0, name) {
+        ("DAV:", "multistatus") => Element::Multistatus,
+        ("DAV:", "response") => Element::Response,
+        ("DAV:", "href") => Element::Href,
+        ("DAV:", "status") => Element::Status,
+        ("DAV:", "propstat") => Element::Propstat,
+        ("DAV:", "prop") => Element::Prop,
+        ("DAV:", "resourcetype") => Element::Resourcetype,
+        ("DAV:", "collection") => Element::Collection,
+        ("DAV:", "getcontentlength") => Element::Length,
+        ("DAV:", "getetag") => Element::Tag,
+        ("DAV:", "getlastmodified") => Element::Modified,
+        (OWN_NAMESPACE, "edit-time") => Element::EditNote,
+        _ => Element::Unknown,
+    }
+}
+
+/// Reads a whole body.
+pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource>, String> {
+    let mut reader = NsReader::from_reader(body);
+    reader.config_mut().expand_empty_elements = true;
+    let mut reading = Reading::default();
+    let mut buffer = Vec::new();
+    loop {
+        let (namespace, event) =
+            reader.read_resolved_event_into_async(&mut buffer).await.map_err(|why| format!("broken XML: {why}"))?;
+        match event {
+            Event::Start(start) => reading.start(element(&namespace, start.local_name().as_ref()))?,
+            Event::End(_) => reading.end()?,
+            Event::Text(text) => reading.text(&text)?,
+            Event::CData(text) => reading.text(&text)?,
+            Event::GeneralRef(reference) => {
+                let resolved = match reference.resolve_char_ref() {
+                    Ok(Some(character)) => character.to_string(),
+                    Ok(None) => named(&reference).ok_or("broken XML: it uses entities of its own")?.to_owned(),
+                    Err(why) => return Err(format!("broken XML: {why}")),
+                };
+                reading.text(&resolved)?;
+            }
+            Event::Eof if reading.finished => return Ok(reading.resources),
+            Event::Eof => return Err("the answer ends in the middle".into()),
+            _ => {}
+        }
+        buffer.clear();
+    }
+}
+
+fn named(reference: &str) -> Option<&'static str> {
+    Some(match reference {
+        "amp" => "&",
+        "lt" => "<",
+        "gt" => ">",
+        "quot" => "\"",
+        "apos" => "'",
+        _ => return None,
+    })
+}
+
+#[derive(Default)]
+struct Reading {
+    open: Vec<Element>,
+    text: String,
+    resource: Resource,
+    /// The properties of the propstat that is being read; they count only if its status turns out to be 200.
+    props: Resource,
+    props_status: Option<u16>,
+    resources: Vec<Resource>,
+    finished: bool,
+}
+
+impl Reading {
+    fn start(&mut self, element: Element) -> Result<(), String> {
+        if self.open.len() >= DEEPEST {
+            return Err("the answer nests too deep".into());
+        }
+        if self.open.is_empty() && element != Element::Multistatus {
+            return Err("the answer is not a WebDAV multistatus".into());
+        }
+        match element {
+            Element::Response => self.resource = Resource::default(),
+            Element::Propstat => (self.props, self.props_status) = (Resource::default(), None),
+            Element::Collection if self.open.last() == Some(&Element::Resourcetype) => self.props.folder = true,
+            _ => {}
+        }
+        self.text.clear();
+        self.open.push(element);
+        Ok(())
+    }
+
+    fn text(&mut self, text: &str) -> Result<(), String> {
+        if self.text.len() + text.len() > LONGEST_TEXT {
+            return Err("a text in the answer is too long".into());
+        }
+        self.text.push_str(text);
+        Ok(())
+    }
+
+    fn end(&mut self) -> Result<(), String> {
+        let closed = self.open.pop().ok_or("broken XML: an element closes that never opened")?;
+        let text = self.text.trim().to_owned();
+        self.text.clear();
+        match (closed, self.open.last()) {
+            (Element::Href, Some(Element::Response)) => self.resource.href = text,
+            (Element::Status, Some(Element::Response)) => self.resource.status = status(&text),
+            (Element::Status, Some(Element::Propstat)) => self.props_status = status(&text),
+            (Element::Length, Some(Element::Prop)) => self.props.length = text.parse().ok(),
+            (Element::Tag, Some(Element::Prop)) => self.props.tag = Some(text).filter(|tag| !tag.is_empty()),
+            (Element::Modified, Some(Element::Prop)) => self.props.modified = Some(text),
+            (Element::EditNote, Some(Element::Prop)) => self.props.edit_note = Some(text),
+            (Element::Propstat, Some(Element::Response)) if self.props_status == Some(200) => {
+                let props = std::mem::take(&mut self.props);
+                let (href, status) = (std::mem::take(&mut self.resource.href), self.resource.status);
+                self.resource = Resource { href, status, ..props };
+            }
+            (Element::Response, Some(Element::Multistatus)) => self.resources.push(std::mem::take(&mut self.resource)),
+            (Element::Multistatus, None) => self.finished = true,
+            _ => {}
+        }
+        Ok(())
+    }
+}
+
+/// The code in `HTTP/1.1 200 OK`.
+fn status(line: &str) -> Option<u16> {
+    line.split_whitespace().nth(1)?.parse().ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    async fn parse(text: &str) -> Result<Vec<Resource>, String> {
+        read(text.as_bytes()).await
+    }
+
+    const ONE: &str = "<?xml version='1.0'?><d:multistatus xmlns:d='DAV:' xmlns:k='urn:katabatic:properties'>\
+        <d:response><d:href>/a%20b&amp;c</d:href><d:propstat><d:prop><d:resourcetype/>\
+        <d:getcontentlength>12</d:getcontentlength><d:getetag>W/&quot;x&quot;</d:getetag>\
+        <k:edit-time>t x</k:edit-time></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat>\
+        <d:propstat><d:prop><d:getlastmodified/></d:prop><d:status>HTTP/1.1 404 Not Found</d:status></d:propstat>\
+        </d:response></d:multistatus>";
+
+    #[tokio::test]
+    async fn reads_what_was_found_and_only_that() {
+        let expected = Resource {
+            href: "/a%20b&c".into(),
+            length: Some(12),
+            tag: Some("W/\"x\"".into()),
+            edit_note: Some("t x".into()),
+            ..Resource::default()
+        };
+        assert_eq!(parse(ONE).await, Ok(vec![expected]));
+        let folder = parse(&ONE.replace("<d:resourcetype/>", "<d:resourcetype><d:collection/></d:resourcetype>")).await;
+        assert!(folder.unwrap()[0].folder);
+    }
+
+    #[tokio::test]
+    async fn an_answer_cut_anywhere_is_an_error() {
+        for at in 0..ONE.len() {
+            assert!(parse(&ONE[..at]).await.is_err(), "cut at {at}");
+        }
+    }
+
+    #[tokio::test]
+    async fn what_is_no_multistatus_is_an_error() {
+        for text in [
+            "<html><body>hello</body></html>",
+            "",
+            "hello",
+            "<!DOCTYPE x [<!ENTITY a 'b'>]><d:multistatus xmlns:d='DAV:'><d:response><d:href>&a;</d:href></d:response></d:multistatus>",
+        ] {
+            assert!(parse(text).await.is_err(), "{text}");
+        }
+        let deep = format!("<d:multistatus xmlns:d='DAV:'>{}", "<d:x>".repeat(1_000));
+        assert_eq!(parse(&deep).await, Err("the answer nests too deep".into()));
+    }
+}

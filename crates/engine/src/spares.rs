@@ -1,0 +1,133 @@
+//! Bringing back what a pass removed or replaced.
+
+use std::path::{Path, PathBuf};
+
+use futures_util::StreamExt;
+use katabatic_core::dated_name::dated_name;
+use katabatic_core::{RelPath, Side};
+use tokio::io::AsyncWriteExt;
+
+use crate::Error;
+use crate::ledger::spare_rows::{self, Spare};
+use crate::pass::Pass;
+use crate::settle::stamp_in_name;
+use crate::sides::{Put, SideError, SideStore};
+
+/// The spare of this number.
+///
+/// # Errors
+/// Where there is none.
+pub fn find(ledger: &crate::ledger::Ledger, number: i64) -> Result<Spare, Error> {
+    ledger.read(|connection| spare_rows::spare(connection, number))?.ok_or_else(|| {
+        Error::usage(format!("the spare {number}"), "there is none of that number", "List them: katabatic spares list")
+    })
+}
+
+/// Brings a spare back to where it was on the near side, or beside it where the name is taken; the next sync carries
+/// it on. The spare stays, unless it is a whole folder, which is moved back.
+///
+/// # Errors
+/// Where it cannot be read or written.
+pub async fn restore(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
+    let _lock = pass.lock()?;
+    let failed = |side| move |error: SideError| pass.side_failed(side, &error);
+    if spare.folder {
+        return restore_folder(pass, spare).await;
+    }
+    let near = &pass.lane.near;
+    let source = pass.store(spare.side).read_spare(&spare.slot).await.map_err(failed(spare.side))?;
+    make_parents(pass, Side::Near, &spare.path).await?;
+    let staged = near.stage(source, &spare.path).await.map_err(failed(Side::Near))?;
+    for path in names(spare)? {
+        if near.place(&staged.slot, &staged.entry, &path).await.map_err(failed(Side::Near))? == Put::Done {
+            return Ok(pass.lane.config.near.join(path.as_str()));
+        }
+    }
+    near.unstage(&staged.slot).await.map_err(failed(Side::Near))?;
+    Err(no_name(spare))
+}
+
+/// Copies a spare to any local path where nothing is.
+///
+/// # Errors
+/// Where it cannot be read, or something is at the path already.
+pub async fn copy_to(pass: &Pass, spare: &Spare, to: &Path) -> Result<(), Error> {
+    let what = || format!("copying the spare {} to {}", spare.number, to.display());
+    if spare.folder {
+        return Err(Error::usage(what(), "it is a whole folder", "Restore it without --to."));
+    }
+    let next = "Name a path where nothing is yet, in a folder that exists.";
+    let mut source = pass.store(spare.side).read_spare(&spare.slot).await.map_err(|why| pass.side_failed(spare.side, &why))?;
+    let mut file = tokio::fs::File::create_new(to).await.map_err(|why| Error::failed(what(), why, next))?;
+    let written = async {
+        while let Some(chunk) = source.content.next().await {
+            file.write_all(&chunk.map_err(std::io::Error::other)?).await?;
+        }
+        file.sync_all().await
+    };
+    match written.await {
+        Ok(()) => Ok(()),
+        Err(why) => {
+            // Half a copy under the name that was asked for would be taken for a whole one.
+            let _ = tokio::fs::remove_file(to).await;
+            Err(Error::failed(what(), why, "Look at the disk's room, then try again; the spare is untouched."))
+        }
+    }
+}
+
+async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
+    let store = pass.store(spare.side);
+    make_parents(pass, spare.side, &spare.path).await?;
+    for path in names(spare)? {
+        let put = store.put_back(&spare.slot, &path).await.map_err(|error| pass.side_failed(spare.side, &error))?;
+        if put == Put::Done {
+            let number = spare.number;
+            pass.ledger.write(move |connection| spare_rows::forget(connection, number)).await?;
+            return Ok(match spare.side {
+                Side::Near => pass.lane.config.near.join(path.as_str()),
+                Side::Far => PathBuf::from(format!("{}/{path}", pass.lane.config.far_place().trim_end_matches('/'))),
+            });
+        }
+    }
+    Err(no_name(spare))
+}
+
+/// The name it had, and then dated ones.
+fn names(spare: &Spare) -> Result<Vec<RelPath>, Error> {
+    let parent = spare.path.parent().unwrap_or_else(RelPath::root);
+    let label = format!("spare {}", stamp_in_name(spare.taken_at));
+    let mut names = vec![spare.path.clone()];
+    for attempt in 1..20 {
+        let name = dated_name(spare.path.name(), &label, attempt);
+        names.push(parent.join(&name).map_err(|why| Error::failed(format!("naming {name}"), why, "Restore it with --to."))?);
+    }
+    Ok(names)
+}
+
+fn no_name(spare: &Spare) -> Error {
+    Error::failed(
+        format!("restoring the spare {} of {}", spare.number, spare.path),
+        "its name and all dated names beside it are taken",
+        "Restore it elsewhere: katabatic spares restore NUMBER --to FILE",
+    )
+}
+
+async fn make_parents(pass: &Pass, side: Side, path: &RelPath) -> Result<(), Error> {
+    let mut above = Vec::new();
+    let mut parent = path.parent();
+    while let Some(folder) = parent.filter(|folder| !folder.is_root()) {
+        parent = folder.parent();
+        above.push(folder);
+    }
+    for folder in above.into_iter().rev() {
+        let made = pass.store(side).make_folder(&folder).await.map_err(|error| pass.side_failed(side, &error))?;
+        if made == Put::Taken {
+            return Err(Error::failed(
+                format!("making the folder {folder} again"),
+                "a file has its name",
+                "Restore the spare elsewhere: katabatic spares restore NUMBER --to FILE",
+            ));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,202 @@
+//! Where files stand: the near side looked at now, the far side as the last pass saw it.
+//!
+//! Asking the server for every `status` would be slow and would fail exactly when people ask: when something is wrong
+//! with the network. So the far side is what the ledger remembers, and every answer says when that was seen.
+
+use std::collections::BTreeMap;
+
+use katabatic_core::reconcile::reconcile;
+use katabatic_core::{
+    Agreement, Decision, EditTime, Entry, FileState, Kind, Lies, Listing, Merge, RelPath, Side, Step, Triple, Unknown,
+    View, words,
+};
+use tokio::sync::mpsc;
+
+use crate::Error;
+use crate::ledger::rows::{self, LedgerRow};
+use crate::pass::Pass;
+use crate::pass::scan::digest;
+use crate::sides::{Found, SideStore, Unusable};
+
+/// One path and where it stands.
+#[derive(Clone, Debug)]
+pub struct Standing {
+    /// What was seen and agreed.
+    pub step: Step,
+    /// Its state.
+    pub state: FileState,
+    /// Why, in words; empty for what is settled.
+    pub reason: String,
+    /// What the two sides last agreed on was edited then.
+    pub edited: Option<EditTime>,
+}
+
+/// A lane, and where everything asked about stands.
+#[derive(Clone, Debug)]
+pub struct LaneStanding {
+    /// The number of the last pass; 0 before the first.
+    pub pass: u64,
+    /// When the far side was last looked at.
+    pub far_seen: Option<EditTime>,
+    /// When the near side was looked at.
+    pub near_seen: EditTime,
+    /// Files by how they agree.
+    pub counts: BTreeMap<Agreement, u64>,
+    /// Bytes of the files that are settled.
+    pub settled_bytes: u64,
+    /// Every path that is not settled, or every path where a single one was asked about.
+    pub standings: Vec<Standing>,
+    /// Names here that no lane can carry.
+    pub unusable: Vec<Unusable>,
+}
+
+impl LaneStanding {
+    /// Whether something needs a person.
+    #[must_use]
+    pub fn needs_a_person(&self) -> bool {
+        self.counts.iter().any(|(agreement, count)| agreement.needs_a_person() && *count > 0)
+    }
+}
+
+/// Looks at a lane, or at one path of it.
+///
+/// # Errors
+/// Where the near side is not there or the ledger cannot be read.
+pub async fn look(pass: &Pass, scope: &RelPath, time: &dyn Fn(EditTime) -> String) -> Result<LaneStanding, Error> {
+    pass.check_near_root().await?;
+    let near_seen = pass.clock.now();
+    let mut known: BTreeMap<RelPath, LedgerRow> = BTreeMap::new();
+    pass.ledger.read(|connection| {
+        rows::each_row(connection, pass.lane.row.key, scope, |row| {
+            known.insert(row.path.clone(), row);
+            true
+        })
+    })?;
+    let (near, root, unusable) = near_entries(pass, scope).await?;
+    let base = known.iter().map(|(path, row)| (path.clone(), row.base.clone()));
+    let merge = Merge::new(base, root, near.into_iter(), Listing::Complete, std::iter::empty());
+    let mut triples = Vec::new();
+    for triple in merge {
+        let triple = triple.map_err(|why| Error::failed("looking at the near side", why, "Try again."))?;
+        let far = known.get(&triple.path).map_or(View::Absent, |row| row.last_seen(Side::Far));
+        triples.push(read_where_touched(pass, Triple { far, ..triple }).await);
+    }
+    let mut standing = LaneStanding {
+        pass: pass.lane.row.pass,
+        far_seen: pass.lane.row.seen_at,
+        near_seen,
+        counts: BTreeMap::new(),
+        settled_bytes: 0,
+        standings: Vec::new(),
+        unusable,
+    };
+    let one = !scope.is_root();
+    for step in reconcile(triples) {
+        standing.take(step, &known, one, scope, time);
+    }
+    standing.standings.sort_by(|a, b| a.step.path().cmp(b.step.path()));
+    *standing.counts.entry(Agreement::LeftOut).or_default() += standing.unusable.len() as u64;
+    standing.counts.retain(|_, count| *count > 0);
+    Ok(standing)
+}
+
+async fn near_entries(
+    pass: &Pass,
+    scope: &RelPath,
+) -> Result<(Vec<(RelPath, Entry)>, Listing, Vec<Unusable>), Error> {
+    if !scope.is_root() {
+        let there = pass.lane.near.look(scope).await.map_err(|error| pass.side_failed(Side::Near, &error))?;
+        match there {
+            // One file costs one look, however large the lane is.
+            None => return Ok((Vec::new(), Listing::Complete, Vec::new())),
+            Some(entry) if entry.kind != Kind::Folder => {
+                return Ok((vec![(scope.clone(), entry)], Listing::Complete, Vec::new()));
+            }
+            Some(_) => {}
+        }
+    }
+    let (found, mut inbox) = mpsc::channel(1024);
+    let near = pass.lane.near.clone();
+    let scanning = tokio::spawn(async move { near.scan(found).await });
+    let (mut entries, mut unusable) = (Vec::new(), Vec::new());
+    let mut root = Listing::Incomplete(Unknown::NotListed("the listing failed".into()));
+    while let Some(item) = inbox.recv().await {
+        match item {
+            Found::Root(listing) => root = listing,
+            Found::Entry(path, entry) if path.is_within(scope) => entries.push((path, entry)),
+            Found::Entry(..) => {}
+            Found::Unusable(name) => unusable.push(name),
+        }
+    }
+    match scanning.await {
+        Ok(Ok(())) => {}
+        Ok(Err(error)) => return Err(pass.side_failed(Side::Near, &error)),
+        Err(error) => return Err(Error::failed("looking at the near side", error, "Try again.")),
+    }
+    if !scope.is_root() {
+        unusable.clear();
+    }
+    Ok((entries, root, unusable))
+}
+
+/// A new stamp is no new version until the content says so.
+async fn read_where_touched(pass: &Pass, mut triple: Triple) -> Triple {
+    if let (Some(base), View::Present(near)) = (&triple.base, &mut triple.near)
+        && near.kind == Kind::File
+        && near.stamp != base.near
+        && near.size == base.size
+        && let Ok(content) = digest(&pass.lane.near, &triple.path, near).await
+    {
+        near.content = Some(content);
+    }
+    triple
+}
+
+impl LaneStanding {
+    fn take(
+        &mut self,
+        step: Step,
+        known: &BTreeMap<RelPath, LedgerRow>,
+        one: bool,
+        scope: &RelPath,
+        time: &dyn Fn(EditTime) -> String,
+    ) {
+        let row = known.get(step.path());
+        let mut state = FileState::of(&step);
+        if state.lies == Lies::There && step.entry(Side::Far).is_none() {
+            state.lies = Lies::Here;
+        }
+        let settled = state.agreement == Agreement::Settled;
+        let mut reason = if settled { String::new() } else { words::reason(&step, time) };
+        // What the last pass found out by trying, and nothing here has changed since.
+        if let Some((word, why)) = row.and_then(|row| row.open.as_ref())
+            && !settled
+            && unchanged_since(row, &step)
+        {
+            match word.as_str() {
+                "stuck" => (state.agreement, reason) = (Agreement::Stuck, why.clone()),
+                "conflict" if step.decision == Decision::Compare => {
+                    (state.agreement, reason) = (Agreement::Conflict, why.clone());
+                }
+                _ => {}
+            }
+        }
+        let file = [Side::Near, Side::Far].into_iter().any(|side| step.entry(side).is_some_and(|entry| entry.kind != Kind::Folder));
+        if file || !settled {
+            *self.counts.entry(state.agreement).or_default() += 1;
+        }
+        if settled {
+            self.settled_bytes += step.entry(Side::Near).map_or(0, |entry| entry.size);
+        }
+        if !settled || (one && step.path() == scope) {
+            let edited = row.and_then(|row| row.edited);
+            self.standings.push(Standing { step, state, reason, edited });
+        }
+    }
+}
+
+fn unchanged_since(row: Option<&LedgerRow>, step: &Step) -> bool {
+    let seen = row.map(|row| row.last_seen(Side::Near));
+    let stamp = |view: Option<&View>| view.and_then(View::entry).map(|entry| entry.stamp.clone());
+    stamp(seen.as_ref()) == stamp(Some(step.view(Side::Near)))
+}

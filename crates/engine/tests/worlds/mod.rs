@@ -1,0 +1,160 @@
+//! A whole lane in a temporary folder in one line: a stand-in, an account, a near folder, and passes over them.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use katabatic_core::RelPath;
+use katabatic_engine::clock::{Clock, SystemClock};
+use katabatic_engine::config::{AccountConfig, Config, Direction, LaneConfig};
+use katabatic_engine::ledger::Ledger;
+use katabatic_engine::open::open_lane;
+use katabatic_engine::pass::{Pass, Plan, Progress, Report, Wish};
+use katabatic_engine::seam::{NoHook, SharedHook};
+use katabatic_engine::secrets::{self, Secret};
+use katabatic_engine::stop::Stop;
+use katabatic_engine::{Error, Home};
+use katabatic_standin::{Config as Standin, Fault, Faults, Running, User, start};
+
+pub struct World {
+    pub dir: tempfile::TempDir,
+    pub near: PathBuf,
+    pub far: PathBuf,
+    pub faults: Arc<Faults>,
+    pub standin: Running,
+    pub home: Home,
+    pub config: Config,
+}
+
+pub fn path(text: &str) -> RelPath {
+    RelPath::parse(text).unwrap()
+}
+
+impl World {
+    pub async fn new() -> World {
+        World::with_seed(1).await
+    }
+
+    pub async fn with_seed(seed: u64) -> World {
+        let dir = tempfile::tempdir().unwrap();
+        let near = dir.path().join("near");
+        let data = dir.path().join("cloud");
+        let far = data.join("librarian/Scores");
+        fs::create_dir_all(&near).unwrap();
+        fs::create_dir_all(&far).unwrap();
+        let faults = Arc::new(Faults::new(Vec::new(), seed));
+        let standin = start(Standin {
+            data,
+            listen: "127.0.0.1:0".parse().unwrap(),
+            users: vec![User::new("librarian", "secret").unwrap()],
+            faults: Arc::clone(&faults),
+        })
+        .await
+        .unwrap();
+        let home = Home::under(&dir.path().join("home")).unwrap();
+        secrets::keep(&home, "office", &Secret::new("secret".into())).unwrap();
+        let mut config = Config::read(&home).unwrap();
+        config
+            .add_account(AccountConfig { name: "office".into(), address: standin.url(), user: "librarian".into() })
+            .unwrap();
+        config
+            .add_lane(LaneConfig {
+                name: "scores".into(),
+                id: "1234567890abcdef".into(),
+                near: near.canonicalize().unwrap(),
+                account: "office".into(),
+                far: path("Scores"),
+                direction: Direction::TwoWay,
+            })
+            .unwrap();
+        World { dir, near, far, faults, standin, home, config }
+    }
+
+    pub fn fault(&self, faults: &[&str]) {
+        self.faults.set(faults.iter().map(|fault| fault.parse::<Fault>().unwrap()).collect());
+    }
+
+    pub async fn pass_with(&self, hook: SharedHook, clock: Arc<dyn Clock>) -> Result<Pass, Error> {
+        let ledger = Ledger::open(&self.home)?;
+        let stop = Stop::default();
+        let lane = open_lane(&self.home, &self.config, &ledger, &self.config.lanes[0], &stop).await?;
+        Ok(Pass { lane, ledger, clock, hook, stop, progress: Arc::new(Progress::default()) })
+    }
+
+    pub async fn pass(&self) -> Result<Pass, Error> {
+        self.pass_with(Arc::new(NoHook), Arc::new(SystemClock)).await
+    }
+
+    pub async fn sync(&self) -> Result<Report, Error> {
+        self.pass().await?.sync(&Wish::default()).await
+    }
+
+    pub async fn plan(&self) -> Result<Plan, Error> {
+        self.pass().await?.plan(&Wish::default()).await
+    }
+
+    /// Syncs until nothing is left to do, at most a few times.
+    pub async fn settle_down(&self) {
+        for _ in 0..6 {
+            self.sync().await.unwrap();
+            if !self.plan().await.unwrap().has_work() {
+                return;
+            }
+        }
+        panic!("six passes did not settle it: {:#?}", self.plan().await.unwrap().steps);
+    }
+
+    /// Every file's content anywhere: on both sides, in the near spares and the far ones.
+    pub fn every_version(&self) -> BTreeSet<Vec<u8>> {
+        let mut all = BTreeSet::new();
+        for root in [&self.near, &self.far, &self.dir.path().join("home/lanes/1234567890abcdef/spares")] {
+            collect(root, &mut |_, content| {
+                all.insert(content);
+            });
+        }
+        all
+    }
+}
+
+pub fn write(root: &Path, at: &str, content: &str) {
+    let file = root.join(at);
+    fs::create_dir_all(file.parent().unwrap()).unwrap();
+    fs::write(file, content).unwrap();
+}
+
+fn collect(root: &Path, each: &mut dyn FnMut(&Path, Vec<u8>)) {
+    let Ok(entries) = fs::read_dir(root) else { return };
+    for entry in entries {
+        let entry = entry.unwrap();
+        let kind = entry.file_type().unwrap();
+        if kind.is_dir() {
+            collect(&entry.path(), each);
+        } else if kind.is_file() {
+            each(&entry.path(), fs::read(entry.path()).unwrap());
+        }
+    }
+}
+
+/// What lies below a root, folders as none, the tool's own folder left out.
+pub fn tree(root: &Path) -> BTreeMap<String, Option<String>> {
+    let mut found = BTreeMap::new();
+    let mut folders = vec![root.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).unwrap() {
+            let entry = entry.unwrap();
+            let name = entry.path().strip_prefix(root).unwrap().to_string_lossy().into_owned();
+            if entry.file_name() == ".katabatic" {
+                continue;
+            }
+            if entry.file_type().unwrap().is_dir() {
+                found.insert(name, None);
+                folders.push(entry.path());
+            } else {
+                let content = fs::read(entry.path()).unwrap();
+                found.insert(name, Some(String::from_utf8_lossy(&content).into_owned()));
+            }
+        }
+    }
+    found
+}
