@@ -4,7 +4,7 @@
 //! from the top down, then files are carried, then removals, and folders last, the deepest first. A file that fails
 //! stops nobody but itself, unless what failed is the side as a whole.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use futures_util::{StreamExt, stream};
@@ -55,6 +55,8 @@ pub struct Outcome {
 pub(crate) struct Carried {
     pub(crate) outcomes: Vec<Outcome>,
     pub(crate) counts: Counts,
+    /// Paths that the far side's listing was seen to show.
+    pub(crate) listed: Vec<RelPath>,
     /// What ended the pass before its time.
     pub(crate) ended: Option<Error>,
 }
@@ -103,6 +105,7 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
     // One after another: a folder is empty only once the folders in it are gone.
     room.steps(stages.folder_removals, 1).await;
     room.steps(stages.rest, IN_FLIGHT).await;
+    room.list_what_arrived().await;
     room.carried.into_inner().unwrap_or_else(PoisonError::into_inner)
 }
 
@@ -131,6 +134,39 @@ impl Moved {
 impl Room<'_> {
     async fn steps(&self, steps: Vec<&Step>, at_a_time: usize) {
         stream::iter(steps).for_each_concurrent(at_a_time, |step| self.step(step)).await;
+    }
+
+    /// A removal there will be believed only of names that were listed there once. So the folders that got something
+    /// new are listed once more: what the server shows now, it can later show to be gone.
+    async fn list_what_arrived(&self) {
+        let mut arrived: BTreeMap<RelPath, Vec<RelPath>> = BTreeMap::new();
+        for outcome in &self.carried().outcomes {
+            let new = match outcome.step.decision {
+                Decision::Carry { to: Side::Far, .. } | Decision::MakeFolder { on: Side::Far } => true,
+                _ => outcome.step.seen.base.as_ref().is_some_and(|base| !base.far_listed),
+            };
+            if new && outcome.ending == Ending::Done {
+                let path = outcome.step.path();
+                arrived.entry(path.parent().unwrap_or_else(RelPath::root)).or_default().push(path.clone());
+            }
+        }
+        let far = self.pass.store(Side::Far);
+        let listed: Vec<Vec<RelPath>> = stream::iter(arrived)
+            .map(async |(folder, paths)| match far.names(&folder).await {
+                Ok(names) => {
+                    let names: HashSet<String> = names.into_iter().collect();
+                    paths.into_iter().filter(|path| names.contains(path.name())).collect()
+                }
+                // Not listed is not known to be listed: the next pass looks at each by itself.
+                Err(why) => {
+                    tracing::debug!("{folder} could not be listed after carrying: {why}");
+                    Vec::new()
+                }
+            })
+            .buffer_unordered(IN_FLIGHT)
+            .collect()
+            .await;
+        self.carried().listed = listed.into_iter().flatten().collect();
     }
 
     fn carried(&self) -> MutexGuard<'_, Carried> {

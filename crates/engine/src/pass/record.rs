@@ -19,11 +19,12 @@ pub(crate) async fn record(
     // Before anything is called settled, all that was carried must stand in the ledger.
     pass.ledger.flush().await?;
     pass.remember_root().await?;
-    let Carried { outcomes, counts, ended } = carried;
+    let Carried { outcomes, counts, listed: arrived, ended } = carried;
     let stopped = pass.stop.asked();
     let open: Vec<Open> = outcomes.iter().filter_map(open).collect();
     let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, pass.clock.now());
-    let (scope, listed) = (wish.paths(), plan.newly_listed.clone());
+    let scope = wish.paths();
+    let listed: Vec<_> = plan.newly_listed.iter().chain(&arrived).cloned().collect();
     let outcome = match (&ended, stopped) {
         (Some(error), _) => error.to_string(),
         (None, true) => "stopped by Ctrl-C".to_owned(),

@@ -155,6 +155,9 @@ pub trait SideStore: Send + Sync {
     /// Sends everything below the root in tree order. After an error nothing that was sent may be used.
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError>;
 
+    /// The names that a listing of one folder shows.
+    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError>;
+
     /// A direct look at one path.
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError>;
 

@@ -118,6 +118,11 @@ impl SideStore for LocalSide {
         super::walk::walk(Arc::new(scan::LocalLister(Arc::clone(&self.inner))), LISTINGS, found).await
     }
 
+    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
+        let folder = folder.clone();
+        self.blocking(move |inner| Ok(scan::list(inner, &folder)?.names.into_iter().map(|(name, _)| name).collect())).await
+    }
+
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
         let path = path.clone();
         self.blocking(move |inner| scan::look(inner, &path)).await

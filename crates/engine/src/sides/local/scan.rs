@@ -26,7 +26,7 @@ impl Lister for LocalLister {
     }
 }
 
-fn list(inner: &Inner, path: &RelPath) -> Result<Folder, SideError> {
+pub(super) fn list(inner: &Inner, path: &RelPath) -> Result<Folder, SideError> {
     if inner.stop.asked() {
         return Err(SideError::Stopped);
     }

@@ -98,6 +98,11 @@ impl SideStore for WebdavSide {
         walk::walk(Arc::new(list::FarLister(Arc::clone(&self.inner))), LISTINGS, found).await
     }
 
+    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
+        let listed = list::members(&self.inner, &self.inner.far(folder)).await?;
+        Ok(listed.names.into_iter().map(|(name, _)| name).collect())
+    }
+
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
         list::look(&self.inner, &self.inner.far(path)).await
     }
