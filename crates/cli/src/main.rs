@@ -1,1 +1,61 @@
-fn main(){}
+//! The `katabatic` program: what was typed is understood here, done by the engine, and drawn.
+#![forbid(unsafe_code)]
+
+mod about;
+mod app;
+mod args;
+mod commands;
+mod draw;
+mod exit;
+mod sample;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::app::App;
+use crate::args::{Command, Typed};
+
+fn main() -> ExitCode {
+    let typed = Typed::parse();
+    start_log(typed.common.verbose);
+    let common = typed.common.clone();
+    let result = match typed.command {
+        Command::Demo(demo) => commands::demo::demo(&common, &demo),
+        Command::Standin(standin) => commands::standin::standin(&standin),
+        command => App::start(&common).and_then(|app| dispatch(&app, command)),
+    };
+    match result {
+        Ok(code) => code,
+        Err(error) => {
+            draw::error::error(&error, common.json);
+            exit::code(error.class)
+        }
+    }
+}
+
+fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error> {
+    match command {
+        Command::Account(account) => commands::account::account(app, &account),
+        Command::Lane(lane) => commands::lane::lane(app, &lane),
+        Command::Plan(plan) => commands::plan::plan(app, &plan),
+        Command::Sync(sync) => commands::sync::sync(app, &sync),
+        Command::Status(status) => commands::status::status(app, &status),
+        Command::Conflicts(conflicts) => commands::conflicts::conflicts(app, &conflicts),
+        Command::Settle(settle) => commands::settle::settle(app, &settle),
+        Command::Runs(runs) => commands::runs::runs(app, &runs),
+        Command::Spares(spares) => commands::spares::spares(app, &spares),
+        Command::Demo(demo) => commands::demo::demo(&app.common, &demo),
+        Command::Standin(standin) => commands::standin::standin(&standin),
+    }
+}
+
+fn start_log(verbose: u8) {
+    let level = match verbose {
+        0 => return,
+        1 => "katabatic_engine=debug,katabatic_standin=info",
+        _ => "debug",
+    };
+    let filter = tracing_subscriber::EnvFilter::new(level);
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time().init();
+}

@@ -72,7 +72,7 @@ pub async fn open_lane(
     let row = ledger
         .write(move |connection| {
             rows::ensure_lane(connection, &id)?;
-            rows::lane(connection, &id)?.ok_or(rusqlite::Error::QueryReturnedNoRows)
+            rows::lane_of(connection, &id)?.ok_or(rusqlite::Error::QueryReturnedNoRows)
         })
         .await?;
     Ok(OpenLane { config: lane.clone(), row, near, far })

@@ -77,8 +77,11 @@ pub struct LaneRow {
     pub near_root: Option<String>,
 }
 
-/// The lane of this id, where it ever had a pass.
-pub(crate) fn lane(connection: &Connection, id: &str) -> rusqlite::Result<Option<LaneRow>> {
+/// The lane of this id, where the ledger knows it.
+///
+/// # Errors
+/// As SQLite says.
+pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<LaneRow>> {
     let read = |row: &Row<'_>| {
         Ok(LaneRow {
             key: LaneKey(row.get(0)?),

@@ -1,0 +1,87 @@
+//! What all commands share: home, config, ledger, a runtime, and a way to stop.
+
+use std::sync::Arc;
+
+use katabatic_engine::clock::SystemClock;
+use katabatic_engine::config::{Config, LaneConfig};
+use katabatic_engine::ledger::Ledger;
+use katabatic_engine::open::open_lane;
+use katabatic_engine::pass::{Pass, Progress};
+use katabatic_engine::seam::NoHook;
+use katabatic_engine::stop::Stop;
+use katabatic_engine::{Error, Home};
+use tokio::runtime::Runtime;
+
+use crate::args::Common;
+use crate::draw::Style;
+
+/// A command's surroundings.
+pub struct App {
+    /// The common options.
+    pub common: Common,
+    /// How to draw.
+    pub style: Style,
+    /// The tool's own folders.
+    pub home: Home,
+    /// The config as it was when the command began.
+    pub config: Config,
+    /// The ledger.
+    pub ledger: Ledger,
+    /// Asked for by Ctrl-C.
+    pub stop: Stop,
+    runtime: Runtime,
+}
+
+impl App {
+    /// Reads config and ledger, and listens for Ctrl-C.
+    pub fn start(common: &Common) -> Result<App, Error> {
+        let home = match &common.home {
+            Some(dir) => Home::under(dir)?,
+            None => Home::of_person()?,
+        };
+        let config = Config::read(&home)?;
+        let ledger = Ledger::open(&home)?;
+        let runtime = runtime()?;
+        let stop = Stop::default();
+        runtime.spawn(listen(stop.clone()));
+        Ok(App { common: common.clone(), style: Style::of(common), home, config, ledger, stop, runtime })
+    }
+
+    /// Runs something to its end.
+    pub fn run<T>(&self, future: impl Future<Output = T>) -> T {
+        self.runtime.block_on(future)
+    }
+
+    /// A pass over a lane.
+    pub async fn pass(&self, lane: &LaneConfig, progress: Arc<Progress>) -> Result<Pass, Error> {
+        let lane = open_lane(&self.home, &self.config, &self.ledger, lane, &self.stop).await?;
+        Ok(Pass {
+            lane,
+            ledger: self.ledger.clone(),
+            clock: Arc::new(SystemClock),
+            hook: Arc::new(NoHook),
+            stop: self.stop.clone(),
+            progress,
+        })
+    }
+}
+
+/// A runtime for a command.
+pub fn runtime() -> Result<Runtime, Error> {
+    tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()
+        .map_err(|why| Error::failed("starting", why, "Try again; the system gave no threads."))
+}
+
+/// The first Ctrl-C asks everything to stop in order; the second does not wait.
+async fn listen(stop: Stop) {
+    if tokio::signal::ctrl_c().await.is_err() {
+        return;
+    }
+    stop.ask();
+    eprintln!("Stopping: what is being placed is finished, the rest is set down. Ctrl-C again stops at once.");
+    if tokio::signal::ctrl_c().await.is_ok() {
+        std::process::exit(130);
+    }
+}

@@ -1,0 +1,291 @@
+//! What can be typed. What it means is found out by the commands.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Ties a person's folders to a cloud account and keeps them in step.
+#[derive(Debug, Parser)]
+#[command(name = "katabatic", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(after_help = "\
+Exit codes: 0 all settled; 1 failed; 2 wrong use; 3 finished, but something needs a person; 4 the brake
+stopped it; 5 the account refused; 6 a side is not there; 130 stopped by Ctrl-C.")]
+pub struct Typed {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+    /// Options that every command has.
+    #[command(flatten)]
+    pub common: Common,
+}
+
+/// Options that every command has.
+#[derive(Args, Clone, Debug)]
+pub struct Common {
+    /// Keep config, ledger and secrets under this folder
+    #[arg(long, global = true, value_name = "DIR", env = "KATABATIC_HOME")]
+    pub home: Option<PathBuf>,
+    /// Answer in JSON (docs/formats.md)
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Words only: no marks, no colour
+    #[arg(long, global = true)]
+    pub plain: bool,
+    /// Say only what needs a person
+    #[arg(long, short, global = true)]
+    pub quiet: bool,
+    /// Say more on standard error; twice for every request
+    #[arg(long, short, global = true, action = clap::ArgAction::Count)]
+    pub verbose: u8,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Run a full example on sample data, by itself
+    Demo(Demo),
+    /// Accounts: add, list, show, test, remove
+    #[command(subcommand)]
+    Account(Account),
+    /// Lanes: add, list, show, remove
+    #[command(subcommand)]
+    Lane(Lane),
+    /// Show what a pass would do; nothing is changed
+    Plan(Plan),
+    /// Run a pass: scan, plan, carry, record
+    Sync(Sync),
+    /// Show where files stand, and why
+    Status(Status),
+    /// Show both versions of every conflict
+    Conflicts(Conflicts),
+    /// Settle conflicts
+    Settle(Settle),
+    /// Show what passes did
+    Runs(Runs),
+    /// What passes removed or replaced: list, restore
+    #[command(subcommand)]
+    Spares(Spares),
+    /// The simulated cloud, for trying things out
+    #[command(subcommand)]
+    Standin(Standin),
+}
+
+/// `demo`.
+#[derive(Args, Debug)]
+pub struct Demo {
+    /// Make the sample folders here; it must be empty or not exist
+    #[arg(long, value_name = "DIR")]
+    pub into: Option<PathBuf>,
+}
+
+/// `account …`.
+#[derive(Debug, Subcommand)]
+pub enum Account {
+    /// Add an account, once it is reached and signed in to
+    Add(AccountAdd),
+    /// List all accounts
+    List,
+    /// Show one account
+    Show(Named),
+    /// Reach an account, sign in and list its root
+    Test(Named),
+    /// Remove an account that no lane uses
+    Remove(Named),
+}
+
+/// A name of an account or a lane.
+#[derive(Args, Debug)]
+pub struct Named {
+    /// Its name
+    pub name: String,
+}
+
+/// `account add`.
+#[derive(Args, Debug)]
+pub struct AccountAdd {
+    /// The name it gets here, such as `office`; later written @office
+    pub name: String,
+    /// The address of its WebDAV folder
+    #[arg(long, value_name = "URL")]
+    pub address: String,
+    /// Who signs in
+    #[arg(long)]
+    pub user: String,
+    /// Read the password from standard input
+    #[arg(long, conflicts_with = "password_file")]
+    pub password_stdin: bool,
+    /// Read the password from the first line of this file
+    #[arg(long, value_name = "FILE")]
+    pub password_file: Option<PathBuf>,
+}
+
+/// `lane …`.
+#[derive(Debug, Subcommand)]
+pub enum Lane {
+    /// Tie two places; nothing is carried yet
+    Add(LaneAdd),
+    /// List all lanes
+    List,
+    /// Show one lane
+    Show(Named),
+    /// Take a lane away; every file stays on both sides
+    Remove(Named),
+}
+
+/// Which way a lane carries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum DirectionTyped {
+    /// Changes on each side go to the other
+    TwoWay,
+    /// Near to far only
+    Up,
+    /// Far to near only
+    Down,
+}
+
+/// `lane add`.
+#[derive(Args, Debug)]
+pub struct LaneAdd {
+    /// The name it gets
+    pub name: String,
+    /// The folder on this computer
+    #[arg(long, value_name = "DIR")]
+    pub near: String,
+    /// The folder of an account
+    #[arg(long, value_name = "@ACCOUNT/FOLDER")]
+    pub far: String,
+    /// Which way it carries
+    #[arg(long, value_enum, default_value = "two-way")]
+    pub direction: DirectionTyped,
+    /// Make a folder that is not there
+    #[arg(long)]
+    pub make: bool,
+}
+
+/// `plan`.
+#[derive(Args, Debug)]
+pub struct Plan {
+    /// Lanes, or files and folders in them; all lanes where none is named
+    #[arg(value_name = "LANE|PATH")]
+    pub about: Vec<String>,
+    /// Name every file; long plans are folded by folder otherwise
+    #[arg(long)]
+    pub all: bool,
+}
+
+/// `sync`.
+#[derive(Args, Debug)]
+pub struct Sync {
+    /// Lanes, or files and folders in them; all lanes where none is named
+    #[arg(value_name = "LANE|PATH")]
+    pub about: Vec<String>,
+    /// Carry exactly the plan of this id, or nothing
+    #[arg(long, value_name = "ID")]
+    pub exactly: Option<String>,
+    /// Release the brake for this number of removals and replacements
+    #[arg(long, value_name = "N")]
+    pub release_brake: Option<u64>,
+}
+
+/// `status`.
+#[derive(Args, Debug)]
+pub struct Status {
+    /// Lanes, or files and folders in them; all lanes where none is named
+    #[arg(value_name = "LANE|PATH")]
+    pub about: Vec<String>,
+}
+
+/// `conflicts`.
+#[derive(Args, Debug)]
+pub struct Conflicts {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+}
+
+/// What to keep.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum KeepTyped {
+    /// The version on this computer
+    Near,
+    /// The version in the cloud
+    Far,
+    /// Both, the far one under a dated name
+    Both,
+    /// The one that was edited last, where that is known
+    Newest,
+}
+
+/// `settle`.
+#[derive(Args, Debug)]
+pub struct Settle {
+    /// Files in conflict
+    #[arg(required = true, value_name = "PATH")]
+    pub paths: Vec<String>,
+    /// Which version to keep; the other goes to the spares
+    #[arg(long, value_enum)]
+    pub keep: KeepTyped,
+}
+
+/// `runs`.
+#[derive(Args, Debug)]
+pub struct Runs {
+    /// A lane, or the number of a run to see file by file
+    #[arg(value_name = "LANE|RUN")]
+    pub about: Option<String>,
+    /// How many of the last runs
+    #[arg(long, default_value_t = 20, value_name = "N")]
+    pub last: u32,
+}
+
+/// `spares …`.
+#[derive(Debug, Subcommand)]
+pub enum Spares {
+    /// List what lies in the spares
+    List(SparesList),
+    /// Bring a version back
+    Restore(SparesRestore),
+}
+
+/// `spares list`.
+#[derive(Args, Debug)]
+pub struct SparesList {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+}
+
+/// `spares restore`.
+#[derive(Args, Debug)]
+pub struct SparesRestore {
+    /// The number in the list
+    pub number: i64,
+    /// Copy it to this new file instead of to where it was
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+}
+
+/// `standin …`.
+#[derive(Debug, Subcommand)]
+pub enum Standin {
+    /// Serve until stopped with Ctrl-C; the first line is the address
+    Serve(StandinServe),
+}
+
+/// `standin serve`.
+#[derive(Args, Debug)]
+pub struct StandinServe {
+    /// Where the files lie, one folder a user
+    #[arg(long, value_name = "DIR")]
+    pub data: PathBuf,
+    /// Where to listen; port 0 takes a free one
+    #[arg(long, default_value = "127.0.0.1:0", value_name = "ADDRESS")]
+    pub listen: std::net::SocketAddr,
+    /// Somebody with an account [default: librarian:practice]
+    #[arg(long = "user", value_name = "NAME:PASSWORD")]
+    pub users: Vec<String>,
+    /// A fault, such as busy=0.2 or hide-dots
+    #[arg(long = "fault", value_name = "FAULT")]
+    pub faults: Vec<String>,
+    /// The seed the faults are drawn from
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+}

@@ -1,0 +1,157 @@
+//! `lane add | list | show | remove`.
+
+use std::process::ExitCode;
+
+use katabatic_core::EditTime;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::lanes::{self, NewLane};
+use katabatic_engine::ledger::rows;
+use katabatic_engine::place::Place;
+use katabatic_engine::Error;
+use serde_json::{Value, json};
+
+use super::plan::{totals_json, totals_words};
+use crate::app::App;
+use crate::args::{DirectionTyped, Lane, LaneAdd};
+use crate::draw::table::Rows;
+use crate::draw::{json, line, time};
+
+pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
+    match lane {
+        Lane::Add(add) => self::add(app, add)?,
+        Lane::List => list(app)?,
+        Lane::Show(named) => show(app, &named.name)?,
+        Lane::Remove(named) => remove(app, &named.name)?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
+    let what = || format!("adding the lane {}", add.name);
+    if add.direction != DirectionTyped::TwoWay {
+        return Err(Error::usage(
+            what(),
+            "lanes that carry one way only (up, down) are not built yet",
+            "Use --direction two-way, or wait for them; a one-way lane is never faked with a two-way one.",
+        ));
+    }
+    let accounts = app.config.account_names();
+    let near = match Place::parse(&add.near, &accounts)? {
+        Place::Local(path) => path,
+        Place::Far { .. } => {
+            return Err(Error::usage(
+                what(),
+                format!("the near side must be a folder of this computer, not {}", add.near),
+                "Write it as a local path; a local folder whose name begins with @ as ./@NAME.",
+            ));
+        }
+    };
+    let (account, far) = match Place::parse(&add.far, &accounts)? {
+        Place::Far { account, path } => (account, path),
+        Place::Local(_) => {
+            return Err(Error::usage(
+                what(),
+                format!("the far side must be a folder of an account, not {}", add.far),
+                format!("Write it as @ACCOUNT/FOLDER; the accounts are: {}", accounts.join(", ")),
+            ));
+        }
+    };
+    let mut config = app.config.clone();
+    let new = NewLane { name: add.name.clone(), near, account, far, make: add.make };
+    let plan = app.run(lanes::add(&app.home, &mut config, &app.ledger, new, &app.stop))?;
+    let lane = config.lane(&add.name)?;
+    if app.common.json {
+        json::print(&json!({"lane": described(lane), "first_pass": totals_json(&plan.totals())}));
+        return Ok(());
+    }
+    line(format!(
+        "Added the lane {}: {} {} {} ({})",
+        lane.name,
+        lane.near.display(),
+        app.style.two_way(),
+        lane.far_place(),
+        lane.direction.word()
+    ));
+    line("Nothing was carried yet. The first pass would:");
+    for words in totals_words(&plan.totals()) {
+        line(format!("  {words}"));
+    }
+    line("  remove nothing: a first pass only adds what one side lacks");
+    line(format!("Next: katabatic plan {0}, then katabatic sync {0}", lane.name));
+    Ok(())
+}
+
+fn described(lane: &LaneConfig) -> Value {
+    json!({
+        "name": lane.name,
+        "near": lane.near.to_string_lossy(),
+        "far": lane.far_place(),
+        "direction": lane.direction.word(),
+    })
+}
+
+fn last_pass(app: &App, lane: &LaneConfig) -> Result<(u64, Option<EditTime>), Error> {
+    let row = app.ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
+    Ok(row.map_or((0, None), |row| (row.pass, row.seen_at)))
+}
+
+fn list(app: &App) -> Result<(), Error> {
+    if app.common.json {
+        let lanes: Vec<Value> = app.config.lanes.iter().map(described).collect();
+        json::print(&json!({"lanes": lanes}));
+        return Ok(());
+    }
+    if app.config.lanes.is_empty() {
+        line("There are no lanes yet. Add one: katabatic lane add NAME --near DIR --far @ACCOUNT/FOLDER");
+        return Ok(());
+    }
+    let mut rows = Rows::new(app.style, &["lane", "near", "far", "direction", "last pass"]);
+    for lane in &app.config.lanes {
+        let last = match last_pass(app, lane)? {
+            (0, _) | (_, None) => "never".to_owned(),
+            (_, Some(at)) => time::time(at),
+        };
+        let near = lane.near.display().to_string();
+        rows.add(vec![lane.name.clone(), near, lane.far_place(), lane.direction.word().into(), last]);
+    }
+    rows.print(0);
+    Ok(())
+}
+
+fn show(app: &App, name: &str) -> Result<(), Error> {
+    let lane = app.config.lane(name)?;
+    let (pass, seen) = last_pass(app, lane)?;
+    if app.common.json {
+        let mut described = described(lane);
+        described["passes"] = json!(pass);
+        described["last_pass"] = json::time(seen);
+        json::print(&json!({"lane": described}));
+        return Ok(());
+    }
+    let account = app.config.account(&lane.account)?;
+    line(format!("lane {}", lane.name));
+    line(format!("  near       {}", lane.near.display()));
+    line(format!("  far        {} ({} at {})", lane.far_place(), account.user, account.address));
+    line(format!("  direction  {}: changes on each side go to the other", lane.direction.word()));
+    line("  removals   carried; what is removed or replaced is kept in the spares first");
+    line("  conflicts  neither side is touched until somebody settles them");
+    match seen {
+        Some(at) => line(format!("  last pass  number {pass}, {}", time::exact(at))),
+        None => line("  last pass  never"),
+    }
+    line(format!("See where its files stand: katabatic status {}", lane.name));
+    Ok(())
+}
+
+fn remove(app: &App, name: &str) -> Result<(), Error> {
+    let mut config = app.config.clone();
+    let lane = config.lane(name)?.clone();
+    app.run(lanes::remove(&mut config, &app.ledger, name))?;
+    if app.common.json {
+        json::print(&json!({"removed": name}));
+        return Ok(());
+    }
+    line(format!("Removed the lane {name}. Every file stays, in {} and in {}.", lane.near.display(), lane.far_place()));
+    line(format!("What its passes replaced stays in the spares, in {}.", app.home.lane_room(&lane.id).display()));
+    Ok(())
+}

@@ -1,0 +1,13 @@
+//! The commands, one a file.
+
+pub mod account;
+pub mod conflicts;
+pub mod demo;
+pub mod lane;
+pub mod plan;
+pub mod runs;
+pub mod settle;
+pub mod spares;
+pub mod standin;
+pub mod status;
+pub mod sync;

@@ -1,0 +1,178 @@
+//! `plan`: what a pass would do, and why.
+
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::{BrakeVerdict, Decision, RelPath, Step, words};
+use katabatic_engine::Error;
+use katabatic_engine::pass::plan::{Totals, bytes_of};
+use katabatic_engine::pass::{Plan, Progress, Wish};
+use serde_json::{Value, json};
+
+use crate::about::{About, understand};
+use crate::app::App;
+use crate::args;
+use crate::draw::table::Rows;
+use crate::draw::{json, line, progress, shown, shown_text, time};
+
+/// Plans with more steps than this are folded by folder.
+const FOLD_FROM: usize = 40;
+
+pub fn plan(app: &App, typed: &args::Plan) -> Result<ExitCode, Error> {
+    let mut answers = Vec::new();
+    for About { lane, paths } in understand(&app.config, &typed.about)? {
+        let wish = Wish { scope: paths, ..Wish::default() };
+        let drawn = Arc::new(Progress::default());
+        let plan = app.run(async {
+            let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
+            progress::during(app.style, &lane.name, drawn, pass.plan(&wish)).await
+        })?;
+        if app.common.json {
+            answers.push(plan_json(&lane.name, &plan));
+        } else {
+            say(app, &lane.name, &plan, typed.all);
+        }
+    }
+    if app.common.json {
+        json::print(&json!({"plans": answers}));
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn shows(step: &Step) -> bool {
+    !matches!(step.decision, Decision::Record | Decision::Forget)
+}
+
+fn say(app: &App, name: &str, plan: &Plan, all: bool) {
+    let steps: Vec<&Step> = plan.steps.iter().filter(|step| shows(step)).collect();
+    let totals = plan.totals();
+    if steps.is_empty() && plan.unusable.is_empty() {
+        line(format!("Plan of lane {name}: nothing to do. {} settled.", words::count(plan.settled, "file", "files")));
+        return;
+    }
+    line(format!("Plan of lane {name}"));
+    if steps.len() > FOLD_FROM && !all {
+        folded(app, &steps);
+    } else {
+        let mut rows = Rows::bare(app.style, 4);
+        for step in steps {
+            let bytes = bytes_of(step);
+            let bytes = if bytes > 0 || matches!(step.decision, Decision::Carry { .. }) { words::bytes(bytes) } else { String::new() };
+            rows.add(vec![
+                words::action(&step.decision),
+                shown(step.path()),
+                bytes,
+                words::reason(step, &time::time),
+            ]);
+        }
+        for name in &plan.unusable {
+            rows.add(vec!["left out".into(), shown_text(&name.shown), String::new(), name.why.clone()]);
+        }
+        rows.numbers(2);
+        rows.at_least(1, 16);
+        rows.print(2);
+    }
+    line("In all:");
+    for words in totals_words(&totals) {
+        line(format!("  {words}"));
+    }
+    line(format!("  {} settled already", words::count(plan.settled, "file", "files")));
+    if plan.brake_verdict != BrakeVerdict::Open {
+        line(format!("The brake would stop this: {}", plan.brake_words()));
+        line(format!("  If it is wanted: katabatic sync {name} --release-brake {}", plan.brake.planned.total()));
+    }
+    if plan.has_work() {
+        line(format!("Plan {0}. To carry exactly this: katabatic sync {name} --exactly {0}", plan.id));
+    }
+}
+
+/// One line a folder and action, with counts and bytes.
+fn folded(app: &App, steps: &[&Step]) {
+    let mut folders: BTreeMap<(RelPath, String), (u64, u64, String)> = BTreeMap::new();
+    for step in steps {
+        let folder = step.path().parent().unwrap_or_else(RelPath::root);
+        let entry = folders.entry((folder, words::action(&step.decision))).or_default();
+        entry.0 += 1;
+        entry.1 += bytes_of(step);
+        let reason = words::reason(step, &|_| String::new());
+        match &entry.2 {
+            known if known.is_empty() => entry.2 = reason,
+            known if *known != reason => entry.2 = "for several reasons".into(),
+            _ => {}
+        }
+    }
+    let mut rows = Rows::bare(app.style, 5);
+    for ((folder, action), (count, bytes, reason)) in folders {
+        let folder = if folder.is_root() { "(top)".to_owned() } else { format!("{}/", shown(&folder)) };
+        let bytes = if bytes > 0 { words::bytes(bytes) } else { String::new() };
+        rows.add(vec![action, folder, words::grouped(count), bytes, reason]);
+    }
+    rows.numbers(2);
+    rows.numbers(3);
+    rows.at_least(1, 16);
+    rows.print(2);
+    line("  Folded by folder; katabatic plan --all names every file.");
+}
+
+/// What a plan adds up to, a line each.
+pub fn totals_words(totals: &Totals) -> Vec<String> {
+    let files = |count: u64| words::count(count, "file", "files");
+    let mut lines = Vec::new();
+    let mut say = |count: u64, text: String| {
+        if count > 0 {
+            lines.push(text);
+        }
+    };
+    let (up, down, compare) = (totals.up, totals.down, totals.compare);
+    say(up.0, format!("carry {} up, {}", files(up.0), words::bytes(up.1)));
+    say(down.0, format!("carry {} down, {}", files(down.0), words::bytes(down.1)));
+    say(compare.0, format!("compare {} that both sides have, reading {} back", files(compare.0), words::bytes(compare.1)));
+    say(totals.folders, format!("make {}", words::count(totals.folders, "folder", "folders")));
+    say(totals.removed_near, format!("remove {} here, into the spares", files(totals.removed_near)));
+    say(totals.removed_far, format!("remove {} there, into the spares", files(totals.removed_far)));
+    say(totals.conflicts, format!("leave {} for somebody to settle", words::count(totals.conflicts, "conflict", "conflicts")));
+    say(totals.stuck, format!("hold {} that cannot be told or carried now", words::count(totals.stuck, "path", "paths")));
+    say(totals.left_out, format!("leave out {} that no lane carries", words::count(totals.left_out, "thing", "things")));
+    if lines.is_empty() {
+        lines.push("carry nothing".into());
+    }
+    lines
+}
+
+/// The same for programs.
+pub fn totals_json(totals: &Totals) -> Value {
+    let files = |(files, bytes): (u64, u64)| json!({"files": files, "bytes": bytes});
+    json!({
+        "up": files(totals.up),
+        "down": files(totals.down),
+        "compare": files(totals.compare),
+        "folders": totals.folders,
+        "removed_near": totals.removed_near,
+        "removed_far": totals.removed_far,
+        "conflicts": totals.conflicts,
+        "stuck": totals.stuck,
+        "left_out": totals.left_out,
+    })
+}
+
+fn plan_json(lane: &str, plan: &Plan) -> Value {
+    let steps: Vec<Value> = plan.steps.iter().map(json::step).collect();
+    let unusable: Vec<Value> =
+        plan.unusable.iter().map(|name| json!({"shown": name.shown, "reason": name.why})).collect();
+    json!({
+        "lane": lane,
+        "id": plan.id,
+        "steps": steps,
+        "unusable": unusable,
+        "settled": plan.settled,
+        "totals": totals_json(&plan.totals()),
+        "brake": {
+            "stops": plan.brake_verdict != BrakeVerdict::Open,
+            "removed": plan.brake.planned.removed,
+            "replaced": plan.brake.planned.replaced,
+            "last_day": plan.brake.last_day.total(),
+            "why": plan.brake_words(),
+        },
+    })
+}

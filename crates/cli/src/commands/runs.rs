@@ -1,0 +1,126 @@
+//! `runs`: what passes did, each file, bytes, time taken.
+
+use std::process::ExitCode;
+
+use katabatic_core::words;
+use katabatic_engine::Error;
+use katabatic_engine::ledger::runs::{self, Run};
+use serde_json::{Value, json};
+
+use crate::app::App;
+use crate::args;
+use crate::draw::table::Rows;
+use crate::draw::{json, line, shown_text, time};
+
+pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
+    if let Some(number) = typed.about.as_ref().and_then(|about| about.parse::<i64>().ok()) {
+        one(app, number)?;
+        return Ok(ExitCode::SUCCESS);
+    }
+    if let Some(name) = &typed.about {
+        app.config.lane(name)?;
+    }
+    let all = app.ledger.read(|connection| runs::last(connection, typed.about.as_deref(), typed.last))?;
+    if app.common.json {
+        json::print(&json!({"runs": all.iter().map(run_json).collect::<Vec<_>>()}));
+        return Ok(ExitCode::SUCCESS);
+    }
+    if all.is_empty() {
+        line("No pass has run yet.");
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut rows = Rows::new(app.style, &["run", "lane", "began", "took", "up", "down", "replaced", "removed", "outcome"]);
+    for run in &all {
+        let counts = &run.counts;
+        let carried = |files: u64, bytes: u64| match files {
+            0 => "-".to_owned(),
+            files => format!("{} ({})", words::grouped(files), words::bytes(bytes)),
+        };
+        let number = |count: u64| if count == 0 { "-".to_owned() } else { words::grouped(count) };
+        rows.add(vec![
+            run.number.to_string(),
+            format!("{} {}", run.lane, run.command),
+            time::exact(run.began),
+            took(run),
+            carried(counts.files_up, counts.bytes_up),
+            carried(counts.files_down, counts.bytes_down),
+            number(counts.replaced),
+            number(counts.removed),
+            outcome(run),
+        ]);
+    }
+    rows.numbers(0);
+    rows.print(0);
+    line("Each file of a run: katabatic runs NUMBER");
+    Ok(ExitCode::SUCCESS)
+}
+
+fn took(run: &Run) -> String {
+    match run.ended {
+        Some(ended) => format!("{:.1} s", ended.0.saturating_sub(run.began.0) as f64 / 1e9),
+        None => "-".to_owned(),
+    }
+}
+
+fn outcome(run: &Run) -> String {
+    let counts = &run.counts;
+    match &run.outcome {
+        None => "cut off; the next sync completes it".to_owned(),
+        Some(outcome) if counts.conflicts + counts.stuck > 0 => {
+            let mut parts = Vec::new();
+            if counts.conflicts > 0 {
+                parts.push(words::count(counts.conflicts, "conflict", "conflicts"));
+            }
+            if counts.stuck > 0 {
+                parts.push(format!("{} stuck", words::grouped(counts.stuck)));
+            }
+            format!("{outcome}: {}", parts.join(", "))
+        }
+        Some(outcome) => shown_text(outcome),
+    }
+}
+
+fn one(app: &App, number: i64) -> Result<(), Error> {
+    let run = app.ledger.read(|connection| runs::run(connection, number))?.ok_or_else(|| {
+        Error::usage(format!("the run {number}"), "there is none of that number", "List them: katabatic runs")
+    })?;
+    let items = app.ledger.read(|connection| runs::items(connection, number))?;
+    if app.common.json {
+        let mut value = run_json(&run);
+        value["items"] = items
+            .iter()
+            .map(|item| json!({"path": item.path, "action": item.action, "bytes": item.bytes, "result": item.result}))
+            .collect();
+        json::print(&json!({"run": value}));
+        return Ok(());
+    }
+    line(format!("Run {number} of lane {}: {}, began {}, took {}", run.lane, run.command, time::exact(run.began), took(&run)));
+    line(format!("  outcome: {}", outcome(&run)));
+    let mut rows = Rows::bare(app.style, 4);
+    for item in items {
+        let bytes = if item.bytes > 0 { words::bytes(item.bytes) } else { String::new() };
+        rows.add(vec![item.action, shown_text(&item.path), bytes, item.result]);
+    }
+    rows.numbers(2);
+    rows.at_least(1, 16);
+    rows.print(2);
+    Ok(())
+}
+
+fn run_json(run: &Run) -> Value {
+    let counts = &run.counts;
+    json!({
+        "number": run.number,
+        "lane": run.lane,
+        "command": run.command,
+        "began": json::time(Some(run.began)),
+        "ended": json::time(run.ended),
+        "outcome": run.outcome,
+        "up": {"files": counts.files_up, "bytes": counts.bytes_up},
+        "down": {"files": counts.files_down, "bytes": counts.bytes_down},
+        "removed": counts.removed,
+        "replaced": counts.replaced,
+        "conflicts": counts.conflicts,
+        "stuck": counts.stuck,
+    })
+}

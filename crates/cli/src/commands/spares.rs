@@ -1,0 +1,94 @@
+//! `spares list | restore`: what passes removed or replaced.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::words;
+use katabatic_engine::ledger::spare_rows::{self, Spare};
+use katabatic_engine::pass::Progress;
+use katabatic_engine::{Error, spares as engine};
+use serde_json::{Value, json};
+
+use crate::app::App;
+use crate::args::{Spares, SparesList, SparesRestore};
+use crate::draw::table::Rows;
+use crate::draw::{json, line, shown, time};
+
+pub fn spares(app: &App, spares: &Spares) -> Result<ExitCode, Error> {
+    match spares {
+        Spares::List(typed) => list(app, typed)?,
+        Spares::Restore(typed) => restore(app, typed)?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
+    if let Some(name) = &typed.lane {
+        app.config.lane(name)?;
+    }
+    let all = app.ledger.read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
+    if app.common.json {
+        json::print(&json!({"spares": all.iter().map(spare_json).collect::<Vec<_>>()}));
+        return Ok(());
+    }
+    if all.is_empty() {
+        line("The spares are empty: no pass removed or replaced anything yet.");
+        return Ok(());
+    }
+    let mut rows = Rows::new(app.style, &["spare", "lane", "path", "size", "edited", "taken", "lies", "why"]);
+    for spare in &all {
+        rows.add(vec![
+            spare.number.to_string(),
+            spare.lane_name.clone(),
+            if spare.folder { format!("{}/", shown(&spare.path)) } else { shown(&spare.path) },
+            words::bytes(spare.size),
+            spare.edited.map_or_else(|| "unknown".to_owned(), time::time),
+            time::time(spare.taken_at),
+            spare.side.here_or_there().to_owned(),
+            spare.why.clone(),
+        ]);
+    }
+    rows.numbers(0);
+    rows.numbers(3);
+    rows.at_least(2, 16);
+    rows.print(0);
+    let bytes = all.iter().map(|spare| spare.size).sum();
+    line(format!("{}, {}. To bring one back: katabatic spares restore NUMBER", words::count(all.len() as u64, "version", "versions"), words::bytes(bytes)));
+    Ok(())
+}
+
+fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
+    let spare = engine::find(&app.ledger, typed.number)?;
+    let lane = app.config.lane(&spare.lane_name)?.clone();
+    let to = app.run(async {
+        let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
+        match &typed.to {
+            Some(to) => engine::copy_to(&pass, &spare, to).await.map(|()| to.clone()),
+            None => engine::restore(&pass, &spare).await,
+        }
+    })?;
+    if app.common.json {
+        json::print(&json!({"spare": spare_json(&spare), "restored_to": to.to_string_lossy()}));
+        return Ok(());
+    }
+    line(format!("Restored {} ({}) to {}", shown(&spare.path), words::bytes(spare.size), to.display()));
+    if typed.to.is_none() {
+        line(format!("  The next sync carries it on: katabatic sync {}", lane.name));
+    }
+    Ok(())
+}
+
+fn spare_json(spare: &Spare) -> Value {
+    json!({
+        "number": spare.number,
+        "lane": spare.lane_name,
+        "side": spare.side.name(),
+        "path": spare.path.as_str(),
+        "folder": spare.folder,
+        "size": spare.size,
+        "edited": json::time(spare.edited),
+        "taken": json::time(Some(spare.taken_at)),
+        "run": spare.run,
+        "why": spare.why,
+    })
+}

@@ -1,0 +1,208 @@
+//! `status`: where files stand, and why.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::{Agreement, Entry, Kind, Lies, RelPath, Side, View, words};
+use katabatic_engine::Error;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::pass::Progress;
+use katabatic_engine::standing::{self, LaneStanding, Standing};
+use serde_json::{Value, json};
+
+use crate::about::{About, understand};
+use crate::app::App;
+use crate::draw::table::Rows;
+use crate::draw::{json, line, shown, shown_text, time};
+use crate::{args, exit};
+
+pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
+    let (mut code, mut answers) = (0, Vec::new());
+    for About { lane, paths } in understand(&app.config, &typed.about)? {
+        let paths = if paths.is_empty() { vec![RelPath::root()] } else { paths };
+        for path in paths {
+            let standing = app.run(async {
+                let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
+                standing::look(&pass, &path, &time::time).await
+            })?;
+            if standing.needs_a_person() {
+                code = exit::NEEDS_A_PERSON;
+            }
+            if app.common.json {
+                answers.push(standing_json(&lane, &path, &standing));
+            } else if path.is_root() {
+                say_lane(app, &lane, &standing);
+            } else {
+                say_path(app, &lane, &path, &standing)?;
+            }
+        }
+    }
+    if app.common.json {
+        json::print(&json!({"lanes": answers}));
+    }
+    Ok(ExitCode::from(code))
+}
+
+fn seen_words(standing: &LaneStanding) -> String {
+    let there = match standing.far_seen {
+        Some(at) => format!("there as of {} (pass {})", time::exact(at), standing.pass),
+        None => "there never looked at yet: no pass has run".to_owned(),
+    };
+    format!("seen: here {}, {there}", time::exact(standing.near_seen))
+}
+
+fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
+    line(format!("Lane {}: {} {} {}", lane.name, lane.near.display(), app.style.two_way(), lane.far_place()));
+    line(format!("  {}", seen_words(standing)));
+    let mut rows = Rows::bare(app.style, 2);
+    for (agreement, count) in &standing.counts {
+        let many = match agreement {
+            Agreement::Settled => {
+                format!("{}, {}", words::count(*count, "file", "files"), words::bytes(standing.settled_bytes))
+            }
+            _ => words::count(*count, "path", "paths"),
+        };
+        rows.add(vec![app.style.state(*agreement), many]);
+    }
+    if rows.is_empty() {
+        line("  both sides are empty");
+    }
+    rows.print(2);
+    say_each(app, standing);
+    say_next(lane, standing);
+}
+
+fn say_each(app: &App, standing: &LaneStanding) {
+    let mut rows = Rows::bare(app.style, 3);
+    for one in standing.standings.iter().filter(|one| one.state.agreement != Agreement::Settled) {
+        rows.add(vec![app.style.state(one.state.agreement), shown(one.step.path()), one.reason.clone()]);
+    }
+    for name in &standing.unusable {
+        rows.add(vec![app.style.state(Agreement::LeftOut), shown_text(&name.shown), name.why.clone()]);
+    }
+    if !rows.is_empty() {
+        line("");
+    }
+    rows.at_least(1, 16);
+    rows.print(2);
+}
+
+fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
+    let count = |wanted: fn(&Agreement) -> bool| -> u64 {
+        standing.counts.iter().filter(|(agreement, _)| wanted(agreement)).map(|(_, count)| count).sum()
+    };
+    let waiting = count(|agreement| matches!(agreement, Agreement::Waiting(_)));
+    let name = &lane.name;
+    if count(|agreement| *agreement == Agreement::Conflict) > 0 {
+        line(format!("  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"));
+    } else if standing.far_seen.is_none() {
+        line(format!("  Next: katabatic plan {name}, then katabatic sync {name}"));
+    } else if waiting + count(|agreement| *agreement == Agreement::Stuck) > 0 {
+        line(format!("  Next: katabatic sync {name}"));
+    } else {
+        line("  All settled.");
+    }
+}
+
+fn say_path(app: &App, lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> Result<(), Error> {
+    let own = standing.standings.iter().find(|one| one.step.path() == path);
+    let Some(own) = own else {
+        if standing.standings.is_empty() && standing.counts.is_empty() {
+            return Err(Error::usage(
+                format!("the status of {} in lane {}", shown(path), lane.name),
+                "nothing of that name is here, and none was seen there by the last pass",
+                format!("Look at both sides anew: katabatic plan {}", lane.name),
+            ));
+        }
+        say_counts(app, lane, path, standing);
+        return Ok(());
+    };
+    line(format!("{} in lane {}", shown(path), lane.name));
+    let lies = match own.state.lies {
+        Lies::Here => String::new(),
+        lies => format!(", {} {}", if app.style.marks { lies.mark() } else { "" }, lies.word()),
+    };
+    line(format!("  state      {}{lies}", app.style.state(own.state.agreement)));
+    if !own.reason.is_empty() {
+        line(format!("  why        {}", own.reason));
+    }
+    line(format!("  here       {} (looked at {})", view_words(own, Side::Near), time::exact(standing.near_seen)));
+    let far = view_words(own, Side::Far);
+    match standing.far_seen {
+        Some(at) => line(format!("  there      {far} (as of {}, pass {})", time::exact(at), standing.pass)),
+        None => line("  there      never looked at yet: no pass has run"),
+    }
+    line(format!("  places     {} {} {}", lane.near.join(path.as_str()).display(), app.style.two_way(), far_path(lane, path)));
+    if own.step.entry(Side::Near).or(own.step.entry(Side::Far)).is_some_and(|entry| entry.kind == Kind::Folder) {
+        say_counts(app, lane, path, standing);
+    }
+    match own.state.agreement {
+        Agreement::Waiting(_) => line(format!("  Next: katabatic sync {}", shown_text(&lane.near.join(path.as_str()).to_string_lossy()))),
+        Agreement::Conflict => line("  Next: katabatic settle PATH --keep near|far|both"),
+        Agreement::Stuck => line(format!("  Next: once the reason is gone, katabatic sync {}", lane.name)),
+        _ => {}
+    }
+    Ok(())
+}
+
+fn far_path(lane: &LaneConfig, path: &RelPath) -> String {
+    format!("{}/{}", lane.far_place().trim_end_matches('/'), shown(path))
+}
+
+fn say_counts(app: &App, lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) {
+    line(format!("In {}/ of lane {}", shown(path), lane.name));
+    line(format!("  {}", seen_words(standing)));
+    let mut rows = Rows::bare(app.style, 2);
+    for (agreement, count) in &standing.counts {
+        rows.add(vec![app.style.state(*agreement), words::grouped(*count)]);
+    }
+    rows.print(2);
+    say_each(app, standing);
+}
+
+fn view_words(own: &Standing, side: Side) -> String {
+    match own.step.view(side) {
+        View::Absent => "not there".to_owned(),
+        View::Unknown(why) => format!("unknown: {why}"),
+        View::Present(entry) => entry_words(entry),
+    }
+}
+
+/// Kind, size and time of what a side shows.
+pub fn entry_words(entry: &Entry) -> String {
+    match entry.kind {
+        Kind::Folder => "a folder".to_owned(),
+        Kind::Odd(odd) => words::odd_reason(odd).to_owned(),
+        Kind::File => match (entry.edited, entry.received) {
+            (Some(at), _) => format!("{}, edited {}", words::bytes(entry.size), time::time(at)),
+            (None, Some(at)) => format!("{}, received {}", words::bytes(entry.size), time::time(at)),
+            (None, None) => words::bytes(entry.size),
+        },
+    }
+}
+
+fn standing_json(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> Value {
+    let one = |one: &Standing| {
+        json!({
+            "path": one.step.path().as_str(),
+            "state": one.state.agreement.word(),
+            "lies": json::lies(one.state.lies),
+            "reason": one.reason,
+            "near": json::entry(one.step.entry(Side::Near)),
+            "far": json::entry(one.step.entry(Side::Far)),
+        })
+    };
+    let counts: serde_json::Map<String, Value> =
+        standing.counts.iter().map(|(agreement, count)| (agreement.word().to_owned(), json!(count))).collect();
+    json!({
+        "lane": lane.name,
+        "path": path.as_str(),
+        "pass": standing.pass,
+        "near_seen": json::time(Some(standing.near_seen)),
+        "far_seen": json::time(standing.far_seen),
+        "counts": counts,
+        "settled_bytes": standing.settled_bytes,
+        "files": standing.standings.iter().map(one).collect::<Vec<_>>(),
+        "unusable": standing.unusable.iter().map(|name| json!({"shown": name.shown, "reason": name.why})).collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,164 @@
+//! `sync`: runs a pass of each lane.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::{Side, words};
+use katabatic_engine::pass::{Ending, Outcome, Progress, Report, Wish};
+use katabatic_engine::{Class, Error};
+use serde_json::{Value, json};
+
+use crate::about::{About, understand};
+use crate::app::App;
+use crate::draw::table::Rows;
+use crate::draw::{error, json, line, progress, shown};
+use crate::{args, exit};
+
+/// As many paths that need somebody are named at the most; `status` has all of them.
+const NAMED: usize = 20;
+
+pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
+    let about = understand(&app.config, &typed.about)?;
+    if about.len() > 1 && (typed.exactly.is_some() || typed.release_brake.is_some()) {
+        return Err(Error::usage(
+            "sync",
+            "--exactly and --release-brake are about one lane, and more than one is meant",
+            "Name the lane: katabatic sync LANE …",
+        ));
+    }
+    let (mut code, mut answers) = (0, Vec::new());
+    for About { lane, paths } in about {
+        let wish = Wish {
+            scope: paths,
+            exactly: typed.exactly.clone(),
+            release_brake: typed.release_brake,
+            by_hand: false,
+        };
+        let drawn = Arc::new(Progress::default());
+        let result = app.run(async {
+            let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
+            progress::during(app.style, &lane.name, drawn, pass.sync(&wish)).await
+        });
+        match result {
+            Ok(report) => {
+                code = exit::worse(code, code_of(&report));
+                if app.common.json {
+                    answers.push(report_json(&lane.name, &report));
+                } else {
+                    say(app, &lane.name, &report);
+                }
+            }
+            Err(failed) if app.common.json => {
+                code = exit::worse(code, exit::number(failed.class));
+                answers.push(json!({"lane": lane.name, "error": {
+                    "what": failed.what, "why": failed.why, "next": failed.next, "exit": exit::number(failed.class)
+                }}));
+            }
+            // One lane that cannot run does not keep the others waiting.
+            Err(failed) => {
+                code = exit::worse(code, exit::number(failed.class));
+                error::error(&failed, false);
+            }
+        }
+        if app.stop.asked() {
+            code = exit::number(Class::Stopped);
+            break;
+        }
+    }
+    if app.common.json {
+        json::print(&json!({"lanes": answers}));
+    }
+    Ok(ExitCode::from(code))
+}
+
+fn code_of(report: &Report) -> u8 {
+    match report {
+        Report { stopped: true, .. } => exit::number(Class::Stopped),
+        report if report.needs_a_person() => exit::NEEDS_A_PERSON,
+        _ => 0,
+    }
+}
+
+/// What a pass did, in a few lines.
+pub fn say(app: &App, name: &str, report: &Report) {
+    let counts = &report.counts;
+    let mut did = Vec::new();
+    let carried = |files: u64, bytes: u64, way: &str| format!("{} {way} ({})", words::count(files, "file", "files"), words::bytes(bytes));
+    if counts.files_up > 0 {
+        did.push(carried(counts.files_up, counts.bytes_up, "up"));
+    }
+    if counts.files_down > 0 {
+        did.push(carried(counts.files_down, counts.bytes_down, "down"));
+    }
+    if counts.replaced > 0 {
+        did.push(format!("{} of them replaced, the old ones in the spares", words::grouped(counts.replaced)));
+    }
+    if counts.removed > 0 {
+        did.push(format!("{} removed into the spares", words::count(counts.removed, "file", "files")));
+    }
+    let did = if did.is_empty() { "nothing to carry".to_owned() } else { format!("carried {}", did.join(", ")) };
+    let waiting = report.outcomes.iter().filter(|outcome| outcome.ending == Ending::Waiting).count() as u64;
+    if !app.common.quiet || report.needs_a_person() || report.stopped {
+        let run = report.run.map_or_else(String::new, |run| format!(" (run {run})"));
+        line(format!("Lane {name}: {did}; {} settled{run}", words::count(report.settled, "file", "files")));
+    }
+    if report.stopped {
+        line(format!("  Stopped in order; {} set down for the next sync", words::count(waiting, "step was", "steps were")));
+    }
+    if report.left_out > 0 && !app.common.quiet {
+        let left_out = words::count(report.left_out, "thing was", "things were");
+        line(format!("  {left_out} left out, see katabatic status {name}"));
+    }
+    needing(app, name, report);
+}
+
+fn needing(app: &App, name: &str, report: &Report) {
+    let needing: Vec<&Outcome> =
+        report.outcomes.iter().filter(|outcome| outcome.agreement().needs_a_person()).collect();
+    let mut rows = Rows::bare(app.style, 3);
+    for outcome in needing.iter().take(NAMED) {
+        let reason = outcome.reason.clone();
+        rows.add(vec![app.style.state(outcome.agreement()), shown(outcome.step.path()), reason]);
+    }
+    rows.at_least(1, 16);
+    rows.print(2);
+    if needing.len() > NAMED {
+        line(format!("  and {} more: katabatic status {name}", needing.len() - NAMED));
+    }
+    if report.counts.conflicts > 0 {
+        line(format!("  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"));
+    }
+    if report.counts.stuck > 0 {
+        line(format!("  Next: sync again once the reason is gone; katabatic status {name} has them all"));
+    }
+}
+
+/// What a pass did, for programs.
+pub fn report_json(lane: &str, report: &Report) -> Value {
+    let outcome = |outcome: &Outcome| {
+        let size = [Side::Near, Side::Far].into_iter().find_map(|side| outcome.step.entry(side)).map(|entry| entry.size);
+        json!({
+            "path": outcome.step.path().as_str(),
+            "action": words::action(&outcome.step.decision),
+            "state": outcome.agreement().word(),
+            "done": outcome.ending == Ending::Done,
+            "reason": outcome.reason,
+            "size": size,
+        })
+    };
+    let counts = &report.counts;
+    json!({
+        "lane": lane,
+        "run": report.run,
+        "up": {"files": counts.files_up, "bytes": counts.bytes_up},
+        "down": {"files": counts.files_down, "bytes": counts.bytes_down},
+        "removed": counts.removed,
+        "replaced": counts.replaced,
+        "conflicts": counts.conflicts,
+        "stuck": counts.stuck,
+        "settled": report.settled,
+        "left_out": report.left_out,
+        "stopped": report.stopped,
+        "steps": report.outcomes.iter().map(outcome).collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,43 @@
+//! The one place that writes JSON, and the shapes that several commands share. docs/formats.md describes them.
+
+use katabatic_core::{EditTime, Entry, Kind, Lies, Side, Step};
+use serde_json::{Value, json};
+
+use super::time::rfc3339;
+
+/// Writes an answer.
+pub fn print(value: &Value) {
+    super::line(value.to_string());
+}
+
+/// A time, or null.
+pub fn time(at: Option<EditTime>) -> Value {
+    at.map_or(Value::Null, |at| json!(rfc3339(at)))
+}
+
+/// What a side shows at a path, or null where nothing is.
+pub fn entry(entry: Option<&Entry>) -> Value {
+    let Some(entry) = entry else { return Value::Null };
+    let kind = match entry.kind {
+        Kind::File => "file",
+        Kind::Folder => "folder",
+        Kind::Odd(_) => "other",
+    };
+    json!({"kind": kind, "size": entry.size, "edited": time(entry.edited), "received": time(entry.received)})
+}
+
+/// A step of a plan.
+pub fn step(step: &Step) -> Value {
+    json!({
+        "path": step.path().as_str(),
+        "action": katabatic_core::words::action(&step.decision),
+        "reason": katabatic_core::words::reason(step, &super::time::time),
+        "near": entry(step.entry(Side::Near)),
+        "far": entry(step.entry(Side::Far)),
+    })
+}
+
+/// Where content lies.
+pub fn lies(lies: Lies) -> &'static str {
+    lies.word()
+}

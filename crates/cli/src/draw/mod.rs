@@ -1,0 +1,77 @@
+//! How answers look: on a terminal, in a pipe, and as JSON.
+
+pub mod error;
+pub mod json;
+pub mod progress;
+pub mod table;
+pub mod time;
+
+use std::io::Write;
+
+use katabatic_core::{Agreement, RelPath};
+
+use crate::args::Common;
+
+/// What the terminal can show and the person wants.
+#[derive(Clone, Copy, Debug)]
+pub struct Style {
+    /// Whether marks may stand beside words.
+    pub marks: bool,
+    /// Whether there is a terminal to draw progress on.
+    pub terminal: bool,
+    /// The width of a line, in columns; none in a pipe.
+    pub width: Option<u16>,
+}
+
+impl Style {
+    /// The style of this run.
+    pub fn of(common: &Common) -> Style {
+        let locale = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()));
+        let utf8 = locale.is_some_and(|locale| locale.to_ascii_lowercase().replace('-', "").contains("utf8"));
+        let stdout = console::Term::stdout();
+        let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+        Style {
+            marks: utf8 && !common.plain,
+            terminal: console::Term::stderr().is_term() && !common.quiet && !common.json,
+            width: if stdout.is_term() { columns.or_else(|| stdout.size_checked().map(|(_, width)| width)) } else { columns },
+        }
+    }
+
+    /// A state's mark and word.
+    pub fn state(self, agreement: Agreement) -> String {
+        if self.marks { format!("{} {}", agreement.mark(), agreement.word()) } else { agreement.word().to_owned() }
+    }
+
+    /// The sign between the two places of a lane.
+    pub fn two_way(self) -> &'static str {
+        if self.marks { "↔" } else { "<->" }
+    }
+}
+
+/// Writes a line to standard output. Whoever closed the pipe has read enough.
+pub fn line(text: impl AsRef<str>) {
+    let mut out = std::io::stdout().lock();
+    if writeln!(out, "{}", text.as_ref()).is_err() {
+        std::process::exit(0);
+    }
+}
+
+/// A path as it may be shown: nothing in a name can move the cursor or fake a line.
+pub fn shown(path: &RelPath) -> String {
+    shown_text(path.as_str())
+}
+
+/// A text with its control characters written out.
+pub fn shown_text(text: &str) -> String {
+    text.chars().flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_name_can_fake_a_line() {
+        assert_eq!(shown_text("a\nb\u{1b}[2J é🎻"), "a\\nb\\u{1b}[2J é🎻");
+    }
+}
