@@ -125,6 +125,12 @@ impl Step {
         self.view(side).entry()
     }
 
+    /// Whether both sides are as agreed, and only a stamp is a new one.
+    #[must_use]
+    pub fn is_restamp(&self) -> bool {
+        self.decision == Decision::Record && (&self.near, &self.far) == (&Change::Same, &Change::Same)
+    }
+
     /// How one side stands to what was agreed.
     #[must_use]
     pub fn change(&self, side: Side) -> &Change {

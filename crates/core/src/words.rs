@@ -38,7 +38,7 @@ pub fn action(decision: &Decision) -> String {
 
 fn when(entry: Option<&Entry>, time: &dyn Fn(EditTime) -> String) -> String {
     match entry.and_then(|entry| entry.edited.or(entry.received)) {
-        Some(at) => format!(" {}", time(at)),
+        Some(at) => Some(time(at)).filter(|time| !time.is_empty()).map_or_else(String::new, |time| format!(" {time}")),
         None => String::new(),
     }
 }
@@ -88,11 +88,11 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
         Decision::Remove { makes_way: true, .. } => "makes way for what the other side has in its place".into(),
         Decision::Remove { on, .. } => both(on.other()),
         Decision::Compare => {
-            let size_only = "on both sides with the same length; both are read to see whether they are the same";
-            match (&step.near, &step.far) {
-                (Change::New, Change::New) => format!("new {size_only}"),
-                _ => format!("changed {size_only}"),
-            }
+            let how = match (&step.near, &step.far) {
+                (Change::New, Change::New) => "new",
+                _ => "changed",
+            };
+            format!("{how} on both sides, of the same length: both are read and compared")
         }
         Decision::Conflict => match (kind_of(step, Side::Near), kind_of(step, Side::Far)) {
             (Some(near), Some(far)) if near != far => {

@@ -61,7 +61,7 @@ fn new_on_one_side_or_on_both() {
     assert_eq!(plan_after(&[], &[write("new", "x")]), ["new: carry down - new there"]);
     assert_eq!(
         plan_after(&[write("new", "x")], &[write("new", "y")]),
-        ["new: compare - new on both sides with the same length; both are read to see whether they are the same"]
+        ["new: compare - new on both sides, of the same length: both are read and compared"]
     );
     assert_eq!(
         plan_after(&[write("new", "x")], &[write("new", "yy")]),

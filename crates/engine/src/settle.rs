@@ -3,7 +3,7 @@
 use futures_util::StreamExt;
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
-use katabatic_core::{EditTime, Entry, Kind, RelPath, Side, Triple, View};
+use katabatic_core::{Decision, EditTime, Entry, Kind, RelPath, Side, Step, Triple, View};
 
 use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
@@ -133,34 +133,42 @@ pub async fn settle(
     time: &(dyn Fn(EditTime) -> String + Sync),
 ) -> Result<Settled, Error> {
     let _lock = pass.lock()?;
+    if let Some((side, why)) = pass.prepare().await?.get(path) {
+        return Err(Error::failed(
+            format!("settling {path}"),
+            format!("an earlier pass was cut off there, and that cannot be cleared up {} now: {why}", side.here_or_there()),
+            "Sync once the reason is gone, then settle it.",
+        ));
+    }
     let (near, far) = both_versions(pass, path).await?;
-    let keep = match keep {
-        Keep::Newest => Keep::Side(newest(path, &near, &far, time)?),
-        keep => keep,
+    let winner = match keep {
+        Keep::Side(side) => Some(side),
+        Keep::Newest => Some(newest(path, &near, &far, time)?),
+        Keep::Both => None,
     };
     let mut done = Vec::new();
-    let mut scope = vec![path.clone()];
-    let mut first_run = None;
-    match keep {
-        Keep::Both => {
+    let (report, first_run) = match winner {
+        None => {
             let beside = keep_beside(pass, path, &far).await?;
             done.push(format!("the version from there is {} now, beside the one from here", beside.name()));
-            scope.push(beside);
+            (carry_on(pass, vec![path.clone(), beside]).await?, None)
         }
-        Keep::Side(winner) => {
+        Some(winner) => {
             let yields = winner.other();
-            let old = if yields == Side::Near { &near } else { &far };
-            first_run = Some(take_out(pass, path, yields, old).await?);
             done.push(format!(
                 "kept the version from {}; the one from {} went to the spares",
                 winner.here_or_there(),
                 yields.here_or_there()
             ));
+            if near.kind == Kind::File && far.kind == Kind::File {
+                (pass.carry_one(replacing(pass, path, near, far, yields)?, "settle").await?, None)
+            } else {
+                let old = if yields == Side::Near { &near } else { &far };
+                let run = take_out(pass, path, yields, old).await?;
+                (carry_on(pass, vec![path.clone()]).await?, Some(run))
+            }
         }
-        Keep::Newest => {}
-    }
-    let wish = Wish { scope, by_hand: true, ..Wish::default() };
-    let report = pass.run("settle", &wish).await?;
+    };
     let runs = [first_run, report.run];
     let spares = pass.ledger.read(|connection| {
         let mut all = Vec::new();
@@ -170,6 +178,24 @@ pub async fn settle(
         Ok(all)
     })?;
     Ok(Settled { done, spares, report })
+}
+
+/// A pass over what was settled, which finds the conflict gone.
+async fn carry_on(pass: &Pass, scope: Vec<RelPath>) -> Result<Report, Error> {
+    pass.run("settle", &Wish { scope, by_hand: true, ..Wish::default() }).await
+}
+
+/// The step that puts one side's file in place of the other's.
+fn replacing(pass: &Pass, path: &RelPath, near: Entry, far: Entry, yields: Side) -> Result<Step, Error> {
+    let row = pass.ledger.read(|connection| rows::row(connection, pass.lane.row.key, path))?;
+    let seen = Triple {
+        path: path.clone(),
+        base: row.and_then(|row| row.base),
+        near: View::Present(near),
+        far: View::Present(far),
+    };
+    let (_, near, far) = decide(seen.base.as_ref(), &seen.near, &seen.far);
+    Ok(Step { seen, near, far, decision: Decision::Carry { to: yields, replaces: true } })
 }
 
 async fn both_versions(pass: &Pass, path: &RelPath) -> Result<(Entry, Entry), Error> {

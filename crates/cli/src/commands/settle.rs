@@ -61,7 +61,7 @@ fn say(app: &App, settled: &Settled) {
         ));
     }
     for outcome in settled.report.outcomes.iter().filter(|outcome| outcome.agreement().needs_a_person()) {
-        line(format!("  {}  {}  {}", app.style.state(outcome.agreement()), shown(outcome.step.path()), outcome.reason));
+        line(format!("  {}  {}  {}", app.style.state(outcome.agreement()), shown(outcome.step.path()), outcome.why(&time::time)));
     }
     if !settled.report.needs_a_person() {
         line("  settled: both sides hold the same now");

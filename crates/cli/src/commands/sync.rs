@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 use crate::about::{About, understand};
 use crate::app::App;
 use crate::draw::table::Rows;
-use crate::draw::{error, json, line, progress, shown};
+use crate::draw::{error, json, line, progress, shown, time};
 use crate::{args, exit};
 
 /// As many paths that need somebody are named at the most; `status` has all of them.
@@ -82,25 +82,23 @@ fn code_of(report: &Report) -> u8 {
 /// What a pass did, in a few lines.
 pub fn say(app: &App, name: &str, report: &Report) {
     let counts = &report.counts;
-    let mut did = Vec::new();
-    let carried = |files: u64, bytes: u64, way: &str| format!("{} {way} ({})", words::count(files, "file", "files"), words::bytes(bytes));
-    if counts.files_up > 0 {
-        did.push(carried(counts.files_up, counts.bytes_up, "up"));
-    }
-    if counts.files_down > 0 {
-        did.push(carried(counts.files_down, counts.bytes_down, "down"));
-    }
-    if counts.replaced > 0 {
-        did.push(format!("{} of them replaced, the old ones in the spares", words::grouped(counts.replaced)));
-    }
-    if counts.removed > 0 {
-        did.push(format!("{} removed into the spares", words::count(counts.removed, "file", "files")));
-    }
-    let did = if did.is_empty() { "nothing to carry".to_owned() } else { format!("carried {}", did.join(", ")) };
+    let files = |count: u64| words::count(count, "file", "files");
+    let mut did = Rows::bare(app.style, 2);
+    let mut say = |count: u64, what: &str, how: String| {
+        if count > 0 {
+            did.add(vec![what.to_owned(), how]);
+        }
+    };
+    say(counts.files_up, "carried up", format!("{}, {}", files(counts.files_up), words::bytes(counts.bytes_up)));
+    say(counts.files_down, "carried down", format!("{}, {}", files(counts.files_down), words::bytes(counts.bytes_down)));
+    say(counts.replaced, "replaced", format!("{} of these; the old versions are in the spares", words::grouped(counts.replaced)));
+    say(counts.removed, "removed", format!("{}, into the spares", files(counts.removed)));
     let waiting = report.outcomes.iter().filter(|outcome| outcome.ending == Ending::Waiting).count() as u64;
     if !app.common.quiet || report.needs_a_person() || report.stopped {
-        let run = report.run.map_or_else(String::new, |run| format!(" (run {run})"));
-        line(format!("Lane {name}: {did}; {} settled{run}", words::count(report.settled, "file", "files")));
+        let nothing = if did.is_empty() { ", nothing to carry" } else { "" };
+        let run = report.run.map_or_else(String::new, |run| format!(", run {run}"));
+        line(format!("Lane {name}{run}: {} settled{nothing}", files(report.settled)));
+        did.print(2);
     }
     if report.stopped {
         line(format!("  Stopped in order; {} set down for the next sync", words::count(waiting, "step was", "steps were")));
@@ -117,7 +115,7 @@ fn needing(app: &App, name: &str, report: &Report) {
         report.outcomes.iter().filter(|outcome| outcome.agreement().needs_a_person()).collect();
     let mut rows = Rows::bare(app.style, 3);
     for outcome in needing.iter().take(NAMED) {
-        let reason = outcome.reason.clone();
+        let reason = outcome.why(&time::time);
         rows.add(vec![app.style.state(outcome.agreement()), shown(outcome.step.path()), reason]);
     }
     rows.at_least(1, 16);
@@ -142,7 +140,7 @@ pub fn report_json(lane: &str, report: &Report) -> Value {
             "action": words::action(&outcome.step.decision),
             "state": outcome.agreement().word(),
             "done": outcome.ending == Ending::Done,
-            "reason": outcome.reason,
+            "reason": outcome.why(&time::time),
             "size": size,
         })
     };

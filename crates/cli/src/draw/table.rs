@@ -39,13 +39,6 @@ impl Rows {
         }
     }
 
-    /// Keeps a column from being wrapped.
-    pub fn whole(&mut self, column: usize) {
-        if let Some(column) = self.table.column_mut(column) {
-            column.set_constraint(ColumnConstraint::ContentWidth);
-        }
-    }
-
     /// Keeps a column at least this wide where the terminal is narrow.
     pub fn at_least(&mut self, column: usize, width: u16) {
         if let Some(column) = self.table.column_mut(column) {
@@ -63,7 +56,11 @@ impl Rows {
         if self.is_empty() {
             return;
         }
-        for row in self.table.to_string().lines() {
+        let mut table = self.table.clone();
+        for column in table.column_iter_mut() {
+            column.set_padding((0, 2));
+        }
+        for row in table.to_string().lines() {
             line(format!("{}{}", " ".repeat(indent), row.trim_end()));
         }
     }

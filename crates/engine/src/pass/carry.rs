@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Agreement, Base, Decision, Entry, Kind, RelPath, Side, Stamp, Step, View, words};
+use katabatic_core::{Agreement, Base, Decision, EditTime, Entry, Kind, RelPath, Side, Stamp, Step, View, words};
 
 use super::plan::{bytes_of, takes};
 use super::primitive::{self, Change, Trouble, agreed};
@@ -46,7 +46,7 @@ pub struct Outcome {
     pub step: Step,
     /// How it ended.
     pub ending: Ending,
-    /// Why, where it is not done.
+    /// What was found out by trying; empty where the step's own reason says it all.
     pub reason: String,
 }
 
@@ -175,7 +175,7 @@ impl Room<'_> {
 
     async fn step(&self, step: &Step) {
         if self.pass.stop.asked() || self.carried().ended.is_some() {
-            return self.finish(step, Ending::Waiting, words::reason(step, &|_| String::new()), 0);
+            return self.finish(step, Ending::Waiting, String::new(), 0);
         }
         let result = self.deed(step).await;
         self.pass.progress.carried_file();
@@ -191,7 +191,6 @@ impl Room<'_> {
                 (Ending::Stuck, reason, 0)
             }
         };
-        let reason = if reason.is_empty() && ending != Ending::Done { words::reason(step, &|_| String::new()) } else { reason };
         self.finish(step, ending, reason, bytes);
     }
 
@@ -208,13 +207,13 @@ impl Room<'_> {
     fn finish(&self, step: &Step, ending: Ending, reason: String, bytes: u64) {
         if let (Some(run), true) = (self.run, step.decision.changes_a_side() || step.decision == Decision::Compare) {
             let result = match &ending {
-                Ending::Done if reason.is_empty() => "done".to_owned(),
-                Ending::Done => format!("done: {reason}"),
-                Ending::Waiting => format!("waiting: {reason}"),
-                Ending::Conflict => format!("conflict: {reason}"),
-                Ending::Stuck => format!("stuck: {reason}"),
-                Ending::LeftOut => format!("left out: {reason}"),
+                Ending::Done => "done",
+                Ending::Waiting => "waiting",
+                Ending::Conflict => "conflict",
+                Ending::Stuck => "stuck",
+                Ending::LeftOut => "left out",
             };
+            let result = if reason.is_empty() { result.to_owned() } else { format!("{result}: {reason}") };
             let item =
                 RunItem { path: step.path().to_string(), action: words::action(&step.decision), bytes, result };
             self.pass.ledger.write_later(move |connection| runs::add_item(connection, run, &item));
@@ -500,6 +499,16 @@ impl Carried {
 }
 
 impl Outcome {
+    /// Why it ended so, in words.
+    #[must_use]
+    pub fn why(&self, time: &dyn Fn(EditTime) -> String) -> String {
+        if self.reason.is_empty() && self.ending != Ending::Done {
+            words::reason(&self.step, time)
+        } else {
+            self.reason.clone()
+        }
+    }
+
     /// How the sides agree at the path now.
     #[must_use]
     pub fn agreement(&self) -> Agreement {

@@ -15,7 +15,7 @@ pub(crate) mod scan;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use katabatic_core::{BrakeVerdict, RelPath, Side};
+use katabatic_core::{BrakeVerdict, RelPath, Side, Step};
 
 use crate::clock::Clock;
 use crate::ledger::Ledger;
@@ -140,10 +140,7 @@ impl Pass {
 
     /// Runs a pass under a lock that is held already.
     pub(crate) async fn run(&self, command: &str, wish: &Wish) -> Result<Report, Error> {
-        self.seam(Seam::Locked, None, None).await;
-        self.check_roots().await?;
-        let unfinished = recover::recover(self).await?;
-        self.seam(Seam::Recovered, None, None).await;
+        let unfinished = self.prepare().await?;
         let seen = scan::scan(self, &unfinished).await?;
         let plan = plan::make(self, seen, wish)?;
         self.seam(Seam::Planned, None, None).await;
@@ -153,6 +150,24 @@ impl Pass {
         let carried = carry::carry(self, &plan, run).await;
         self.seam(Seam::Carried, None, None).await;
         record::record(self, &plan, carried, run, wish).await
+    }
+
+    /// Both roots are there, and what an earlier pass was cut off in is cleared up, but for what is returned.
+    pub(crate) async fn prepare(&self) -> Result<Unfinished, Error> {
+        self.seam(Seam::Locked, None, None).await;
+        self.check_roots().await?;
+        let unfinished = recover::recover(self).await?;
+        self.seam(Seam::Recovered, None, None).await;
+        Ok(unfinished)
+    }
+
+    /// Carries one step that a person asked for, under a lock that is held already.
+    pub(crate) async fn carry_one(&self, step: Step, command: &str) -> Result<Report, Error> {
+        let wish = Wish { scope: vec![step.path().clone()], by_hand: true, ..Wish::default() };
+        let plan = Plan::of_one(step);
+        let run = self.begin_run(command, &plan).await?;
+        let carried = carry::carry(self, &plan, run).await;
+        record::record(self, &plan, carried, run, &wish).await
     }
 
     /// Makes sure that both roots are there.

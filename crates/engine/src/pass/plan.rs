@@ -53,6 +53,20 @@ pub struct Totals {
 }
 
 impl Plan {
+    /// The plan of one step that a person asked for by name.
+    pub(crate) fn of_one(step: Step) -> Plan {
+        Plan {
+            id: String::new(),
+            steps: vec![step],
+            settled: 0,
+            brake: Brake::default(),
+            brake_verdict: BrakeVerdict::Open,
+            unusable: Vec::new(),
+            newly_listed: Vec::new(),
+            nothing_open: true,
+        }
+    }
+
     /// Adds it up.
     #[must_use]
     pub fn totals(&self) -> Totals {

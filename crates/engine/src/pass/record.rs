@@ -59,7 +59,7 @@ fn leaves_a_file(outcome: &Outcome) -> bool {
     let file = |side| outcome.step.entry(side).is_some_and(|entry| entry.kind == Kind::File);
     match outcome.step.decision {
         Decision::Carry { to, .. } => file(to.other()),
-        Decision::Record | Decision::Compare => file(Side::Near),
+        Decision::Record | Decision::Compare => file(Side::Near) && !outcome.step.is_restamp(),
         _ => false,
     }
 }
@@ -73,6 +73,6 @@ fn open(outcome: &Outcome) -> Option<Open> {
         near: outcome.step.seen.near.clone(),
         far: outcome.step.seen.far.clone(),
         state: outcome.agreement().word(),
-        reason: outcome.reason.clone(),
+        reason: outcome.why(&|_| String::new()),
     })
 }

@@ -251,10 +251,16 @@ impl<'p> Sorting<'p> {
 
 fn keep(seen: &mut Seen, step: Step) {
     match step.decision {
-        Decision::Settled => {
-            seen.settled += u64::from(step.entry(Side::Near).is_some_and(|entry| entry.kind == Kind::File));
-        }
+        Decision::Settled => seen.settled += u64::from(near_file(&step)),
         Decision::KeptAway { .. } => {}
-        _ => seen.steps.push(step),
+        _ => {
+            // A new stamp for the same content is news for the ledger only.
+            seen.settled += u64::from(step.is_restamp() && near_file(&step));
+            seen.steps.push(step);
+        }
     }
+}
+
+fn near_file(step: &Step) -> bool {
+    step.entry(Side::Near).is_some_and(|entry| entry.kind == Kind::File)
 }

@@ -1,0 +1,192 @@
+//! Strangers and crashes at every seam of a pass.
+//!
+//! The scenario has one of each: a new file, an edit, a removal and a removed folder on each side. At every seam, and
+//! at every time it is passed, a stranger writes to the very path the pass is working on, on either side; or the pass
+//! dies there. Afterwards every version that ever was must be on a side or in the spares, and the sides must be equal
+//! but for open conflicts.
+
+#[expect(dead_code, reason = "each file of tests uses its own part of the world")]
+mod worlds;
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use async_trait::async_trait;
+use katabatic_core::{RelPath, Side};
+use katabatic_engine::clock::SystemClock;
+use katabatic_engine::pass::Wish;
+use katabatic_engine::seam::{Hook, Seam};
+use tokio::sync::Notify;
+use worlds::{World, tree, write};
+
+async fn scenario() -> World {
+    let world = World::new().await;
+    for at in ["edit-here", "edit-there", "remove-here", "remove-there", "folder-here/1", "folder-there/1", "kind"] {
+        write(&world.near, at, &format!("old {at}"));
+    }
+    world.settle_down().await;
+    write(&world.near, "edit-here", "new edit, made here");
+    write(&world.far, "edit-there", "new edit, made there");
+    write(&world.near, "new-here/1", "new file here");
+    write(&world.far, "new-there/1", "new file there");
+    fs::remove_file(world.near.join("remove-here")).unwrap();
+    fs::remove_file(world.far.join("remove-there")).unwrap();
+    fs::remove_dir_all(world.near.join("folder-here")).unwrap();
+    fs::remove_dir_all(world.far.join("folder-there")).unwrap();
+    fs::remove_file(world.near.join("kind")).unwrap();
+    write(&world.near, "kind/1", "a folder where a file was");
+    world
+}
+
+/// Whatever else happened: nothing lost, nothing half, and the next passes bring both sides together.
+async fn check(world: &World, mut versions: BTreeSet<Vec<u8>>, case: &str) {
+    world.fault(&[]);
+    for _ in 0..5 {
+        world.sync().await.unwrap_or_else(|error| panic!("{case}: {error:?}"));
+        if !world.plan().await.unwrap().has_work() {
+            break;
+        }
+    }
+    let every = world.every_version();
+    versions.retain(|version| !every.contains(version));
+    let lost: Vec<_> = versions.iter().map(|version| String::from_utf8_lossy(version)).collect();
+    assert!(lost.is_empty(), "{case}: lost {lost:?}");
+    let plan = world.plan().await.unwrap();
+    let open: BTreeSet<String> = plan.steps.iter().map(|step| step.path().to_string()).collect();
+    let settled = |root: &Path| {
+        let mut tree = tree(root);
+        tree.retain(|at, _| !open.contains(at));
+        tree
+    };
+    assert_eq!(settled(&world.near), settled(&world.far), "{case}");
+    assert!(!plan.has_work(), "{case}: {:#?}", plan.steps);
+}
+
+struct Stranger {
+    at: Seam,
+    on: Side,
+    countdown: AtomicUsize,
+    root: std::path::PathBuf,
+    in_place: bool,
+}
+
+#[async_trait]
+impl Hook for Stranger {
+    async fn at(&self, seam: Seam, _: Option<Side>, path: Option<&RelPath>) {
+        if seam != self.at || self.countdown.fetch_sub(1, Ordering::SeqCst) != 0 {
+            return;
+        }
+        let path = path.map_or("edit-here", RelPath::as_str);
+        let target = self.root.join(path);
+        // Into a folder, beside the members that the pass knows; a file's name is taken or replaced.
+        let target = if target.is_dir() { target.join("stranger") } else { target };
+        if target.parent().is_none_or(|parent| fs::create_dir_all(parent).is_err()) {
+            return;
+        }
+        if self.in_place {
+            fs::write(&target, "a stranger's own words").unwrap();
+        } else {
+            let beside = self.root.join("../stranger-on-the-way");
+            fs::write(&beside, "a stranger's own words").unwrap();
+            fs::rename(&beside, &target).unwrap();
+        }
+    }
+}
+
+async fn strangers(on: Side, in_place: bool) {
+    for at in Seam::ALL {
+        for time in 0..20 {
+            let world = scenario().await;
+            let mut versions = world.every_version();
+            let root = if on == Side::Near { &world.near } else { &world.far };
+            let stranger =
+                Arc::new(Stranger { at, on, countdown: AtomicUsize::new(time), root: root.clone(), in_place });
+            let case = format!("a stranger on {:?} at {at:?}, time {time}, in place {in_place}", stranger.on);
+            let pass = world.pass_with(Arc::clone(&stranger) as _, Arc::new(SystemClock)).await.unwrap();
+            let result = pass.sync(&Wish::default()).await;
+            drop(pass);
+            let reached = stranger.countdown.load(Ordering::SeqCst) > time;
+            if !reached {
+                break;
+            }
+            result.unwrap_or_else(|error| panic!("{case}: {error:?}"));
+            // A stranger that writes in place destroys what it writes over; a stranger's loss is not ours.
+            if in_place {
+                let still = world.every_version();
+                versions.retain(|version| still.contains(version));
+                versions.extend(still);
+            } else {
+                versions.insert(b"a stranger's own words".to_vec());
+                let gone_by_stranger = replaced_by(at);
+                versions.retain(|version| !gone_by_stranger || version.starts_with(b"a stranger"));
+            }
+            check(&world, versions, &case).await;
+        }
+    }
+}
+
+/// Renaming over a file removes that version by the stranger's own hand, so only the stranger's words must survive.
+fn replaced_by(_: Seam) -> bool {
+    true
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stranger_here_at_every_seam() {
+    strangers(Side::Near, false).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stranger_there_at_every_seam() {
+    strangers(Side::Far, false).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stranger_who_writes_in_place_here() {
+    strangers(Side::Near, true).await;
+}
+
+struct Death {
+    at: Seam,
+    countdown: AtomicUsize,
+    died: Notify,
+}
+
+#[async_trait]
+impl Hook for Death {
+    async fn at(&self, seam: Seam, _: Option<Side>, _: Option<&RelPath>) {
+        if seam == self.at && self.countdown.fetch_sub(1, Ordering::SeqCst) == 0 {
+            self.died.notify_one();
+            std::future::pending::<()>().await;
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pass_that_dies_at_every_seam_is_finished_by_the_next() {
+    for at in Seam::ALL {
+        for time in 0..20 {
+            let world = scenario().await;
+            let versions = world.every_version();
+            let death = Arc::new(Death { at, countdown: AtomicUsize::new(time), died: Notify::new() });
+            let pass = world.pass_with(Arc::clone(&death) as _, Arc::new(SystemClock)).await.unwrap();
+            let wish = Wish::default();
+            let died = tokio::select! {
+                result = pass.sync(&wish) => { result.unwrap(); false }
+                () = death.died.notified() => true,
+            };
+            drop(pass);
+            if !died {
+                break;
+            }
+            check(&world, versions, &format!("dead at {at:?}, time {time}")).await;
+            let near = tree(&world.near);
+            assert_eq!(near, tree(&world.far), "dead at {at:?}, time {time}");
+            assert_eq!(near["edit-here"].as_deref(), Some("new edit, made here"));
+            assert_eq!(near["edit-there"].as_deref(), Some("new edit, made there"));
+            assert!(!near.contains_key("remove-here") && !near.contains_key("folder-there"), "{near:?}");
+        }
+    }
+}
