@@ -24,13 +24,23 @@ pub fn understand(config: &Config, typed: &[String]) -> Result<Vec<About>, Error
         ));
     }
     if typed.is_empty() {
-        return Ok(config.lanes.iter().map(|lane| About { lane: lane.clone(), paths: Vec::new() }).collect());
+        return Ok(config
+            .lanes
+            .iter()
+            .map(|lane| About {
+                lane: lane.clone(),
+                paths: Vec::new(),
+            })
+            .collect());
     }
     let mut about: Vec<About> = Vec::new();
     for text in typed {
         let (lane, path) = one(config, text)?;
         match about.iter_mut().find(|known| known.lane.name == lane.name) {
-            None => about.push(About { lane, paths: path.into_iter().collect() }),
+            None => about.push(About {
+                lane,
+                paths: path.into_iter().collect(),
+            }),
             // The whole lane was asked for already.
             Some(known) if known.paths.is_empty() => {}
             Some(known) => match path {
@@ -46,9 +56,11 @@ pub fn understand(config: &Config, typed: &[String]) -> Result<Vec<About>, Error
 pub fn path(config: &Config, text: &str) -> Result<(LaneConfig, RelPath), Error> {
     match one(config, text)? {
         (lane, Some(path)) => Ok((lane, path)),
-        (lane, None) => {
-            Err(Error::usage(text, format!("that is the whole lane {}", lane.name), "Name a file or a folder in it."))
-        }
+        (lane, None) => Err(Error::usage(
+            text,
+            format!("that is the whole lane {}", lane.name),
+            "Name a file or a folder in it.",
+        )),
     }
 }
 
@@ -59,7 +71,9 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
     let found = match Place::parse(text, &config.account_names())? {
         Place::Far { account, path } => config.lanes.iter().find_map(|lane| {
             let below = (lane.account == account && path.is_within(&lane.far)).then(|| {
-                path.as_str()[lane.far.as_str().len()..].trim_start_matches('/').to_owned()
+                path.as_str()[lane.far.as_str().len()..]
+                    .trim_start_matches('/')
+                    .to_owned()
             })?;
             Some((lane, below))
         }),
@@ -73,7 +87,9 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
             let whole = absolute(&typed);
             config.lanes.iter().find_map(|lane| {
                 let near = absolute(&lane.near);
-                let below = if whole == near { &whole } else { &resolved }.strip_prefix(&near).ok()?;
+                let below = if whole == near { &whole } else { &resolved }
+                    .strip_prefix(&near)
+                    .ok()?;
                 Some((lane, below.to_str()?.to_owned()))
             })
         }
@@ -83,9 +99,13 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
         return Err(Error::usage(
             text,
             "it is neither a lane nor in one",
-            format!("The lanes are: {}. See their folders: katabatic lane list", lanes.join(", ")),
+            format!(
+                "The lanes are: {}. See their folders: katabatic lane list",
+                lanes.join(", ")
+            ),
         ));
     };
-    let path = RelPath::parse(&below).map_err(|why| Error::usage(text, why.to_string(), "Name it by its plain path."))?;
+    let path = RelPath::parse(&below)
+        .map_err(|why| Error::usage(text, why.to_string(), "Name it by its plain path."))?;
     Ok((lane.clone(), (!path.is_root()).then_some(path)))
 }

@@ -44,7 +44,15 @@ impl App {
         let runtime = runtime()?;
         let stop = Stop::default();
         runtime.spawn(listen(stop.clone()));
-        Ok(App { common: common.clone(), style: Style::of(common), home, config, ledger, stop, runtime })
+        Ok(App {
+            common: common.clone(),
+            style: Style::of(common),
+            home,
+            config,
+            ledger,
+            stop,
+            runtime,
+        })
     }
 
     /// Runs something to its end.
@@ -80,7 +88,9 @@ async fn listen(stop: Stop) {
         return;
     }
     stop.ask();
-    eprintln!("Stopping: what is being placed is finished, the rest is set down. Ctrl-C again stops at once.");
+    eprintln!(
+        "Stopping: what is being placed is finished, the rest is set down. Ctrl-C again stops at once."
+    );
     if tokio::signal::ctrl_c().await.is_ok() {
         std::process::exit(130);
     }

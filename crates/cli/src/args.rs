@@ -6,7 +6,12 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 /// Ties a person's folders to a cloud account and keeps them in step.
 #[derive(Debug, Parser)]
-#[command(name = "katabatic", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(
+    name = "katabatic",
+    version,
+    max_term_width = 100,
+    disable_help_subcommand = true
+)]
 #[command(after_help = "\
 Exit codes: 0 all settled; 1 failed; 2 wrong use; 3 finished, but something needs a person; 4 the brake
 stopped it; 5 the account refused; 6 a side is not there; 130 stopped by Ctrl-C.")]

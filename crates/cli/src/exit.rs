@@ -27,6 +27,11 @@ pub fn code(class: Class) -> ExitCode {
 
 /// Of several ends, the one a script should hear of first: a failure before a question, a question before nothing.
 pub fn worse(a: u8, b: u8) -> u8 {
-    let rank = |code: u8| [0, NEEDS_A_PERSON, 4, 1, 2, 5, 6, 130].iter().position(|&known| known == code).unwrap_or(3);
+    let rank = |code: u8| {
+        [0, NEEDS_A_PERSON, 4, 1, 2, 5, 6, 130]
+            .iter()
+            .position(|&known| known == code)
+            .unwrap_or(3)
+    };
     if rank(a) >= rank(b) { a } else { b }
 }

@@ -57,5 +57,9 @@ fn start_log(verbose: u8) {
         _ => "debug",
     };
     let filter = tracing_subscriber::EnvFilter::new(level);
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).without_time().init();
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .without_time()
+        .init();
 }

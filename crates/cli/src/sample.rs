@@ -5,7 +5,17 @@ use std::io;
 use std::path::Path;
 
 const INSTRUMENTS: [&str; 11] = [
-    "Violin 1", "Violin 2", "Viola", "Cello", "Double bass", "Flute", "Oboe", "Clarinet", "Horn", "Trumpet", "Timpani",
+    "Violin 1",
+    "Violin 2",
+    "Viola",
+    "Cello",
+    "Double bass",
+    "Flute",
+    "Oboe",
+    "Clarinet",
+    "Horn",
+    "Trumpet",
+    "Timpani",
 ];
 
 /// Pieces that are only on the computer, on both sides, and only in the cloud.
@@ -20,7 +30,10 @@ struct Random(u64);
 
 impl Random {
     fn next(&mut self, below: u64) -> u64 {
-        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        self.0 = self
+            .0
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
         (self.0 >> 33) % below
     }
 }
@@ -34,31 +47,58 @@ pub fn make(computer: &Path, cloud: &Path) -> io::Result<()> {
     parts(&cloud.join("Scores"), BOTH)?;
     parts(&cloud.join("Scores"), THERE)?;
     write(&cloud.join("Scores/Rota.csv"), rota(12).as_bytes())?;
-    write(&computer.join("Scores/Poster.svg"), poster("Harbour Suite", 340).as_bytes())?;
+    write(
+        &computer.join("Scores/Poster.svg"),
+        poster("Harbour Suite", 340).as_bytes(),
+    )?;
     fs::create_dir_all(computer.join("Scores/To be copied"))?;
 
     write(&computer.join("Recordings/Rehearsal 1.wav"), &tone(220, 2))?;
     write(&computer.join("Recordings/Rehearsal 2.wav"), &tone(247, 3))?;
-    write(&computer.join("Documents/Rota spring.csv"), rota(20).as_bytes())?;
-    write(&computer.join("Documents/Seating.txt"), b"Strings left to right, winds behind, timpani at the door.\n")?;
-    write(&computer.join("Desktop/To do.txt"), b"Bind the viola parts.\nAsk the horns about Thursday.\n")?;
-    write(&computer.join("Pictures/Poster spring.svg"), poster("Three Lanterns", 200).as_bytes())?;
+    write(
+        &computer.join("Documents/Rota spring.csv"),
+        rota(20).as_bytes(),
+    )?;
+    write(
+        &computer.join("Documents/Seating.txt"),
+        b"Strings left to right, winds behind, timpani at the door.\n",
+    )?;
+    write(
+        &computer.join("Desktop/To do.txt"),
+        b"Bind the viola parts.\nAsk the horns about Thursday.\n",
+    )?;
+    write(
+        &computer.join("Pictures/Poster spring.svg"),
+        poster("Three Lanterns", 200).as_bytes(),
+    )?;
 
-    write(&cloud.join("Season/Programme.txt"), b"Harbour Suite\nThree Lanterns\n(interval)\nWinter Tide March\n")?;
+    write(
+        &cloud.join("Season/Programme.txt"),
+        b"Harbour Suite\nThree Lanterns\n(interval)\nWinter Tide March\n",
+    )?;
     write(&cloud.join("Season/Rota.csv"), rota(16).as_bytes())?;
     write(&cloud.join("Recordings/Concert.wav"), &tone(262, 4))?;
     for season in 1..=3 {
         let folder = cloud.join(format!("Past seasons/Season {season}"));
         write(&folder.join("Concert.wav"), &tone(180 + 20 * season, 60))?;
-        write(&folder.join("Programme.txt"), format!("Season {season}\n").as_bytes())?;
+        write(
+            &folder.join("Programme.txt"),
+            format!("Season {season}\n").as_bytes(),
+        )?;
     }
     Ok(())
 }
 
 /// What people do next: edits on both sides, something new, something removed, none of it in each other's way.
 pub fn change(computer: &Path, cloud: &Path) -> io::Result<()> {
-    append(&computer.join("Scores/Harbour Suite/Viola.txt"), "Bar 48: play the repeat.\n")?;
-    write(&computer.join("Scores/Three Lanterns/Harp.txt"), part("Three Lanterns", "Harp").as_bytes())?;
+    append(
+        &computer.join("Scores/Harbour Suite/Viola.txt"),
+        "Bar 48: play the repeat.\n",
+    )?;
+    write(
+        &computer.join("Scores/Three Lanterns/Harp.txt"),
+        part("Three Lanterns", "Harp").as_bytes(),
+    )?;
     append(&cloud.join("Scores/Rota.csv"), "2027-06-03,Timpani,Noor\n")?;
     fs::remove_file(cloud.join("Scores/Winter Tide March/Trumpet.txt"))
 }
@@ -87,19 +127,26 @@ fn append(path: &Path, text: &str) -> io::Result<()> {
 
 fn parts(root: &Path, piece: &str) -> io::Result<()> {
     for instrument in INSTRUMENTS {
-        write(&root.join(piece).join(format!("{instrument}.txt")), part(piece, instrument).as_bytes())?;
+        write(
+            &root.join(piece).join(format!("{instrument}.txt")),
+            part(piece, instrument).as_bytes(),
+        )?;
     }
     Ok(())
 }
 
 /// A part, in note names: a page of bars that are the same for every run.
 fn part(piece: &str, instrument: &str) -> String {
-    let seed = piece.bytes().chain(instrument.bytes()).fold(SEED, |seed, byte| seed.wrapping_mul(31) + u64::from(byte));
+    let seed = piece
+        .bytes()
+        .chain(instrument.bytes())
+        .fold(SEED, |seed, byte| seed.wrapping_mul(31) + u64::from(byte));
     let mut random = Random(seed);
     let mut text = format!("{piece}\n{instrument}\nTempo: moderate\n\n");
     for bar in 1..=48 {
-        let notes: Vec<&str> =
-            (0..4).map(|_| ["c", "d", "e", "f", "g", "a", "b", "rest"][random.next(8) as usize]).collect();
+        let notes: Vec<&str> = (0..4)
+            .map(|_| ["c", "d", "e", "f", "g", "a", "b", "rest"][random.next(8) as usize])
+            .collect();
         text.push_str(&format!("Bar {bar}: {}\n", notes.join(" ")));
     }
     text
@@ -107,12 +154,17 @@ fn part(piece: &str, instrument: &str) -> String {
 
 fn rota(weeks: u64) -> String {
     let mut random = Random(SEED ^ weeks);
-    let names = ["Ada", "Bela", "Chidi", "Dana", "Emre", "Fay", "Goro", "Hana"];
+    let names = [
+        "Ada", "Bela", "Chidi", "Dana", "Emre", "Fay", "Goro", "Hana",
+    ];
     let mut text = String::from("date,section,name\n");
     for week in 0..weeks {
         let (month, day) = (1 + week / 4, 7 + 7 * (week % 4) - 6);
         let section = INSTRUMENTS[random.next(11) as usize];
-        text.push_str(&format!("2027-{month:02}-{day:02},{section},{}\n", names[random.next(8) as usize]));
+        text.push_str(&format!(
+            "2027-{month:02}-{day:02},{section},{}\n",
+            names[random.next(8) as usize]
+        ));
     }
     text
 }

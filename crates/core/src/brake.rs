@@ -94,8 +94,14 @@ mod tests {
     fn brake(files: u64, removed: u64, last_day: u64) -> Brake {
         Brake {
             files,
-            planned: Toll { removed, replaced: 0 },
-            last_day: Toll { removed: last_day, replaced: 0 },
+            planned: Toll {
+                removed,
+                replaced: 0,
+            },
+            last_day: Toll {
+                removed: last_day,
+                replaced: 0,
+            },
             left_near: files,
             left_far: files,
             released: None,
@@ -114,12 +120,19 @@ mod tests {
     #[test]
     fn a_day_of_small_bites_counts_as_one() {
         assert_eq!(brake(30, 6, 6).verdict(), BrakeVerdict::TooMuch);
-        assert_eq!(brake(30, 0, 29).verdict(), BrakeVerdict::Open, "a pass that removes nothing is never stopped");
+        assert_eq!(
+            brake(30, 0, 29).verdict(),
+            BrakeVerdict::Open,
+            "a pass that removes nothing is never stopped"
+        );
     }
 
     #[test]
     fn a_side_that_shows_nothing_is_wiped_however_small() {
-        let wiped = Brake { left_far: 0, ..brake(6, 6, 0) };
+        let wiped = Brake {
+            left_far: 0,
+            ..brake(6, 6, 0)
+        };
         assert_eq!(wiped.verdict(), BrakeVerdict::Wiped(Side::Far));
         assert_eq!(Brake { files: 4, ..wiped }.verdict(), BrakeVerdict::Open);
     }
@@ -127,7 +140,21 @@ mod tests {
     #[test]
     fn a_stale_release_does_not_pass() {
         let stopped = brake(20, 20, 0);
-        assert_eq!(Brake { released: Some(20), ..stopped }.verdict(), BrakeVerdict::Open);
-        assert_eq!(Brake { released: Some(19), ..stopped }.verdict(), BrakeVerdict::OtherNumber);
+        assert_eq!(
+            Brake {
+                released: Some(20),
+                ..stopped
+            }
+            .verdict(),
+            BrakeVerdict::Open
+        );
+        assert_eq!(
+            Brake {
+                released: Some(19),
+                ..stopped
+            }
+            .verdict(),
+            BrakeVerdict::OtherNumber
+        );
     }
 }

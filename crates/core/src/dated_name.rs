@@ -12,7 +12,11 @@ pub fn dated_name(name: &str, label: &str, attempt: u32) -> String {
         Some(at) if at > 0 && name.len() - at <= 16 => name.split_at(at),
         _ => (name, ""),
     };
-    let number = if attempt > 1 { format!(" {attempt}") } else { String::new() };
+    let number = if attempt > 1 {
+        format!(" {attempt}")
+    } else {
+        String::new()
+    };
     // A slash could only come from an account's name in the label; no name may hold one.
     let tail = format!(" [{}{number}]{extension}", label.replace(['/', '\0'], "-"));
     let mut stem = stem.to_owned();
@@ -33,6 +37,9 @@ mod tests {
         assert_eq!(dated_name("Score.pdf", "@a/b x", 2), "Score [@a-b x 2].pdf");
         assert_eq!(dated_name(".profile", "@office", 1), ".profile [@office]");
         let long = dated_name(&"é".repeat(127), "@office 2026-11-23 09.20", 1);
-        assert!(long.len() <= LONGEST_NAME && long.ends_with("é [@office 2026-11-23 09.20]"), "{long}");
+        assert!(
+            long.len() <= LONGEST_NAME && long.ends_with("é [@office 2026-11-23 09.20]"),
+            "{long}"
+        );
     }
 }

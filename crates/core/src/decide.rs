@@ -48,7 +48,9 @@ impl Change {
             None => Change::New,
             Some(base) if base.away == Some(side) => Change::New,
             Some(base) if base.kind != entry.kind => Change::Rekinded,
-            Some(base) if entry.kind == Kind::Folder || same_file(base, side, entry) => Change::Same,
+            Some(base) if entry.kind == Kind::Folder || same_file(base, side, entry) => {
+                Change::Same
+            }
             Some(_) => Change::Changed,
         }
     }
@@ -97,7 +99,10 @@ pub enum Verdict {
 #[must_use]
 pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change, Change) {
     use Change as C;
-    let (n, f) = (Change::of(base, Side::Near, near), Change::of(base, Side::Far, far));
+    let (n, f) = (
+        Change::of(base, Side::Near, near),
+        Change::of(base, Side::Far, far),
+    );
     let verdict = match (&n, &f) {
         (C::Unknown(why), _) => Verdict::Hold(Side::Near, why.clone()),
         (_, C::Unknown(why)) => Verdict::Hold(Side::Far, why.clone()),
@@ -111,16 +116,24 @@ pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change,
         },
         (C::Removed | C::Nothing, C::Removed | C::Nothing) => Verdict::Forget,
         // The remembered removal on one side, and now the other side's copy went too.
-        (C::Same, C::Removed) if base.is_some_and(|base| base.away == Some(Side::Near)) => Verdict::Forget,
-        (C::Removed, C::Same) if base.is_some_and(|base| base.away == Some(Side::Far)) => Verdict::Forget,
+        (C::Same, C::Removed) if base.is_some_and(|base| base.away == Some(Side::Near)) => {
+            Verdict::Forget
+        }
+        (C::Removed, C::Same) if base.is_some_and(|base| base.away == Some(Side::Far)) => {
+            Verdict::Forget
+        }
         (C::Removed, C::Same) => Verdict::Remove(Side::Far),
         (C::Same, C::Removed) => Verdict::Remove(Side::Near),
         (C::Removed | C::Nothing, _) => Verdict::Carry(Side::Near),
         (_, C::Removed | C::Nothing) => Verdict::Carry(Side::Far),
-        (changed, C::Same) if changed.is_new_content() && base.is_some_and(|base| base.away.is_none()) => {
+        (changed, C::Same)
+            if changed.is_new_content() && base.is_some_and(|base| base.away.is_none()) =>
+        {
             Verdict::Carry(Side::Far)
         }
-        (C::Same, changed) if changed.is_new_content() && base.is_some_and(|base| base.away.is_none()) => {
+        (C::Same, changed)
+            if changed.is_new_content() && base.is_some_and(|base| base.away.is_none()) =>
+        {
             Verdict::Carry(Side::Near)
         }
         _ => both_changed(near, far),
@@ -130,16 +143,25 @@ pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change,
 
 /// Whether the content is as agreed while a side's stamp is a new one, which the ledger should learn.
 fn restamped(base: Option<&Base>, near: &View, far: &View) -> bool {
-    let Some(base) = base.filter(|base| base.kind == Kind::File) else { return false };
+    let Some(base) = base.filter(|base| base.kind == Kind::File) else {
+        return false;
+    };
     [(Side::Near, near), (Side::Far, far)]
         .into_iter()
-        .any(|(side, view)| view.entry().is_some_and(|entry| entry.stamp != *base.stamp(side)))
+        .any(|(side, view)| {
+            view.entry()
+                .is_some_and(|entry| entry.stamp != *base.stamp(side))
+        })
 }
 
 fn both_changed(near: &View, far: &View) -> Verdict {
     let (Some(near), Some(far)) = (near.entry(), far.entry()) else {
         // One side is agreed to be away and the other side's version is new: the edit wins.
-        return if near.entry().is_some() { Verdict::Carry(Side::Far) } else { Verdict::Carry(Side::Near) };
+        return if near.entry().is_some() {
+            Verdict::Carry(Side::Far)
+        } else {
+            Verdict::Carry(Side::Near)
+        };
     };
     match (near.kind, far.kind) {
         (Kind::Folder, Kind::Folder) => Verdict::Record,

@@ -125,7 +125,15 @@ impl Entry {
     /// A file of this size and stamp, nothing else known.
     #[must_use]
     pub fn file(size: u64, stamp: Stamp) -> Entry {
-        Entry { kind: Kind::File, size, stamp, content: None, edited: None, received: None, listing: Listing::Complete }
+        Entry {
+            kind: Kind::File,
+            size,
+            stamp,
+            content: None,
+            edited: None,
+            received: None,
+            listing: Listing::Complete,
+        }
     }
 
     /// A folder that was listed whole.
@@ -137,7 +145,10 @@ impl Entry {
     /// Something without content.
     #[must_use]
     pub fn of_kind(kind: Kind) -> Entry {
-        Entry { kind, ..Entry::file(0, Stamp::new("")) }
+        Entry {
+            kind,
+            ..Entry::file(0, Stamp::new(""))
+        }
     }
 }
 
@@ -160,12 +171,21 @@ impl fmt::Display for Unknown {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Unknown::NotListed(why) => write!(out, "its folder could not be listed: {why}"),
-            Unknown::NeverListed => out.write_str("this server never lists the name, so its absence proves nothing"),
+            Unknown::NeverListed => {
+                out.write_str("this server never lists the name, so its absence proves nothing")
+            }
             Unknown::BehindOdd(odd) => {
-                write!(out, "in place of its folder there is {}", crate::words::odd_reason(*odd))
+                write!(
+                    out,
+                    "in place of its folder there is {}",
+                    crate::words::odd_reason(*odd)
+                )
             }
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
-            Unknown::Unfinished(why) => write!(out, "an earlier pass was cut off here and is not cleared up: {why}"),
+            Unknown::Unfinished(why) => write!(
+                out,
+                "an earlier pass was cut off here and is not cleared up: {why}"
+            ),
         }
     }
 }

@@ -42,7 +42,10 @@ impl<T, I: Iterator<Item = (RelPath, T)>> Iterator for Ordered<I> {
     fn next(&mut self) -> Option<Self::Item> {
         let (path, item) = self.items.next()?;
         if self.last.as_ref().is_some_and(|last| *last >= path) {
-            return Some(Err(MergeError { stream: self.name, path }));
+            return Some(Err(MergeError {
+                stream: self.name,
+                path,
+            }));
         }
         self.last = Some(path.clone());
         Some(Ok((path, item)))
@@ -73,23 +76,49 @@ where
 {
     /// Merges three streams; `near_root` and `far_root` say whether the roots themselves were listed whole.
     pub fn new(base: B, near_root: Listing, near: N, far_root: Listing, far: F) -> Merge<B, N, F> {
-        let root = |listing| View::Present(Entry { listing, ..Entry::folder() });
+        let root = |listing| {
+            View::Present(Entry {
+                listing,
+                ..Entry::folder()
+            })
+        };
         Merge {
-            base: Ordered { name: "ledger's", items: base, last: None }.peekable(),
-            near: Ordered { name: "near", items: near, last: None }.peekable(),
-            far: Ordered { name: "far", items: far, last: None }.peekable(),
+            base: Ordered {
+                name: "ledger's",
+                items: base,
+                last: None,
+            }
+            .peekable(),
+            near: Ordered {
+                name: "near",
+                items: near,
+                last: None,
+            }
+            .peekable(),
+            far: Ordered {
+                name: "far",
+                items: far,
+                last: None,
+            }
+            .peekable(),
             folders: vec![(RelPath::root(), root(near_root), root(far_root))],
         }
     }
 
     fn absence(&self, side: Side, base: Option<&Base>) -> View {
-        let Some((_, near, far)) = self.folders.last() else { return View::Absent };
+        let Some((_, near, far)) = self.folders.last() else {
+            return View::Absent;
+        };
         let parent = match side {
             Side::Near => near,
             Side::Far => far,
         };
         match parent {
-            View::Unknown(why) | View::Present(Entry { listing: Listing::Incomplete(why), .. }) => {
+            View::Unknown(why)
+            | View::Present(Entry {
+                listing: Listing::Incomplete(why),
+                ..
+            }) => {
                 return View::Unknown(why.clone());
             }
             // With the folder itself gone, or a file in its place, nothing can be left in it.
@@ -109,7 +138,9 @@ where
     }
 }
 
-fn front<T, I: Iterator<Item = (RelPath, T)>>(stream: &mut Stream<I>) -> Result<Option<RelPath>, MergeError> {
+fn front<T, I: Iterator<Item = (RelPath, T)>>(
+    stream: &mut Stream<I>,
+) -> Result<Option<RelPath>, MergeError> {
     match stream.peek() {
         None => Ok(None),
         Some(Ok((path, _))) => Ok(Some(path.clone())),
@@ -131,21 +162,38 @@ where
     type Item = Result<Triple, MergeError>;
 
     fn next(&mut self) -> Option<Self::Item> {
-        let fronts = (|| Ok([front(&mut self.base)?, front(&mut self.near)?, front(&mut self.far)?]))();
+        let fronts = (|| {
+            Ok([
+                front(&mut self.base)?,
+                front(&mut self.near)?,
+                front(&mut self.far)?,
+            ])
+        })();
         let path = match fronts {
             Err(error) => return Some(Err(error)),
             Ok(fronts) => fronts.into_iter().flatten().min()?,
         };
-        while self.folders.last().is_some_and(|(folder, ..)| !path.is_within(folder)) {
+        while self
+            .folders
+            .last()
+            .is_some_and(|(folder, ..)| !path.is_within(folder))
+        {
             self.folders.pop();
         }
         let base = take(&mut self.base, &path).flatten();
-        let near = take(&mut self.near, &path).map_or_else(|| self.absence(Side::Near, base.as_ref()), View::Present);
-        let far = take(&mut self.far, &path).map_or_else(|| self.absence(Side::Far, base.as_ref()), View::Present);
+        let near = take(&mut self.near, &path)
+            .map_or_else(|| self.absence(Side::Near, base.as_ref()), View::Present);
+        let far = take(&mut self.far, &path)
+            .map_or_else(|| self.absence(Side::Far, base.as_ref()), View::Present);
         // Every path is pushed, files too: what the ledger knew below a path that is a file now must find an
         // "absent" parent, not the grandparent's listing.
         self.folders.push((path.clone(), near.clone(), far.clone()));
-        Some(Ok(Triple { path, base, near, far }))
+        Some(Ok(Triple {
+            path,
+            base,
+            near,
+            far,
+        }))
     }
 }
 
@@ -176,7 +224,14 @@ mod tests {
         near: Vec<(RelPath, Entry)>,
         far: Vec<(RelPath, Entry)>,
     ) -> Result<Vec<Triple>, MergeError> {
-        Merge::new(base.into_iter(), Listing::Complete, near.into_iter(), Listing::Complete, far.into_iter()).collect()
+        Merge::new(
+            base.into_iter(),
+            Listing::Complete,
+            near.into_iter(),
+            Listing::Complete,
+            far.into_iter(),
+        )
+        .collect()
     }
 
     fn file() -> Entry {
@@ -186,30 +241,74 @@ mod tests {
     #[test]
     fn what_an_unread_folder_should_have_shown_is_unknown() {
         let why = Unknown::NotListed("permission denied".into());
-        let unread = Entry { listing: Listing::Incomplete(why.clone()), ..Entry::folder() };
+        let unread = Entry {
+            listing: Listing::Incomplete(why.clone()),
+            ..Entry::folder()
+        };
         let triples = merged(
-            vec![(path("a"), None), (path("a/deep/x"), base(true)), (path("a/x"), base(true)), (path("b"), base(true))],
-            vec![(path("a"), Entry::folder()), (path("a/deep"), Entry::folder())],
+            vec![
+                (path("a"), None),
+                (path("a/deep/x"), base(true)),
+                (path("a/x"), base(true)),
+                (path("b"), base(true)),
+            ],
+            vec![
+                (path("a"), Entry::folder()),
+                (path("a/deep"), Entry::folder()),
+            ],
             vec![(path("a"), unread)],
         )
         .unwrap();
-        let far: Vec<(&str, &View)> = triples.iter().map(|triple| (triple.path.as_str(), &triple.far)).collect();
-        assert_eq!(far[1..4].iter().map(|(at, _)| *at).collect::<Vec<_>>(), ["a/deep", "a/deep/x", "a/x"]);
-        assert!(far[1..4].iter().all(|(_, view)| **view == View::Unknown(why.clone())));
+        let far: Vec<(&str, &View)> = triples
+            .iter()
+            .map(|triple| (triple.path.as_str(), &triple.far))
+            .collect();
+        assert_eq!(
+            far[1..4].iter().map(|(at, _)| *at).collect::<Vec<_>>(),
+            ["a/deep", "a/deep/x", "a/x"]
+        );
+        assert!(
+            far[1..4]
+                .iter()
+                .all(|(_, view)| **view == View::Unknown(why.clone()))
+        );
         assert_eq!(*far[4].1, View::Absent);
         assert_eq!(triples[2].near, View::Absent);
     }
 
     #[test]
     fn a_name_never_listed_cannot_go_missing() {
-        let triples = merged(vec![(path(".plan"), base(false))], vec![(path(".plan"), file())], vec![]).unwrap();
+        let triples = merged(
+            vec![(path(".plan"), base(false))],
+            vec![(path(".plan"), file())],
+            vec![],
+        )
+        .unwrap();
         assert_eq!(triples[0].far, View::Unknown(Unknown::NeverListed));
     }
 
     #[test]
     fn a_stream_out_of_order_is_an_error_and_not_an_absence() {
-        let error = merged(vec![], vec![(path("b"), file()), (path("a"), file())], vec![]).unwrap_err();
-        assert_eq!(error, MergeError { stream: "near", path: path("a") });
-        assert!(merged(vec![], vec![], vec![(path("a"), file()), (path("a"), file())]).is_err());
+        let error = merged(
+            vec![],
+            vec![(path("b"), file()), (path("a"), file())],
+            vec![],
+        )
+        .unwrap_err();
+        assert_eq!(
+            error,
+            MergeError {
+                stream: "near",
+                path: path("a")
+            }
+        );
+        assert!(
+            merged(
+                vec![],
+                vec![],
+                vec![(path("a"), file()), (path("a"), file())]
+            )
+            .is_err()
+        );
     }
 }

@@ -123,7 +123,8 @@ impl RelPath {
     pub fn is_within(&self, folder: &RelPath) -> bool {
         folder.is_root()
             || self.0 == folder.0
-            || (self.0.starts_with(&*folder.0) && self.0.as_bytes().get(folder.0.len()) == Some(&b'/'))
+            || (self.0.starts_with(&*folder.0)
+                && self.0.as_bytes().get(folder.0.len()) == Some(&b'/'))
     }
 
     /// The text, with `/` between parts.
@@ -135,7 +136,10 @@ impl RelPath {
     /// Bytes whose plain order is tree order: a NUL, which no name can hold, stands for the slash.
     #[must_use]
     pub fn key(&self) -> Vec<u8> {
-        self.0.bytes().map(|byte| if byte == b'/' { 0 } else { byte }).collect()
+        self.0
+            .bytes()
+            .map(|byte| if byte == b'/' { 0 } else { byte })
+            .collect()
     }
 
     /// The path behind a [`RelPath::key`].
@@ -143,7 +147,10 @@ impl RelPath {
     /// # Errors
     /// As [`RelPath::from_bytes`]: a ledger is a file too, and is not trusted blindly.
     pub fn from_key(key: &[u8]) -> Result<RelPath, PathError> {
-        let bytes: Vec<u8> = key.iter().map(|&byte| if byte == 0 { b'/' } else { byte }).collect();
+        let bytes: Vec<u8> = key
+            .iter()
+            .map(|&byte| if byte == 0 { b'/' } else { byte })
+            .collect();
         RelPath::from_bytes(&bytes)
     }
 }
@@ -159,7 +166,9 @@ fn check_name(name: &str) -> Result<(), PathError> {
 
 impl Ord for RelPath {
     fn cmp(&self, other: &RelPath) -> Ordering {
-        self.parts().map(str::as_bytes).cmp(other.parts().map(str::as_bytes))
+        self.parts()
+            .map(str::as_bytes)
+            .cmp(other.parts().map(str::as_bytes))
     }
 }
 
@@ -204,8 +213,10 @@ mod tests {
 
     #[test]
     fn tree_order_keeps_a_folder_together() {
-        let mut paths: Vec<RelPath> =
-            ["ab", "a/x", "a b", "a", "a/x/y", "b"].iter().map(|text| RelPath::parse(text).unwrap()).collect();
+        let mut paths: Vec<RelPath> = ["ab", "a/x", "a b", "a", "a/x/y", "b"]
+            .iter()
+            .map(|text| RelPath::parse(text).unwrap())
+            .collect();
         paths.sort();
         let sorted: Vec<&str> = paths.iter().map(RelPath::as_str).collect();
         assert_eq!(sorted, ["a", "a/x", "a/x/y", "a b", "ab", "b"]);

@@ -76,7 +76,10 @@ impl Decision {
     /// Whether a pass would change a side because of it.
     #[must_use]
     pub fn changes_a_side(&self) -> bool {
-        matches!(self, Decision::Carry { .. } | Decision::MakeFolder { .. } | Decision::Remove { .. })
+        matches!(
+            self,
+            Decision::Carry { .. } | Decision::MakeFolder { .. } | Decision::Remove { .. }
+        )
     }
 
     /// Whether a pass has anything to do because of it, be it only in the ledger or to compare.
@@ -85,7 +88,10 @@ impl Decision {
         self.changes_a_side()
             || matches!(
                 self,
-                Decision::Record | Decision::Forget | Decision::Compare | Decision::KeepFolder { .. }
+                Decision::Record
+                    | Decision::Forget
+                    | Decision::Compare
+                    | Decision::KeepFolder { .. }
             )
     }
 }
@@ -128,7 +134,8 @@ impl Step {
     /// Whether both sides are as agreed, and only a stamp is a new one.
     #[must_use]
     pub fn is_restamp(&self) -> bool {
-        self.decision == Decision::Record && (&self.near, &self.far) == (&Change::Same, &Change::Same)
+        self.decision == Decision::Record
+            && (&self.near, &self.far) == (&Change::Same, &Change::Same)
     }
 
     /// How one side stands to what was agreed.
@@ -147,7 +154,11 @@ enum Mode {
     /// Removed on the other side; its removal from `on` waits for the members.
     Leaving { on: Side, keep: Option<Keep> },
     /// A file of the other side is to take this folder's place on `folder`; the members' steps wait.
-    Yielding { folder: Side, held: Vec<Step>, spoiled: Option<Decision> },
+    Yielding {
+        folder: Side,
+        held: Vec<Step>,
+        spoiled: Option<Decision>,
+    },
     /// A conflict of kinds; members are held.
     Conflict,
 }
@@ -180,11 +191,19 @@ impl Reconciler {
     pub fn push(&mut self, triple: Triple, sink: &mut impl FnMut(Step)) {
         self.leave_until(Some(&triple.path), sink);
         let (verdict, near, far) = decide(triple.base.as_ref(), &triple.near, &triple.far);
-        let step = Step { seen: triple, near, far, decision: Decision::Settled };
+        let step = Step {
+            seen: triple,
+            near,
+            far,
+            decision: Decision::Settled,
+        };
         match self.frames.last_mut().map(|frame| &mut frame.mode) {
             Some(Mode::Conflict) => {
                 if verdict != Verdict::Nothing {
-                    sink(Step { decision: Decision::BelowConflict, ..step.clone() });
+                    sink(Step {
+                        decision: Decision::BelowConflict,
+                        ..step.clone()
+                    });
                 }
                 self.enter(step, Mode::Conflict);
                 return;
@@ -213,7 +232,11 @@ impl Reconciler {
         match verdict {
             Verdict::Nothing => {}
             Verdict::Settled | Verdict::Record => {
-                let decision = if verdict == Verdict::Settled { Decision::Settled } else { Decision::Record };
+                let decision = if verdict == Verdict::Settled {
+                    Decision::Settled
+                } else {
+                    Decision::Record
+                };
                 if folder {
                     self.enter(step.clone(), Mode::Plain);
                 }
@@ -222,36 +245,66 @@ impl Reconciler {
             Verdict::KeptAway(away) => {
                 if folder {
                     // A member that must live on the other side makes the folder there again.
-                    self.enter(step.clone(), Mode::Leaving { on: away.other(), keep: Some(Keep::ForLeftOut) });
+                    self.enter(
+                        step.clone(),
+                        Mode::Leaving {
+                            on: away.other(),
+                            keep: Some(Keep::ForLeftOut),
+                        },
+                    );
                 } else {
                     self.stays(Keep::ForLeftOut);
-                    sink(Step { decision: Decision::KeptAway { away }, ..step });
+                    sink(Step {
+                        decision: Decision::KeptAway { away },
+                        ..step
+                    });
                 }
             }
-            Verdict::Forget => sink(Step { decision: Decision::Forget, ..step }),
+            Verdict::Forget => sink(Step {
+                decision: Decision::Forget,
+                ..step
+            }),
             Verdict::Carry(to) => self.carry(step, to, sink),
             Verdict::Remove(on) => {
                 if step.view(on).is_folder() {
                     let keep = unread(&step, on).map(|_| Keep::ForUnknown);
                     self.enter(step, Mode::Leaving { on, keep });
                 } else {
-                    sink(Step { decision: Decision::Remove { on, makes_way: false }, ..step });
+                    sink(Step {
+                        decision: Decision::Remove {
+                            on,
+                            makes_way: false,
+                        },
+                        ..step
+                    });
                 }
             }
-            Verdict::Compare => sink(Step { decision: Decision::Compare, ..step }),
+            Verdict::Compare => sink(Step {
+                decision: Decision::Compare,
+                ..step
+            }),
             Verdict::Conflict => {
                 if folder {
                     self.enter(step.clone(), Mode::Conflict);
                 }
-                sink(Step { decision: Decision::Conflict, ..step });
+                sink(Step {
+                    decision: Decision::Conflict,
+                    ..step
+                });
             }
             Verdict::LeftOut(on, odd) => {
                 self.stays(Keep::ForLeftOut);
-                sink(Step { decision: Decision::LeftOut { on, odd }, ..step });
+                sink(Step {
+                    decision: Decision::LeftOut { on, odd },
+                    ..step
+                });
             }
             Verdict::Hold(on, why) => {
                 self.stays(Keep::ForUnknown);
-                sink(Step { decision: Decision::Hold { on, why }, ..step });
+                sink(Step {
+                    decision: Decision::Hold { on, why },
+                    ..step
+                });
             }
         }
     }
@@ -265,27 +318,52 @@ impl Reconciler {
             match there {
                 // A folder takes a file's place: the file goes first.
                 Some(Kind::File) => {
-                    sink(Step { decision: Decision::Remove { on: to, makes_way: true }, ..step.clone() });
+                    sink(Step {
+                        decision: Decision::Remove {
+                            on: to,
+                            makes_way: true,
+                        },
+                        ..step.clone()
+                    });
                     self.enter(step.clone(), Mode::Plain);
-                    sink(Step { decision: Decision::MakeFolder { on: to }, ..step });
+                    sink(Step {
+                        decision: Decision::MakeFolder { on: to },
+                        ..step
+                    });
                 }
                 Some(_) => {
                     self.enter(step.clone(), Mode::Plain);
-                    sink(Step { decision: Decision::Record, ..step });
+                    sink(Step {
+                        decision: Decision::Record,
+                        ..step
+                    });
                 }
                 None => {
                     self.enter(step.clone(), Mode::Plain);
-                    sink(Step { decision: Decision::MakeFolder { on: to }, ..step });
+                    sink(Step {
+                        decision: Decision::MakeFolder { on: to },
+                        ..step
+                    });
                 }
             }
         } else if there == Some(Kind::Folder) {
             self.come_back(to, sink);
             let spoiled = unread(&step, to).map(|why| Decision::Hold { on: to, why });
-            self.enter(step, Mode::Yielding { folder: to, held: Vec::new(), spoiled });
+            self.enter(
+                step,
+                Mode::Yielding {
+                    folder: to,
+                    held: Vec::new(),
+                    spoiled,
+                },
+            );
         } else {
             self.come_back(to, sink);
             let replaces = there.is_some();
-            sink(Step { decision: Decision::Carry { to, replaces }, ..step });
+            sink(Step {
+                decision: Decision::Carry { to, replaces },
+                ..step
+            });
         }
     }
 
@@ -294,11 +372,17 @@ impl Reconciler {
         for frame in &mut self.frames {
             if matches!(frame.mode, Mode::Leaving { on, .. } if on == to.other()) {
                 frame.mode = Mode::Plain;
-                sink(Step { decision: Decision::MakeFolder { on: to }, ..frame.step.clone() });
+                sink(Step {
+                    decision: Decision::MakeFolder { on: to },
+                    ..frame.step.clone()
+                });
             } else if matches!(frame.mode, Mode::Leaving { on, .. } if on == to) {
                 // The member is brought into the very folder that was to go: the folder stays.
                 frame.mode = Mode::Plain;
-                sink(Step { decision: Decision::MakeFolder { on: to.other() }, ..frame.step.clone() });
+                sink(Step {
+                    decision: Decision::MakeFolder { on: to.other() },
+                    ..frame.step.clone()
+                });
             }
         }
     }
@@ -317,18 +401,30 @@ impl Reconciler {
     fn push_yielding(&mut self, step: Step, verdict: &Verdict, folder: Side) {
         let (decision, spoils) = match verdict {
             Verdict::Nothing => return,
-            Verdict::Remove(on) if *on == folder => (Decision::Remove { on: *on, makes_way: true }, None),
+            Verdict::Remove(on) if *on == folder => (
+                Decision::Remove {
+                    on: *on,
+                    makes_way: true,
+                },
+                None,
+            ),
             Verdict::Forget => (Decision::Forget, None),
             Verdict::Hold(on, why) => {
-                let hold = Decision::Hold { on: *on, why: why.clone() };
+                let hold = Decision::Hold {
+                    on: *on,
+                    why: why.clone(),
+                };
                 (hold.clone(), Some(hold))
             }
             _ => (Decision::BelowConflict, Some(Decision::Conflict)),
         };
-        let outer = self.frames.iter_mut().find_map(|frame| match &mut frame.mode {
-            Mode::Yielding { held, spoiled, .. } => Some((held, spoiled)),
-            _ => None,
-        });
+        let outer = self
+            .frames
+            .iter_mut()
+            .find_map(|frame| match &mut frame.mode {
+                Mode::Yielding { held, spoiled, .. } => Some((held, spoiled)),
+                _ => None,
+            });
         if let Some((held, spoiled)) = outer {
             // A member that changed weighs more than one that cannot be told: the conflict is certain.
             if spoils == Some(Decision::Conflict) || spoiled.is_none() {
@@ -339,40 +435,91 @@ impl Reconciler {
     }
 
     fn leave_until(&mut self, next: Option<&RelPath>, sink: &mut impl FnMut(Step)) {
-        while self.frames.last().is_some_and(|frame| next.is_none_or(|next| !next.is_within(frame.step.path()))) {
-            let Some(Frame { step, mode }) = self.frames.pop() else { return };
+        while self
+            .frames
+            .last()
+            .is_some_and(|frame| next.is_none_or(|next| !next.is_within(frame.step.path())))
+        {
+            let Some(Frame { step, mode }) = self.frames.pop() else {
+                return;
+            };
             match mode {
                 Mode::Plain | Mode::Conflict => {}
                 Mode::Leaving { on, keep: None } => {
-                    sink(Step { decision: Decision::Remove { on, makes_way: false }, ..step });
+                    sink(Step {
+                        decision: Decision::Remove {
+                            on,
+                            makes_way: false,
+                        },
+                        ..step
+                    });
                 }
-                Mode::Leaving { on, keep: Some(reason) } => {
+                Mode::Leaving {
+                    on,
+                    keep: Some(reason),
+                } => {
                     self.stays(reason);
                     let remembered = step.seen.base.as_ref().and_then(|base| base.away);
                     sink(match (reason, remembered) {
-                        (Keep::ForLeftOut, Some(away)) => Step { decision: Decision::KeptAway { away }, ..step },
-                        (Keep::ForLeftOut, None) => Step { decision: Decision::KeepFolder { on }, ..step },
+                        (Keep::ForLeftOut, Some(away)) => Step {
+                            decision: Decision::KeptAway { away },
+                            ..step
+                        },
+                        (Keep::ForLeftOut, None) => Step {
+                            decision: Decision::KeepFolder { on },
+                            ..step
+                        },
                         (Keep::ForUnknown, _) => {
                             let why = Unknown::NotListed("something in it cannot be told".into());
-                            Step { decision: Decision::Hold { on, why }, ..step }
+                            Step {
+                                decision: Decision::Hold { on, why },
+                                ..step
+                            }
                         }
                     });
                 }
-                Mode::Yielding { folder, held, spoiled: None } => {
+                Mode::Yielding {
+                    folder,
+                    held,
+                    spoiled: None,
+                } => {
                     // Members first and the deepest folder first, so that each folder is empty when its turn comes.
-                    let (folders, files): (Vec<Step>, Vec<Step>) =
-                        held.into_iter().partition(|member| member.view(folder).is_folder());
-                    files.into_iter().chain(folders.into_iter().rev()).for_each(&mut *sink);
-                    sink(Step { decision: Decision::Remove { on: folder, makes_way: true }, ..step.clone() });
-                    sink(Step { decision: Decision::Carry { to: folder, replaces: false }, ..step });
+                    let (folders, files): (Vec<Step>, Vec<Step>) = held
+                        .into_iter()
+                        .partition(|member| member.view(folder).is_folder());
+                    files
+                        .into_iter()
+                        .chain(folders.into_iter().rev())
+                        .for_each(&mut *sink);
+                    sink(Step {
+                        decision: Decision::Remove {
+                            on: folder,
+                            makes_way: true,
+                        },
+                        ..step.clone()
+                    });
+                    sink(Step {
+                        decision: Decision::Carry {
+                            to: folder,
+                            replaces: false,
+                        },
+                        ..step
+                    });
                 }
-                Mode::Yielding { held, spoiled: Some(decision), .. } => {
+                Mode::Yielding {
+                    held,
+                    spoiled: Some(decision),
+                    ..
+                } => {
                     for member in held {
                         let below = match &decision {
                             Decision::Conflict => Decision::BelowConflict,
                             other => other.clone(),
                         };
-                        sink(Step { decision: below, ..member });
+                        sink(Step {
+                            decision: below,
+                            ..member
+                        });
                     }
                     sink(Step { decision, ..step });
                 }

@@ -129,7 +129,14 @@ impl FileState {
     /// The state a step finds a path in.
     #[must_use]
     pub fn of(step: &crate::Step) -> FileState {
-        let lies = if step.entry(Side::Near).is_some() { Lies::Here } else { Lies::There };
-        FileState { agreement: Agreement::from(&step.decision), lies }
+        let lies = if step.entry(Side::Near).is_some() {
+            Lies::Here
+        } else {
+            Lies::There
+        };
+        FileState {
+            agreement: Agreement::from(&step.decision),
+            lies,
+        }
     }
 }

@@ -24,7 +24,10 @@ pub fn action(decision: &Decision) -> String {
         Decision::Settled | Decision::KeptAway { .. } => "nothing".into(),
         Decision::Record => "record".into(),
         Decision::Forget => "forget".into(),
-        Decision::Carry { to, replaces: false } => format!("carry {}", to.towards()),
+        Decision::Carry {
+            to,
+            replaces: false,
+        } => format!("carry {}", to.towards()),
         Decision::Carry { to, replaces: true } => format!("replace {}", to.here_or_there()),
         Decision::MakeFolder { on } => format!("make folder {}", on.here_or_there()),
         Decision::Remove { on, .. } => format!("remove {}", on.here_or_there()),
@@ -38,7 +41,9 @@ pub fn action(decision: &Decision) -> String {
 
 fn when(entry: Option<&Entry>, time: &dyn Fn(EditTime) -> String) -> String {
     match entry.and_then(|entry| entry.edited.or(entry.received)) {
-        Some(at) => Some(time(at)).filter(|time| !time.is_empty()).map_or_else(String::new, |time| format!(" {time}")),
+        Some(at) => Some(time(at))
+            .filter(|time| !time.is_empty())
+            .map_or_else(String::new, |time| format!(" {time}")),
         None => String::new(),
     }
 }
@@ -63,7 +68,11 @@ fn change_words(step: &Step, side: Side, time: &dyn Fn(EditTime) -> String) -> S
 #[must_use]
 pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
     let both = |first: Side| {
-        format!("{}, {}", change_words(step, first, time), change_words(step, first.other(), time))
+        format!(
+            "{}, {}",
+            change_words(step, first, time),
+            change_words(step, first.other(), time)
+        )
     };
     match &step.decision {
         Decision::Settled | Decision::Record => match (&step.near, &step.far) {
@@ -71,7 +80,10 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             _ => "the same on both sides, as agreed".into(),
         },
         Decision::KeptAway { away } => {
-            format!("removed {}, and that removal is not carried", away.here_or_there())
+            format!(
+                "removed {}, and that removal is not carried",
+                away.here_or_there()
+            )
         }
         Decision::Forget => "gone on both sides".into(),
         Decision::Carry { to, .. } | Decision::MakeFolder { on: to } => {
@@ -79,13 +91,18 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             match (step.change(from), step.change(*to)) {
                 (Change::New, Change::Nothing) => format!("new {}", from.here_or_there()),
                 (_, Change::Removed) if step.view(from).is_folder() => {
-                    format!("removed {}, but something in it must stay: the folder comes back", to.here_or_there())
+                    format!(
+                        "removed {}, but something in it must stay: the folder comes back",
+                        to.here_or_there()
+                    )
                 }
                 (_, Change::Removed) => format!("{}: the edit wins and it comes back", both(from)),
                 _ => both(from),
             }
         }
-        Decision::Remove { makes_way: true, .. } => "makes way for what the other side has in its place".into(),
+        Decision::Remove {
+            makes_way: true, ..
+        } => "makes way for what the other side has in its place".into(),
         Decision::Remove { on, .. } => both(on.other()),
         Decision::Compare => {
             let how = match (&step.near, &step.far) {
@@ -96,7 +113,11 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
         }
         Decision::Conflict => match (kind_of(step, Side::Near), kind_of(step, Side::Far)) {
             (Some(near), Some(far)) if near != far => {
-                format!("{} here and {} there; neither is touched", kind_words(near), kind_words(far))
+                format!(
+                    "{} here and {} there; neither is touched",
+                    kind_words(near),
+                    kind_words(far)
+                )
             }
             _ => format!("{}; neither is touched", both(Side::Near)),
         },
@@ -144,7 +165,11 @@ pub fn bytes(count: u64) -> String {
 /// A number and its noun: `1 file`, `12 files`, `1,200 files`.
 #[must_use]
 pub fn count(number: u64, one: &str, many: &str) -> String {
-    format!("{} {}", grouped(number), if number == 1 { one } else { many })
+    format!(
+        "{} {}",
+        grouped(number),
+        if number == 1 { one } else { many }
+    )
 }
 
 /// A number with its thousands set apart: `12,400`.

@@ -42,7 +42,9 @@ fn excused(steps: &[Step], conflicts: &BTreeSet<RelPath>) -> BTreeSet<RelPath> {
                 | Decision::BelowConflict
         )
     });
-    held.map(|step| step.path().clone()).chain(conflicts.iter().cloned()).collect()
+    held.map(|step| step.path().clone())
+        .chain(conflicts.iter().cloned())
+        .collect()
 }
 
 proptest! {

@@ -8,11 +8,20 @@ use worlds::{Edit, World, path};
 
 fn settled() -> World {
     let mut world = World::default();
-    for (at, content) in [("Viola/1.txt", "one"), ("Viola/2.txt", "two"), ("rota.csv", "mon")] {
+    for (at, content) in [
+        ("Viola/1.txt", "one"),
+        ("Viola/2.txt", "two"),
+        ("rota.csv", "mon"),
+    ] {
         world.edit(Side::Near, &write(at, content));
     }
     world.pass();
-    assert!(world.plan().iter().all(|step| step.decision == Decision::Settled));
+    assert!(
+        world
+            .plan()
+            .iter()
+            .all(|step| step.decision == Decision::Settled)
+    );
     world
 }
 
@@ -30,9 +39,19 @@ fn plan_after(near: &[Edit], far: &[Edit]) -> Vec<String> {
     near.iter().for_each(|edit| world.edit(Side::Near, edit));
     far.iter().for_each(|edit| world.edit(Side::Far, edit));
     let said = |step: &katabatic_core::Step| {
-        format!("{}: {} - {}", step.path(), words::action(&step.decision), words::reason(step, &|_| "09:20".into()))
+        format!(
+            "{}: {} - {}",
+            step.path(),
+            words::action(&step.decision),
+            words::reason(step, &|_| "09:20".into())
+        )
     };
-    world.plan().iter().filter(|step| step.decision != Decision::Settled).map(said).collect()
+    world
+        .plan()
+        .iter()
+        .filter(|step| step.decision != Decision::Settled)
+        .map(said)
+        .collect()
 }
 
 #[test]
@@ -57,8 +76,14 @@ fn a_new_stamp_with_old_content_is_no_change() {
 
 #[test]
 fn new_on_one_side_or_on_both() {
-    assert_eq!(plan_after(&[write("new", "x")], &[]), ["new: carry up - new here"]);
-    assert_eq!(plan_after(&[], &[write("new", "x")]), ["new: carry down - new there"]);
+    assert_eq!(
+        plan_after(&[write("new", "x")], &[]),
+        ["new: carry up - new here"]
+    );
+    assert_eq!(
+        plan_after(&[], &[write("new", "x")]),
+        ["new: carry down - new there"]
+    );
     assert_eq!(
         plan_after(&[write("new", "x")], &[write("new", "y")]),
         ["new: compare - new on both sides, of the same length: both are read and compared"]
@@ -68,7 +93,10 @@ fn new_on_one_side_or_on_both() {
         ["new: conflict - new here, new there; neither is touched"]
     );
     assert_eq!(
-        plan_after(&[Edit::MakeFolder(path("n"))], &[Edit::MakeFolder(path("n"))]),
+        plan_after(
+            &[Edit::MakeFolder(path("n"))],
+            &[Edit::MakeFolder(path("n"))]
+        ),
         ["n: record - the same on both sides"]
     );
 }
@@ -76,7 +104,10 @@ fn new_on_one_side_or_on_both() {
 #[test]
 fn both_changed() {
     assert_eq!(
-        plan_after(&[write("rota.csv", "tuesday")], &[write("rota.csv", "wednesday")]),
+        plan_after(
+            &[write("rota.csv", "tuesday")],
+            &[write("rota.csv", "wednesday")]
+        ),
         ["rota.csv: conflict - changed here, changed there; neither is touched"]
     );
     assert_eq!(
@@ -87,9 +118,18 @@ fn both_changed() {
 
 #[test]
 fn removed_on_one_side_or_on_both() {
-    assert_eq!(plan_after(&[remove("rota.csv")], &[]), ["rota.csv: remove there - removed here, unchanged there"]);
-    assert_eq!(plan_after(&[], &[remove("rota.csv")]), ["rota.csv: remove here - removed there, unchanged here"]);
-    assert_eq!(plan_after(&[remove("rota.csv")], &[remove("rota.csv")]), ["rota.csv: forget - gone on both sides"]);
+    assert_eq!(
+        plan_after(&[remove("rota.csv")], &[]),
+        ["rota.csv: remove there - removed here, unchanged there"]
+    );
+    assert_eq!(
+        plan_after(&[], &[remove("rota.csv")]),
+        ["rota.csv: remove here - removed there, unchanged here"]
+    );
+    assert_eq!(
+        plan_after(&[remove("rota.csv")], &[remove("rota.csv")]),
+        ["rota.csv: forget - gone on both sides"]
+    );
     assert_eq!(
         plan_after(&[remove("rota.csv")], &[write("rota.csv", "tuesday")]),
         ["rota.csv: carry down - changed there, removed here: the edit wins and it comes back"]
@@ -125,11 +165,21 @@ fn what_is_left_out_keeps_its_folder() {
     let mut world = settled();
     world.edit(Side::Near, &Edit::Link(path("Viola/link")));
     world.edit(Side::Far, &remove("Viola"));
-    let last = world.plan().into_iter().find(|step| step.path() == &path("Viola")).unwrap();
+    let last = world
+        .plan()
+        .into_iter()
+        .find(|step| step.path() == &path("Viola"))
+        .unwrap();
     assert_eq!(last.decision, Decision::KeepFolder { on: Side::Near });
     world.pass();
-    assert_eq!(world.near.keys().map(|at| at.as_str()).collect::<Vec<_>>(), ["Viola", "Viola/link", "rota.csv"]);
-    assert!(!world.far.contains_key(&path("Viola")), "the kept folder does not come back on the side that removed it");
+    assert_eq!(
+        world.near.keys().map(|at| at.as_str()).collect::<Vec<_>>(),
+        ["Viola", "Viola/link", "rota.csv"]
+    );
+    assert!(
+        !world.far.contains_key(&path("Viola")),
+        "the kept folder does not come back on the side that removed it"
+    );
     assert!(world.plan().iter().all(|step| !step.decision.is_work()));
     // A new file in it is a reason to have the folder on both sides again.
     world.edit(Side::Near, &write("Viola/3.txt", "three"));
@@ -161,14 +211,20 @@ fn files_and_folders_take_each_others_place() {
 #[test]
 fn a_change_of_kind_against_an_edit_is_a_conflict() {
     assert_eq!(
-        plan_after(&[write("rota.csv/mon.csv", "x")], &[write("rota.csv", "tuesday")]),
+        plan_after(
+            &[write("rota.csv/mon.csv", "x")],
+            &[write("rota.csv", "tuesday")]
+        ),
         [
             "rota.csv: conflict - a folder here and a file there; neither is touched",
             "rota.csv/mon.csv: hold - lies below a conflict; settle that first",
         ]
     );
     assert_eq!(
-        plan_after(&[write("Viola", "now a file")], &[write("Viola/1.txt", "edited")]),
+        plan_after(
+            &[write("Viola", "now a file")],
+            &[write("Viola/1.txt", "edited")]
+        ),
         [
             "Viola/1.txt: hold - lies below a conflict; settle that first",
             "Viola/2.txt: hold - lies below a conflict; settle that first",
@@ -197,5 +253,8 @@ fn what_cannot_be_listed_is_held_and_the_rest_goes_on() {
     world.edit(Side::Near, &write("rota.csv", "tuesday"));
     world.pass();
     assert!(world.far.contains_key(&path("Viola/1.txt")));
-    assert_eq!(worlds::content_of(&world.far[&path("rota.csv")]), Some(b"tuesday".to_vec()));
+    assert_eq!(
+        worlds::content_of(&world.far[&path("rota.csv")]),
+        Some(b"tuesday".to_vec())
+    );
 }

@@ -14,12 +14,21 @@ use crate::{Class, Error};
 /// # Errors
 /// Says what cannot be used, and how it should be written.
 pub fn understand_address(text: &str) -> Result<Url, Error> {
-    let wrong = |why: String, next: &str| Error::usage(format!("the address {}", without_password(text)), why, next);
+    let wrong = |why: String, next: &str| {
+        Error::usage(format!("the address {}", without_password(text)), why, next)
+    };
     let example = "Write it as https://HOST/PATH/, as the server's own help gives it.";
-    let full = if text.contains("://") { text.to_owned() } else { format!("https://{text}") };
+    let full = if text.contains("://") {
+        text.to_owned()
+    } else {
+        format!("https://{text}")
+    };
     let mut url = Url::parse(&full).map_err(|why| wrong(why.to_string(), example))?;
     if !matches!(url.scheme(), "http" | "https") {
-        return Err(wrong(format!("{}: is not a way to reach a WebDAV server", url.scheme()), example));
+        return Err(wrong(
+            format!("{}: is not a way to reach a WebDAV server", url.scheme()),
+            example,
+        ));
     }
     if !url.username().is_empty() || url.password().is_some() {
         return Err(wrong(
@@ -28,7 +37,10 @@ pub fn understand_address(text: &str) -> Result<Url, Error> {
         ));
     }
     if url.query().is_some() || url.fragment().is_some() {
-        return Err(wrong("it holds a query (after ? or #), as a browser's address does".into(), example));
+        return Err(wrong(
+            "it holds a query (after ? or #), as a browser's address does".into(),
+            example,
+        ));
     }
     let loopback = match url.host() {
         Some(Host::Ipv4(address)) => address.is_loopback(),
@@ -51,7 +63,9 @@ pub fn understand_address(text: &str) -> Result<Url, Error> {
 /// An address may have been pasted with a password in it, which must not show in an error.
 fn without_password(text: &str) -> String {
     match (text.find("://"), text.rfind('@')) {
-        (Some(scheme), Some(at)) if at > scheme => format!("{}…{}", &text[..scheme + 3], &text[at..]),
+        (Some(scheme), Some(at)) if at > scheme => {
+            format!("{}…{}", &text[..scheme + 3], &text[at..])
+        }
         (None, Some(at)) => format!("…{}", &text[at..]),
         _ => text.to_owned(),
     }
@@ -75,9 +89,14 @@ pub struct Tested {
 /// # Errors
 /// [`Class::NotThere`] where nobody answers, [`Class::Refused`] where the sign-in is not accepted, and
 /// [`Class::Failed`] where something answers that is no WebDAV folder.
-pub async fn test(name: &str, connection: Connection, stop: &crate::stop::Stop) -> Result<Tested, Error> {
+pub async fn test(
+    name: &str,
+    connection: Connection,
+    stop: &crate::stop::Stop,
+) -> Result<Tested, Error> {
     let (address, user) = (connection.address.clone(), connection.user.clone());
-    let client = Client::new(connection, stop.clone()).map_err(|why| Error::failed("connecting", why, "Try again."))?;
+    let client = Client::new(connection, stop.clone())
+        .map_err(|why| Error::failed("connecting", why, "Try again."))?;
     let side = WebdavSide::new(client, RelPath::root(), "test", "test");
     let failed = |error: SideError| explain(name, &address, &user, &error);
     let began = Instant::now();
@@ -92,18 +111,28 @@ pub async fn test(name: &str, connection: Connection, stop: &crate::stop::Stop) 
         }
     }
     folders.sort();
-    Ok(Tested { signed_in, listed: began.elapsed(), folders, files })
+    Ok(Tested {
+        signed_in,
+        listed: began.elapsed(),
+        folders,
+        files,
+    })
 }
 
 fn explain(name: &str, address: &Url, user: &str, error: &SideError) -> Error {
     let what = format!("reaching @{name} at {address}");
     match error {
-        SideError::NotThere(why) if why.contains("does not answer") && is_name_trouble(why) => Error::new(
-            Class::NotThere,
-            what,
-            format!("there is no host of the name {}", address.host_str().unwrap_or("?")),
-            "Check the spelling of the address, and whether this computer is on the network.",
-        ),
+        SideError::NotThere(why) if why.contains("does not answer") && is_name_trouble(why) => {
+            Error::new(
+                Class::NotThere,
+                what,
+                format!(
+                    "there is no host of the name {}",
+                    address.host_str().unwrap_or("?")
+                ),
+                "Check the spelling of the address, and whether this computer is on the network.",
+            )
+        }
         SideError::NotThere(why) if why.contains("does not answer") => Error::new(
             Class::NotThere,
             what,
@@ -114,7 +143,9 @@ fn explain(name: &str, address: &Url, user: &str, error: &SideError) -> Error {
             Class::Failed,
             what,
             match error {
-                SideError::NotThere(why) => format!("something answers, but {}", why.replace("it is", "this is")),
+                SideError::NotThere(why) => {
+                    format!("something answers, but {}", why.replace("it is", "this is"))
+                }
                 other => other.to_string(),
             },
             "Check the path of the address: it must be the WebDAV folder, which the server's own help names.",
@@ -125,13 +156,20 @@ fn explain(name: &str, address: &Url, user: &str, error: &SideError) -> Error {
             format!("the server does not accept the user name {user} with this password (401)"),
             "Check both. Where a second step is asked for at sign-in, an app password may be needed.",
         ),
-        SideError::Stopped => Error::new(Class::Stopped, what, "stopped by Ctrl-C", "Nothing was saved."),
+        SideError::Stopped => Error::new(
+            Class::Stopped,
+            what,
+            "stopped by Ctrl-C",
+            "Nothing was saved.",
+        ),
         other => Error::failed(what, other, "Try again in a while."),
     }
 }
 
 fn is_name_trouble(why: &str) -> bool {
-    ["lookup", "resolve", "Name or service", "No address"].iter().any(|sign| why.contains(sign))
+    ["lookup", "resolve", "Name or service", "No address"]
+        .iter()
+        .any(|sign| why.contains(sign))
 }
 
 #[cfg(test)]
@@ -141,8 +179,14 @@ mod tests {
     #[test]
     fn an_address_is_put_right_or_refused_with_the_reason() {
         let ok = |text: &str| understand_address(text).map(|url| url.to_string());
-        assert_eq!(ok("cloud.example/dav"), Ok("https://cloud.example/dav/".into()));
-        assert_eq!(ok("http://127.0.0.1:8080"), Ok("http://127.0.0.1:8080/".into()));
+        assert_eq!(
+            ok("cloud.example/dav"),
+            Ok("https://cloud.example/dav/".into())
+        );
+        assert_eq!(
+            ok("http://127.0.0.1:8080"),
+            Ok("http://127.0.0.1:8080/".into())
+        );
         for (text, why) in [
             ("ftp://x/", "ftp"),
             ("https://u:p4ss@x/", "password"),

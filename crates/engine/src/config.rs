@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{DocumentMut, Item, Table, value};
 
-use crate::home::{Home, write_private};
 use crate::Error;
+use crate::home::{Home, write_private};
 
 /// An account as the config has it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -64,7 +64,11 @@ impl LaneConfig {
 /// A folder of an account as people write it.
 #[must_use]
 pub fn far_place(account: &str, path: &katabatic_core::RelPath) -> String {
-    if path.is_root() { format!("@{account}/") } else { format!("@{account}/{path}") }
+    if path.is_root() {
+        format!("@{account}/")
+    } else {
+        format!("@{account}/{path}")
+    }
 }
 
 /// The config file, read and checked.
@@ -90,8 +94,15 @@ impl Config {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
             Err(error) => return Err(wrong(&file, &error.to_string())),
         };
-        let document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| wrong(&file, &error.to_string()))?;
-        let mut config = Config { file, document, accounts: Vec::new(), lanes: Vec::new() };
+        let document: DocumentMut = text
+            .parse()
+            .map_err(|error: toml_edit::TomlError| wrong(&file, &error.to_string()))?;
+        let mut config = Config {
+            file,
+            document,
+            accounts: Vec::new(),
+            lanes: Vec::new(),
+        };
         config.understand()?;
         Ok(config)
     }
@@ -100,28 +111,47 @@ impl Config {
         let wrong = |why: String| wrong(&self.file, &why);
         for (key, _) in self.document.iter() {
             if !["account", "lane"].contains(&key) {
-                return Err(wrong(format!("`{key}` means nothing here; there are [account.NAME] and [lane.NAME]")));
+                return Err(wrong(format!(
+                    "`{key}` means nothing here; there are [account.NAME] and [lane.NAME]"
+                )));
             }
         }
         let mut accounts = Vec::new();
         for (name, table) in tables(&self.document, "account").map_err(wrong)? {
             check_name(&name).map_err(|why| wrong(format!("[account.{name}]: {why}")))?;
-            let fields = Fields::of(&format!("account.{name}"), table, &["address", "user"]).map_err(wrong)?;
+            let fields = Fields::of(&format!("account.{name}"), table, &["address", "user"])
+                .map_err(wrong)?;
             let address = fields.text("address").map_err(wrong)?;
             let user = fields.text("user").map_err(wrong)?;
-            accounts.push(AccountConfig { name, address, user });
+            accounts.push(AccountConfig {
+                name,
+                address,
+                user,
+            });
         }
         let mut lanes = Vec::new();
         for (name, table) in tables(&self.document, "lane").map_err(wrong)? {
             check_name(&name).map_err(|why| wrong(format!("[lane.{name}]: {why}")))?;
-            let fields = Fields::of(&format!("lane.{name}"), table, &["id", "near", "far", "direction"]).map_err(wrong)?;
+            let fields = Fields::of(
+                &format!("lane.{name}"),
+                table,
+                &["id", "near", "far", "direction"],
+            )
+            .map_err(wrong)?;
             let direction = match fields.text("direction").map_err(wrong)?.as_str() {
                 "two-way" => Direction::TwoWay,
-                other => return Err(wrong(format!("[lane.{name}] direction = \"{other}\": only two-way is built so far"))),
+                other => {
+                    return Err(wrong(format!(
+                        "[lane.{name}] direction = \"{other}\": only two-way is built so far"
+                    )));
+                }
             };
             let near = PathBuf::from(fields.text("near").map_err(wrong)?);
             if !near.is_absolute() {
-                return Err(wrong(format!("[lane.{name}] near = \"{}\": it must be an absolute path", near.display())));
+                return Err(wrong(format!(
+                    "[lane.{name}] near = \"{}\": it must be an absolute path",
+                    near.display()
+                )));
             }
             let far = fields.text("far").map_err(wrong)?;
             let (account, path) = far
@@ -132,7 +162,14 @@ impl Config {
             let path = katabatic_core::RelPath::parse(path.trim_matches('/'))
                 .map_err(|why| wrong(format!("[lane.{name}] far = \"{far}\": {why}")))?;
             let id = fields.text("id").map_err(wrong)?;
-            lanes.push(LaneConfig { name, id, near, account: account.to_owned(), far: path, direction });
+            lanes.push(LaneConfig {
+                name,
+                id,
+                near,
+                account: account.to_owned(),
+                far: path,
+                direction,
+            });
         }
         (self.accounts, self.lanes) = (accounts, lanes);
         Ok(())
@@ -141,7 +178,10 @@ impl Config {
     /// The names of all accounts.
     #[must_use]
     pub fn account_names(&self) -> Vec<String> {
-        self.accounts.iter().map(|account| account.name.clone()).collect()
+        self.accounts
+            .iter()
+            .map(|account| account.name.clone())
+            .collect()
     }
 
     /// The account of this name.
@@ -150,9 +190,16 @@ impl Config {
     /// Lists the accounts there are.
     pub fn account(&self, name: &str) -> Result<&AccountConfig, Error> {
         let name = name.strip_prefix('@').unwrap_or(name);
-        self.accounts.iter().find(|account| account.name == name).ok_or_else(|| {
-            Error::usage(format!("the account {name}"), "there is none of that name", listed("account", &self.account_names()))
-        })
+        self.accounts
+            .iter()
+            .find(|account| account.name == name)
+            .ok_or_else(|| {
+                Error::usage(
+                    format!("the account {name}"),
+                    "there is none of that name",
+                    listed("account", &self.account_names()),
+                )
+            })
     }
 
     /// The lane of this name.
@@ -160,10 +207,17 @@ impl Config {
     /// # Errors
     /// Lists the lanes there are.
     pub fn lane(&self, name: &str) -> Result<&LaneConfig, Error> {
-        self.lanes.iter().find(|lane| lane.name == name).ok_or_else(|| {
-            let names: Vec<String> = self.lanes.iter().map(|lane| lane.name.clone()).collect();
-            Error::usage(format!("the lane {name}"), "there is none of that name", listed("lane", &names))
-        })
+        self.lanes
+            .iter()
+            .find(|lane| lane.name == name)
+            .ok_or_else(|| {
+                let names: Vec<String> = self.lanes.iter().map(|lane| lane.name.clone()).collect();
+                Error::usage(
+                    format!("the lane {name}"),
+                    "there is none of that name",
+                    listed("lane", &names),
+                )
+            })
     }
 
     /// Adds an account and saves.
@@ -171,7 +225,11 @@ impl Config {
     /// # Errors
     /// A name that is taken or cannot be one; a file that cannot be written.
     pub fn add_account(&mut self, account: AccountConfig) -> Result<(), Error> {
-        self.check_free("account", &account.name, self.accounts.iter().any(|known| known.name == account.name))?;
+        self.check_free(
+            "account",
+            &account.name,
+            self.accounts.iter().any(|known| known.name == account.name),
+        )?;
         let table = self.table("account", &account.name);
         table["address"] = value(&account.address);
         table["user"] = value(&account.user);
@@ -184,9 +242,17 @@ impl Config {
     /// # Errors
     /// As [`Config::add_account`].
     pub fn add_lane(&mut self, lane: LaneConfig) -> Result<(), Error> {
-        self.check_free("lane", &lane.name, self.lanes.iter().any(|known| known.name == lane.name))?;
+        self.check_free(
+            "lane",
+            &lane.name,
+            self.lanes.iter().any(|known| known.name == lane.name),
+        )?;
         let near = lane.near.to_str().ok_or_else(|| {
-            Error::usage(format!("the folder {}", lane.near.display()), "its path is not UTF-8", "Rename the folder.")
+            Error::usage(
+                format!("the folder {}", lane.near.display()),
+                "its path is not UTF-8",
+                "Rename the folder.",
+            )
         })?;
         let table = self.table("lane", &lane.name);
         table["id"] = value(&lane.id);
@@ -223,12 +289,19 @@ impl Config {
     /// Says why not.
     pub fn check_free(&self, kind: &str, name: &str, taken: bool) -> Result<(), Error> {
         let what = format!("the {kind} name {name:?}");
-        check_name(name).map_err(|why| Error::usage(&what, why, "Choose a name such as `office` or `scores`."))?;
+        check_name(name).map_err(|why| {
+            Error::usage(&what, why, "Choose a name such as `office` or `scores`.")
+        })?;
         if taken {
             return Err(Error::usage(
                 what,
-                format!("there is a{} {kind} of that name already", if kind == "account" { "n" } else { "" }),
-                format!("Choose another name, or remove that one first: katabatic {kind} remove {name}"),
+                format!(
+                    "there is a{} {kind} of that name already",
+                    if kind == "account" { "n" } else { "" }
+                ),
+                format!(
+                    "Choose another name, or remove that one first: katabatic {kind} remove {name}"
+                ),
             ));
         }
         Ok(())
@@ -245,14 +318,22 @@ impl Config {
     }
 
     fn remove(&mut self, kind: &str, name: &str) {
-        if let Some(group) = self.document.get_mut(kind).and_then(Item::as_table_like_mut) {
+        if let Some(group) = self
+            .document
+            .get_mut(kind)
+            .and_then(Item::as_table_like_mut)
+        {
             group.remove(name);
         }
     }
 
     fn save(&self) -> Result<(), Error> {
         write_private(&self.file, self.document.to_string().as_bytes()).map_err(|why| {
-            Error::failed(format!("saving the config {}", self.file.display()), why, "Look at the folder's rights and room.")
+            Error::failed(
+                format!("saving the config {}", self.file.display()),
+                why,
+                "Look at the folder's rights and room.",
+            )
         })
     }
 }
@@ -266,14 +347,25 @@ fn listed(kind: &str, names: &[String]) -> String {
 }
 
 fn wrong(file: &Path, why: &str) -> Error {
-    Error::usage(format!("the config {}", file.display()), why.trim_end(), "Correct it with an editor; nothing was changed.")
+    Error::usage(
+        format!("the config {}", file.display()),
+        why.trim_end(),
+        "Correct it with an editor; nothing was changed.",
+    )
 }
 
 fn tables(document: &DocumentMut, kind: &str) -> Result<Vec<(String, Table)>, String> {
-    let Some(group) = document.get(kind) else { return Ok(Vec::new()) };
-    let group = group.as_table_like().ok_or_else(|| format!("`{kind}` must be written [{kind}.NAME]"))?;
+    let Some(group) = document.get(kind) else {
+        return Ok(Vec::new());
+    };
+    let group = group
+        .as_table_like()
+        .ok_or_else(|| format!("`{kind}` must be written [{kind}.NAME]"))?;
     let table = |(name, item): (&str, &Item)| {
-        let table = item.clone().into_table().map_err(|_| format!("`{kind}.{name}` must be a table, [{kind}.{name}]"))?;
+        let table = item
+            .clone()
+            .into_table()
+            .map_err(|_| format!("`{kind}.{name}` must be a table, [{kind}.{name}]"))?;
         Ok((name.to_owned(), table))
     };
     group.iter().map(table).collect()
@@ -294,10 +386,19 @@ struct Fields {
 
 impl Fields {
     fn of(whose: &str, table: Table, known: &[&str]) -> Result<Fields, String> {
-        let strange = table.iter().map(|(key, _)| key.to_owned()).find(|key| !known.contains(&key.as_str()));
+        let strange = table
+            .iter()
+            .map(|(key, _)| key.to_owned())
+            .find(|key| !known.contains(&key.as_str()));
         match strange {
-            Some(key) => Err(format!("[{whose}] `{key}` means nothing here; there are {}", known.join(", "))),
-            None => Ok(Fields { whose: whose.to_owned(), table }),
+            Some(key) => Err(format!(
+                "[{whose}] `{key}` means nothing here; there are {}",
+                known.join(", ")
+            )),
+            None => Ok(Fields {
+                whose: whose.to_owned(),
+                table,
+            }),
         }
     }
 
@@ -322,12 +423,21 @@ mod tests {
 
     #[test]
     fn commands_keep_the_comments_of_people() {
-        let (_dir, home) = home("# mind the account\n[account.old] # of last season\naddress = \"http://x/\"\nuser = \"u\"\n");
+        let (_dir, home) = home(
+            "# mind the account\n[account.old] # of last season\naddress = \"http://x/\"\nuser = \"u\"\n",
+        );
         let mut config = Config::read(&home).unwrap();
-        let office = AccountConfig { name: "office".into(), address: "http://y/".into(), user: "librarian".into() };
+        let office = AccountConfig {
+            name: "office".into(),
+            address: "http://y/".into(),
+            user: "librarian".into(),
+        };
         config.add_account(office).unwrap();
         let text = fs::read_to_string(home.config_file()).unwrap();
-        assert!(text.starts_with("# mind the account\n[account.old] # of last season\n"), "{text}");
+        assert!(
+            text.starts_with("# mind the account\n[account.old] # of last season\n"),
+            "{text}"
+        );
         let mut again = Config::read(&home).unwrap();
         assert_eq!(again.accounts.len(), 2);
         again.remove_account("office").unwrap();
@@ -339,10 +449,22 @@ mod tests {
         for (text, names) in [
             ("[acount.x]\n", "`acount`"),
             ("[account.x]\naddress = \"http://x/\"\n", "needs user"),
-            ("[account.x]\naddress = \"a\"\nuser = \"u\"\npassword = \"p\"\n", "`password` means nothing"),
-            ("[lane.l]\nid = \"1\"\nnear = \"here\"\nfar = \"@x/\"\ndirection = \"two-way\"\n", "absolute"),
-            ("[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"two-way\"\n", "@ACCOUNT/FOLDER"),
-            ("[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"sideways\"\n", "sideways"),
+            (
+                "[account.x]\naddress = \"a\"\nuser = \"u\"\npassword = \"p\"\n",
+                "`password` means nothing",
+            ),
+            (
+                "[lane.l]\nid = \"1\"\nnear = \"here\"\nfar = \"@x/\"\ndirection = \"two-way\"\n",
+                "absolute",
+            ),
+            (
+                "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"two-way\"\n",
+                "@ACCOUNT/FOLDER",
+            ),
+            (
+                "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"sideways\"\n",
+                "sideways",
+            ),
             ("[lane\n", "line 1"),
         ] {
             let (_dir, home) = home(text);

@@ -36,17 +36,35 @@ pub struct Error {
 
 impl Error {
     /// An error of this class.
-    pub fn new(class: Class, what: impl Into<String>, why: impl Into<String>, next: impl Into<String>) -> Error {
-        Error { class, what: what.into(), why: why.into(), next: next.into() }
+    pub fn new(
+        class: Class,
+        what: impl Into<String>,
+        why: impl Into<String>,
+        next: impl Into<String>,
+    ) -> Error {
+        Error {
+            class,
+            what: what.into(),
+            why: why.into(),
+            next: next.into(),
+        }
     }
 
     /// A failure of the tool's own files: its config, its ledger.
-    pub fn failed(what: impl Into<String>, why: impl fmt::Display, next: impl Into<String>) -> Error {
+    pub fn failed(
+        what: impl Into<String>,
+        why: impl fmt::Display,
+        next: impl Into<String>,
+    ) -> Error {
         Error::new(Class::Failed, what, why.to_string(), next)
     }
 
     /// Something asked for wrongly.
-    pub fn usage(what: impl Into<String>, why: impl Into<String>, next: impl Into<String>) -> Error {
+    pub fn usage(
+        what: impl Into<String>,
+        why: impl Into<String>,
+        next: impl Into<String>,
+    ) -> Error {
         Error::new(Class::Usage, what, why, next)
     }
 }

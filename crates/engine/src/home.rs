@@ -24,7 +24,12 @@ impl Home {
     /// Where the folder cannot be made.
     pub fn under(dir: &Path) -> Result<Home, Error> {
         let dir = std::path::absolute(dir).unwrap_or_else(|_| dir.to_owned());
-        Home { config: dir.clone(), state: dir.clone(), given: Some(dir) }.made()
+        Home {
+            config: dir.clone(),
+            state: dir.clone(),
+            given: Some(dir),
+        }
+        .made()
     }
 
     /// In the XDG base directories of the person.
@@ -32,7 +37,11 @@ impl Home {
     /// # Errors
     /// Where there is no home folder, or the folders cannot be made.
     pub fn of_person() -> Result<Home, Error> {
-        let variable = |name| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+        let variable = |name| {
+            std::env::var_os(name)
+                .map(PathBuf::from)
+                .filter(|path| path.is_absolute())
+        };
         let person = variable("HOME").ok_or_else(|| {
             Error::usage(
                 "finding the tool's own folder",
@@ -40,9 +49,18 @@ impl Home {
                 "Say where config and ledger are to lie: --home DIR.",
             )
         })?;
-        let config = variable("XDG_CONFIG_HOME").unwrap_or_else(|| person.join(".config")).join("katabatic");
-        let state = variable("XDG_STATE_HOME").unwrap_or_else(|| person.join(".local/state")).join("katabatic");
-        Home { config, state, given: None }.made()
+        let config = variable("XDG_CONFIG_HOME")
+            .unwrap_or_else(|| person.join(".config"))
+            .join("katabatic");
+        let state = variable("XDG_STATE_HOME")
+            .unwrap_or_else(|| person.join(".local/state"))
+            .join("katabatic");
+        Home {
+            config,
+            state,
+            given: None,
+        }
+        .made()
     }
 
     fn made(self) -> Result<Home, Error> {
@@ -95,7 +113,11 @@ impl Home {
     pub fn computer(&self) -> Result<String, Error> {
         let file = self.state.join("computer");
         let failed = |why: std::io::Error| {
-            Error::failed(format!("keeping this computer's name in {}", file.display()), why, "Look at the folder's rights.")
+            Error::failed(
+                format!("keeping this computer's name in {}", file.display()),
+                why,
+                "Look at the folder's rights.",
+            )
         };
         match fs::read_to_string(&file) {
             Ok(name) if !name.trim().is_empty() => return Ok(name.trim().to_owned()),
@@ -103,9 +125,20 @@ impl Home {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
             Err(error) => return Err(failed(error)),
         }
-        let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
-        let host: String = host.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').take(32).collect();
-        let name = format!("{}-{}", if host.is_empty() { "computer" } else { &host }, random_hex(3)?);
+        let host = rustix::system::uname()
+            .nodename()
+            .to_string_lossy()
+            .into_owned();
+        let host: String = host
+            .chars()
+            .filter(|c| c.is_ascii_alphanumeric() || *c == '-')
+            .take(32)
+            .collect();
+        let name = format!(
+            "{}-{}",
+            if host.is_empty() { "computer" } else { &host },
+            random_hex(3)?
+        );
         write_private(&file, name.as_bytes()).map_err(failed)?;
         Ok(name)
     }
@@ -117,8 +150,13 @@ impl Home {
 /// Where the system has no randomness to give.
 pub fn random_hex(bytes: usize) -> Result<String, Error> {
     let mut buffer = vec![0u8; bytes];
-    getrandom::fill(&mut buffer)
-        .map_err(|why| Error::failed("making a unique name", why, "Try again; the system gave no random bytes."))?;
+    getrandom::fill(&mut buffer).map_err(|why| {
+        Error::failed(
+            "making a unique name",
+            why,
+            "Try again; the system gave no random bytes.",
+        )
+    })?;
     Ok(buffer.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
@@ -127,9 +165,17 @@ pub fn random_hex(bytes: usize) -> Result<String, Error> {
 /// # Errors
 /// Where it cannot be made.
 pub fn private_folder(dir: &Path) -> Result<(), Error> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(dir).map_err(|why| {
-        Error::failed(format!("making the folder {}", dir.display()), why, "Choose another with --home DIR.")
-    })
+    fs::DirBuilder::new()
+        .recursive(true)
+        .mode(0o700)
+        .create(dir)
+        .map_err(|why| {
+            Error::failed(
+                format!("making the folder {}", dir.display()),
+                why,
+                "Choose another with --home DIR.",
+            )
+        })
 }
 
 /// Writes a file that only its owner may read, whole or not at all.
@@ -138,7 +184,12 @@ pub fn private_folder(dir: &Path) -> Result<(), Error> {
 /// As the file system says.
 pub fn write_private(path: &Path, content: &[u8]) -> std::io::Result<()> {
     let beside = path.with_extension(format!("new-{}", std::process::id()));
-    let mut file = fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&beside)?;
+    let mut file = fs::OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(&beside)?;
     file.write_all(content)?;
     file.sync_all()?;
     fs::rename(&beside, path)?;

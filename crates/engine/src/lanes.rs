@@ -36,8 +36,18 @@ pub struct NewLane {
 ///
 /// # Errors
 /// A name or a place that cannot be used, with the reason; nothing is saved then.
-pub async fn add(home: &Home, config: &mut Config, ledger: &Ledger, new: NewLane, stop: &Stop) -> Result<Plan, Error> {
-    config.check_free("lane", &new.name, config.lanes.iter().any(|lane| lane.name == new.name))?;
+pub async fn add(
+    home: &Home,
+    config: &mut Config,
+    ledger: &Ledger,
+    new: NewLane,
+    stop: &Stop,
+) -> Result<Plan, Error> {
+    config.check_free(
+        "lane",
+        &new.name,
+        config.lanes.iter().any(|lane| lane.name == new.name),
+    )?;
     let lane = LaneConfig {
         name: new.name,
         id: home::random_hex(8)?,
@@ -65,7 +75,9 @@ pub async fn add(home: &Home, config: &mut Config, ledger: &Ledger, new: NewLane
 pub async fn remove(config: &mut Config, ledger: &Ledger, name: &str) -> Result<(), Error> {
     let id = config.lane(name)?.id.clone();
     config.remove_lane(name)?;
-    ledger.write(move |connection| rows::forget_lane(connection, &id)).await
+    ledger
+        .write(move |connection| rows::forget_lane(connection, &id))
+        .await
 }
 
 fn refused(lane: &LaneConfig, why: String, next: &str) -> Error {
@@ -77,7 +89,10 @@ fn check_own_home(home: &Home, near: &Path) -> Result<(), Error> {
     if near.starts_with(&own) || own.starts_with(near) {
         return Err(Error::usage(
             format!("the near folder {}", near.display()),
-            format!("the tool keeps its own things in {}, and would carry itself", own.display()),
+            format!(
+                "the tool keeps its own things in {}, and would carry itself",
+                own.display()
+            ),
             "Choose another folder, or another home with --home DIR.",
         ));
     }
@@ -93,7 +108,10 @@ fn check_overlap(config: &Config, lane: &LaneConfig, other: &LaneConfig) -> Resu
         (false, false) => None,
     };
     let other_near = absolute(&other.near);
-    let near = relation(lane.near.starts_with(&other_near), other_near.starts_with(&lane.near));
+    let near = relation(
+        lane.near.starts_with(&other_near),
+        other_near.starts_with(&lane.near),
+    );
     let (place, others_place) = (far_address(config, lane)?, far_address(config, other)?);
     let within = |a: &[String], b: &[String]| a.len() >= b.len() && a[..b.len()] == *b;
     let far = relation(within(&place, &others_place), within(&others_place, &place));
@@ -113,15 +131,27 @@ fn check_overlap(config: &Config, lane: &LaneConfig, other: &LaneConfig) -> Resu
 /// Server, user and folder, whatever the account is called here.
 fn far_address(config: &Config, lane: &LaneConfig) -> Result<Vec<String>, Error> {
     let account = config.account(&lane.account)?;
-    let url = url::Url::parse(&account.address)
-        .map_err(|why| Error::usage(format!("the address of @{}", account.name), why.to_string(), "Correct it in the config."))?;
+    let url = url::Url::parse(&account.address).map_err(|why| {
+        Error::usage(
+            format!("the address of @{}", account.name),
+            why.to_string(),
+            "Correct it in the config.",
+        )
+    })?;
     let mut address = vec![
         url.host_str().unwrap_or_default().to_owned(),
         url.port_or_known_default().unwrap_or_default().to_string(),
         account.user.clone(),
     ];
-    let decoded = percent_encoding::percent_decode_str(url.path()).decode_utf8_lossy().into_owned();
-    address.extend(decoded.split('/').filter(|part| !part.is_empty()).map(str::to_owned));
+    let decoded = percent_encoding::percent_decode_str(url.path())
+        .decode_utf8_lossy()
+        .into_owned();
+    address.extend(
+        decoded
+            .split('/')
+            .filter(|part| !part.is_empty())
+            .map(str::to_owned),
+    );
     address.extend(lane.far.parts().map(str::to_owned));
     Ok(address)
 }
@@ -129,34 +159,68 @@ fn far_address(config: &Config, lane: &LaneConfig) -> Result<Vec<String>, Error>
 fn check_near(lane: &LaneConfig, make: bool) -> Result<(), Error> {
     match lane.near.metadata() {
         Ok(meta) if meta.is_dir() => Ok(()),
-        Ok(_) => Err(refused(lane, format!("{} is a file", lane.near.display()), "Name a folder.")),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound && make => std::fs::create_dir_all(&lane.near)
-            .map_err(|why| refused(lane, format!("{} could not be made: {why}", lane.near.display()), "Name another folder.")),
+        Ok(_) => Err(refused(
+            lane,
+            format!("{} is a file", lane.near.display()),
+            "Name a folder.",
+        )),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound && make => {
+            std::fs::create_dir_all(&lane.near).map_err(|why| {
+                refused(
+                    lane,
+                    format!("{} could not be made: {why}", lane.near.display()),
+                    "Name another folder.",
+                )
+            })
+        }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Err(Error::new(
             Class::NotThere,
             format!("adding the lane {}", lane.name),
             format!("there is no folder {}", lane.near.display()),
             "Check the spelling; to have it made, say --make.",
         )),
-        Err(error) => Err(refused(lane, format!("{}: {error}", lane.near.display()), "Look at the folder's rights.")),
+        Err(error) => Err(refused(
+            lane,
+            format!("{}: {error}", lane.near.display()),
+            "Look at the folder's rights.",
+        )),
     }
 }
 
-async fn check_far(home: &Home, account: &AccountConfig, lane: &LaneConfig, make: bool, stop: &Stop) -> Result<(), Error> {
+async fn check_far(
+    home: &Home,
+    account: &AccountConfig,
+    lane: &LaneConfig,
+    make: bool,
+    stop: &Stop,
+) -> Result<(), Error> {
     let client = account_client(home, account, stop)?;
     let root = WebdavSide::new(client, RelPath::root(), "none", "none");
     let failed = |error: SideError| side_failed(lane, katabatic_core::Side::Far, &error);
     let mut at = RelPath::root();
     for part in lane.far.parts() {
-        at = at.join(part).map_err(|why| refused(lane, why.to_string(), "Name another folder."))?;
+        at = at
+            .join(part)
+            .map_err(|why| refused(lane, why.to_string(), "Name another folder."))?;
         match root.look(&at).await.map_err(failed)? {
             Some(entry) if entry.kind == katabatic_core::Kind::Folder => {}
             Some(_) => {
-                return Err(refused(lane, format!("{} is a file there", far_place(&lane.account, &at)), "Name a folder."));
+                return Err(refused(
+                    lane,
+                    format!("{} is a file there", far_place(&lane.account, &at)),
+                    "Name a folder.",
+                ));
             }
             None if make => {
                 if root.make_folder(&at).await.map_err(failed)? == Put::Taken {
-                    return Err(refused(lane, format!("{} came to be a file meanwhile", far_place(&lane.account, &at)), "Try again."));
+                    return Err(refused(
+                        lane,
+                        format!(
+                            "{} came to be a file meanwhile",
+                            far_place(&lane.account, &at)
+                        ),
+                        "Try again.",
+                    ));
                 }
             }
             None => {
@@ -172,7 +236,13 @@ async fn check_far(home: &Home, account: &AccountConfig, lane: &LaneConfig, make
     root.root().await.map(drop).map_err(failed)
 }
 
-async fn first_plan(home: &Home, config: &Config, ledger: &Ledger, lane: &LaneConfig, stop: &Stop) -> Result<Plan, Error> {
+async fn first_plan(
+    home: &Home,
+    config: &Config,
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    stop: &Stop,
+) -> Result<Plan, Error> {
     let open: OpenLane = open_lane(home, config, ledger, lane, stop).await?;
     let pass = Pass {
         lane: open,

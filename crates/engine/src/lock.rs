@@ -19,13 +19,21 @@ pub struct RootLock(#[expect(dead_code, reason = "held, not read")] File);
 pub fn lock(root: &Path) -> Result<RootLock, Error> {
     let what = || format!("starting a pass on {}", root.display());
     let file = File::open(root).map_err(|why| {
-        Error::new(Class::NotThere, what(), why.to_string(), "Is the drive plugged in and mounted? Nothing was changed.")
+        Error::new(
+            Class::NotThere,
+            what(),
+            why.to_string(),
+            "Is the drive plugged in and mounted? Nothing was changed.",
+        )
     })?;
     match flock(&file, FlockOperation::NonBlockingLockExclusive) {
         Ok(()) => Ok(RootLock(file)),
         Err(rustix::io::Errno::WOULDBLOCK) => Err(Error::failed(
             what(),
-            format!("another pass is running there: {}", holder(&file).unwrap_or_else(|| "a process that cannot be named".into())),
+            format!(
+                "another pass is running there: {}",
+                holder(&file).unwrap_or_else(|| "a process that cannot be named".into())
+            ),
             "Wait until it has ended, then try again.",
         )),
         Err(error) => Err(Error::failed(what(), error, "Look at the folder's rights.")),
@@ -38,14 +46,25 @@ fn holder(file: &File) -> Option<String> {
     let locks = fs::read_to_string("/proc/locks").ok()?;
     let line = locks.lines().find(|line| {
         let fields: Vec<&str> = line.split_whitespace().collect();
-        fields.get(1) == Some(&"FLOCK") && fields.get(5).and_then(|place| place.rsplit(':').next()) == Some(&inode)
+        fields.get(1) == Some(&"FLOCK")
+            && fields.get(5).and_then(|place| place.rsplit(':').next()) == Some(&inode)
     })?;
     let process: u32 = line.split_whitespace().nth(4)?.parse().ok()?;
     let command = fs::read(format!("/proc/{process}/cmdline")).ok()?;
-    let command = String::from_utf8_lossy(&command).trim_end_matches('\0').replace('\0', " ");
-    let since = fs::metadata(format!("/proc/{process}")).and_then(|meta| meta.modified()).ok();
-    let since = since.and_then(|at| jiff::Timestamp::try_from(at).ok()).map_or_else(String::new, |at| {
-        format!(", since {}", at.to_zoned(jiff::tz::TimeZone::system()).strftime("%H:%M:%S"))
-    });
+    let command = String::from_utf8_lossy(&command)
+        .trim_end_matches('\0')
+        .replace('\0', " ");
+    let since = fs::metadata(format!("/proc/{process}"))
+        .and_then(|meta| meta.modified())
+        .ok();
+    let since = since
+        .and_then(|at| jiff::Timestamp::try_from(at).ok())
+        .map_or_else(String::new, |at| {
+            format!(
+                ", since {}",
+                at.to_zoned(jiff::tz::TimeZone::system())
+                    .strftime("%H:%M:%S")
+            )
+        });
     Some(format!("process {process} ({command}){since}"))
 }

@@ -49,8 +49,21 @@ pub fn account_client(home: &Home, account: &AccountConfig, stop: &Stop) -> Resu
             "Correct it in the config.",
         )
     })?;
-    Client::new(Connection { address, user: account.user.clone(), password }, stop.clone())
-        .map_err(|why| Error::failed(format!("connecting to @{}", account.name), why, "Try again."))
+    Client::new(
+        Connection {
+            address,
+            user: account.user.clone(),
+            password,
+        },
+        stop.clone(),
+    )
+    .map_err(|why| {
+        Error::failed(
+            format!("connecting to @{}", account.name),
+            why,
+            "Try again.",
+        )
+    })
 }
 
 /// Opens a lane.
@@ -66,8 +79,13 @@ pub async fn open_lane(
 ) -> Result<OpenLane, Error> {
     let client = account_client(home, config.account(&lane.account)?, stop)?;
     let far = WebdavSide::new(client, lane.far.clone(), &home.computer()?, &lane.id);
-    let near = LocalSide::open(&lane.near, &home.lane_room(&lane.id), &lane.id, stop.clone())
-        .map_err(|why| side_failed(lane, katabatic_core::Side::Near, &why))?;
+    let near = LocalSide::open(
+        &lane.near,
+        &home.lane_room(&lane.id),
+        &lane.id,
+        stop.clone(),
+    )
+    .map_err(|why| side_failed(lane, katabatic_core::Side::Near, &why))?;
     let id = lane.id.clone();
     let row = ledger
         .write(move |connection| {
@@ -75,19 +93,26 @@ pub async fn open_lane(
             rows::lane_of(connection, &id)?.ok_or(rusqlite::Error::QueryReturnedNoRows)
         })
         .await?;
-    Ok(OpenLane { config: lane.clone(), row, near, far })
+    Ok(OpenLane {
+        config: lane.clone(),
+        row,
+        near,
+        far,
+    })
 }
 
 /// A side's error as it reaches a person.
 #[must_use]
 pub fn side_failed(lane: &LaneConfig, side: katabatic_core::Side, error: &SideError) -> Error {
     let (place, next) = match side {
-        katabatic_core::Side::Near => {
-            (lane.near.display().to_string(), "Is the drive plugged in and mounted? Nothing was removed on either side.")
-        }
-        katabatic_core::Side::Far => {
-            (lane.far_place(), "Is the network up, and the folder still there? Nothing was removed on either side.")
-        }
+        katabatic_core::Side::Near => (
+            lane.near.display().to_string(),
+            "Is the drive plugged in and mounted? Nothing was removed on either side.",
+        ),
+        katabatic_core::Side::Far => (
+            lane.far_place(),
+            "Is the network up, and the folder still there? Nothing was removed on either side.",
+        ),
     };
     let what = format!("the {} side of lane {}, {place}", side.name(), lane.name);
     match error {
@@ -96,9 +121,21 @@ pub fn side_failed(lane: &LaneConfig, side: katabatic_core::Side, error: &SideEr
             Class::Refused,
             what,
             why,
-            format!("Check the sign-in: katabatic account test {}. Nothing was removed on either side.", lane.account),
+            format!(
+                "Check the sign-in: katabatic account test {}. Nothing was removed on either side.",
+                lane.account
+            ),
         ),
-        SideError::Stopped => Error::new(Class::Stopped, what, "stopped by Ctrl-C", "Sync again to go on."),
-        other => Error::failed(what, other, "Sync again; nothing was removed on either side."),
+        SideError::Stopped => Error::new(
+            Class::Stopped,
+            what,
+            "stopped by Ctrl-C",
+            "Sync again to go on.",
+        ),
+        other => Error::failed(
+            what,
+            other,
+            "Sync again; nothing was removed on either side.",
+        ),
     }
 }

@@ -38,9 +38,16 @@ impl Place {
                 ));
             }
             let path = RelPath::parse(path.trim_matches('/')).map_err(|why| {
-                Error::usage(what(), why.to_string(), "Write it as @ACCOUNT/FOLDER/FOLDER.")
+                Error::usage(
+                    what(),
+                    why.to_string(),
+                    "Write it as @ACCOUNT/FOLDER/FOLDER.",
+                )
             })?;
-            return Ok(Place::Far { account: account.to_owned(), path });
+            return Ok(Place::Far {
+                account: account.to_owned(),
+                path,
+            });
         }
         let first = text.split('/').next().unwrap_or("");
         if accounts.iter().any(|name| name == first) && !Path::new(first).exists() {
@@ -58,7 +65,14 @@ fn known(accounts: &[String]) -> String {
     if accounts.is_empty() {
         return "there are no accounts yet (katabatic account add)".into();
     }
-    format!("there are {}", accounts.iter().map(|name| format!("@{name}")).collect::<Vec<_>>().join(", "))
+    format!(
+        "there are {}",
+        accounts
+            .iter()
+            .map(|name| format!("@{name}"))
+            .collect::<Vec<_>>()
+            .join(", ")
+    )
 }
 
 /// The absolute path, with links resolved in the part that exists.
@@ -88,14 +102,23 @@ mod tests {
     #[test]
     fn an_address_is_never_guessed() {
         let accounts = vec!["office".to_owned()];
-        let far = |path: &str| Place::Far { account: "office".into(), path: RelPath::parse(path).unwrap() };
-        assert_eq!(Place::parse("@office/Scores/", &accounts), Ok(far("Scores")));
+        let far = |path: &str| Place::Far {
+            account: "office".into(),
+            path: RelPath::parse(path).unwrap(),
+        };
+        assert_eq!(
+            Place::parse("@office/Scores/", &accounts),
+            Ok(far("Scores"))
+        );
         assert_eq!(Place::parse("@office", &accounts), Ok(far("")));
         let unknown = Place::parse("@ofice/Scores", &accounts).unwrap_err();
         assert!(unknown.why.contains("there are @office"), "{unknown:?}");
         let forgotten = Place::parse("office/Scores", &accounts).unwrap_err();
         assert_eq!(forgotten.next, "Did you mean @office/Scores?");
-        assert!(matches!(Place::parse("./@office", &accounts), Ok(Place::Local(_))));
+        assert!(matches!(
+            Place::parse("./@office", &accounts),
+            Ok(Place::Local(_))
+        ));
         assert!(Place::parse("@office/../up", &accounts).is_err());
     }
 }

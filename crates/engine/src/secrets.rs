@@ -39,7 +39,11 @@ fn file(home: &Home, account: &str) -> PathBuf {
 /// Where the file cannot be written.
 pub fn keep(home: &Home, account: &str, secret: &Secret) -> Result<(), Error> {
     write_private(&file(home, account), secret.0.as_bytes()).map_err(|why| {
-        Error::failed(format!("keeping the password of @{account}"), why, "Look at the rights of the tool's own folder.")
+        Error::failed(
+            format!("keeping the password of @{account}"),
+            why,
+            "Look at the rights of the tool's own folder.",
+        )
     })
 }
 
@@ -64,9 +68,11 @@ pub fn recall(home: &Home, account: &str) -> Result<Secret, Error> {
 /// Where the file cannot be removed.
 pub fn forget(home: &Home, account: &str) -> Result<(), Error> {
     match fs::remove_file(file(home, account)) {
-        Err(why) if why.kind() != std::io::ErrorKind::NotFound => {
-            Err(Error::failed(format!("forgetting the password of @{account}"), why, "Remove the file by hand."))
-        }
+        Err(why) if why.kind() != std::io::ErrorKind::NotFound => Err(Error::failed(
+            format!("forgetting the password of @{account}"),
+            why,
+            "Remove the file by hand.",
+        )),
         _ => Ok(()),
     }
 }

@@ -65,7 +65,11 @@ pub fn open_conflicts(pass: &Pass) -> Result<Vec<LedgerRow>, Error> {
     let mut found = Vec::new();
     pass.ledger.read(|connection| {
         rows::each_row(connection, pass.lane.row.key, &RelPath::root(), |row| {
-            if row.open.as_ref().is_some_and(|(state, _)| state == "conflict") {
+            if row
+                .open
+                .as_ref()
+                .is_some_and(|(state, _)| state == "conflict")
+            {
                 found.push(row);
             }
             true
@@ -90,10 +94,21 @@ pub async fn show(pass: &Pass, row: &LedgerRow) -> Result<Conflict, Error> {
         (Some(near), Some(far)) => first_difference(pass, &row.path, near, far).await,
         _ => None,
     };
-    Ok(Conflict { path: row.path.clone(), near, far, seen_at: pass.lane.row.seen_at, difference })
+    Ok(Conflict {
+        path: row.path.clone(),
+        near,
+        far,
+        seen_at: pass.lane.row.seen_at,
+        difference,
+    })
 }
 
-async fn first_difference(pass: &Pass, path: &RelPath, near: &Entry, far: &Entry) -> Option<(usize, String, String)> {
+async fn first_difference(
+    pass: &Pass,
+    path: &RelPath,
+    near: &Entry,
+    far: &Entry,
+) -> Option<(usize, String, String)> {
     let near = text(&*pass.store(Side::Near), path, near).await?;
     let far = text(&*pass.store(Side::Far), path, far).await?;
     let (mut near, mut far) = (near.lines(), far.lines());
@@ -119,7 +134,9 @@ async fn text(store: &dyn SideStore, path: &RelPath, seen: &Entry) -> Option<Str
     while let Some(chunk) = source.content.next().await {
         whole.extend_from_slice(&chunk.ok()?);
     }
-    String::from_utf8(whole).ok().filter(|text| !text.contains('\0'))
+    String::from_utf8(whole)
+        .ok()
+        .filter(|text| !text.contains('\0'))
 }
 
 /// Settles one conflict.
@@ -136,7 +153,10 @@ pub async fn settle(
     if let Some((side, why)) = pass.prepare().await?.get(path) {
         return Err(Error::failed(
             format!("settling {path}"),
-            format!("an earlier pass was cut off there, and that cannot be cleared up {} now: {why}", side.here_or_there()),
+            format!(
+                "an earlier pass was cut off there, and that cannot be cleared up {} now: {why}",
+                side.here_or_there()
+            ),
             "Sync once the reason is gone, then settle it.",
         ));
     }
@@ -150,7 +170,10 @@ pub async fn settle(
     let (report, first_run) = match winner {
         None => {
             let beside = keep_beside(pass, path, &far).await?;
-            done.push(format!("the version from there is {} now, beside the one from here", beside.name()));
+            done.push(format!(
+                "the version from there is {} now, beside the one from here",
+                beside.name()
+            ));
             (carry_on(pass, vec![path.clone(), beside]).await?, None)
         }
         Some(winner) => {
@@ -161,7 +184,11 @@ pub async fn settle(
                 yields.here_or_there()
             ));
             if near.kind == Kind::File && far.kind == Kind::File {
-                (pass.carry_one(replacing(pass, path, near, far, yields)?, "settle").await?, None)
+                (
+                    pass.carry_one(replacing(pass, path, near, far, yields)?, "settle")
+                        .await?,
+                    None,
+                )
             } else {
                 let old = if yields == Side::Near { &near } else { &far };
                 let run = take_out(pass, path, yields, old).await?;
@@ -177,17 +204,37 @@ pub async fn settle(
         }
         Ok(all)
     })?;
-    Ok(Settled { done, spares, report })
+    Ok(Settled {
+        done,
+        spares,
+        report,
+    })
 }
 
 /// A pass over what was settled, which finds the conflict gone.
 async fn carry_on(pass: &Pass, scope: Vec<RelPath>) -> Result<Report, Error> {
-    pass.run("settle", &Wish { scope, by_hand: true, ..Wish::default() }).await
+    pass.run(
+        "settle",
+        &Wish {
+            scope,
+            by_hand: true,
+            ..Wish::default()
+        },
+    )
+    .await
 }
 
 /// The step that puts one side's file in place of the other's.
-fn replacing(pass: &Pass, path: &RelPath, near: Entry, far: Entry, yields: Side) -> Result<Step, Error> {
-    let row = pass.ledger.read(|connection| rows::row(connection, pass.lane.row.key, path))?;
+fn replacing(
+    pass: &Pass,
+    path: &RelPath,
+    near: Entry,
+    far: Entry,
+    yields: Side,
+) -> Result<Step, Error> {
+    let row = pass
+        .ledger
+        .read(|connection| rows::row(connection, pass.lane.row.key, path))?;
     let seen = Triple {
         path: path.clone(),
         base: row.and_then(|row| row.base),
@@ -195,33 +242,70 @@ fn replacing(pass: &Pass, path: &RelPath, near: Entry, far: Entry, yields: Side)
         far: View::Present(far),
     };
     let (_, near, far) = decide(seen.base.as_ref(), &seen.near, &seen.far);
-    Ok(Step { seen, near, far, decision: Decision::Carry { to: yields, replaces: true } })
+    Ok(Step {
+        seen,
+        near,
+        far,
+        decision: Decision::Carry {
+            to: yields,
+            replaces: true,
+        },
+    })
 }
 
 async fn both_versions(pass: &Pass, path: &RelPath) -> Result<(Entry, Entry), Error> {
-    let row = pass.ledger.read(|connection| rows::row(connection, pass.lane.row.key, path))?;
-    let look = async |side: Side| pass.store(side).look(path).await.map_err(|error| pass.side_failed(side, &error));
+    let row = pass
+        .ledger
+        .read(|connection| rows::row(connection, pass.lane.row.key, path))?;
+    let look = async |side: Side| {
+        pass.store(side)
+            .look(path)
+            .await
+            .map_err(|error| pass.side_failed(side, &error))
+    };
     let view = |entry: Option<Entry>| entry.map_or(View::Absent, View::Present);
     let (near, far) = (view(look(Side::Near).await?), view(look(Side::Far).await?));
-    let known = row.as_ref().is_some_and(|row| row.open.as_ref().is_some_and(|(state, _)| state == "conflict"));
+    let known = row.as_ref().is_some_and(|row| {
+        row.open
+            .as_ref()
+            .is_some_and(|(state, _)| state == "conflict")
+    });
     let base = row.and_then(|row| row.base);
     let (verdict, ..) = decide(base.as_ref(), &near, &far);
     let in_conflict = known || verdict == Verdict::Conflict;
     match (near, far) {
         (View::Present(near), View::Present(far)) if in_conflict => Ok((near, far)),
         (near, far) => {
-            let triple = Triple { path: path.clone(), base, near, far };
+            let triple = Triple {
+                path: path.clone(),
+                base,
+                near,
+                far,
+            };
             Err(not_in_conflict(pass, &triple))
         }
     }
 }
 
 fn not_in_conflict(pass: &Pass, seen: &Triple) -> Error {
-    let there = |view: &View| if view.entry().is_some() { "is there" } else { "is not there" };
+    let there = |view: &View| {
+        if view.entry().is_some() {
+            "is there"
+        } else {
+            "is not there"
+        }
+    };
     Error::usage(
         format!("settling {} in lane {}", seen.path, pass.lane.config.name),
-        format!("it is not in conflict (near it {}, far it {})", there(&seen.near), there(&seen.far)),
-        format!("See where it stands: katabatic status {}", pass.lane.config.near.join(seen.path.as_str()).display()),
+        format!(
+            "it is not in conflict (near it {}, far it {})",
+            there(&seen.near),
+            there(&seen.far)
+        ),
+        format!(
+            "See where it stands: katabatic status {}",
+            pass.lane.config.near.join(seen.path.as_str()).display()
+        ),
     )
 }
 
@@ -241,30 +325,47 @@ fn newest(
     };
     match (near.edited, far.edited) {
         (Some(near), Some(far)) if near.0.abs_diff(far.0) < TOO_CLOSE.unsigned_abs() => {
-            Err(unclear(format!("both were edited within two seconds ({})", time(near))))
+            Err(unclear(format!(
+                "both were edited within two seconds ({})",
+                time(near)
+            )))
         }
         (Some(near), Some(far)) => Ok(if near > far { Side::Near } else { Side::Far }),
         (_, None) => {
-            let received = far.received.map_or_else(String::new, |at| format!(" ({})", time(at)));
+            let received = far
+                .received
+                .map_or_else(String::new, |at| format!(" ({})", time(at)));
             Err(unclear(format!(
                 "when the version there was edited is not known; the server's date{received} says only when it was received"
             )))
         }
-        (None, _) => Err(unclear("when the version here was edited is not known".into())),
+        (None, _) => Err(unclear(
+            "when the version here was edited is not known".into(),
+        )),
     }
 }
 
 /// Takes the version that yields into the spares, in a run of its own.
 async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Result<i64, Error> {
-    let (lane, name, began) = (pass.lane.row.key, pass.lane.config.name.clone(), pass.clock.now());
-    let run = pass.ledger.write(move |connection| runs::begin(connection, lane, &name, "settle", began)).await?;
+    let (lane, name, began) = (
+        pass.lane.row.key,
+        pass.lane.config.name.clone(),
+        pass.clock.now(),
+    );
+    let run = pass
+        .ledger
+        .write(move |connection| runs::begin(connection, lane, &name, "settle", began))
+        .await?;
     let change = Change {
         side: yields,
         path,
         old: Some(Version::of(old, None)),
         source: None,
         run: Some(run),
-        why: format!("yielded to the version from {} when the conflict was settled", yields.other().here_or_there()),
+        why: format!(
+            "yielded to the version from {} when the conflict was settled",
+            yields.other().here_or_there()
+        ),
     };
     let result = primitive::remove(pass, change).await;
     let outcome = match &result {
@@ -273,7 +374,9 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
     };
     let ended = pass.clock.now();
     pass.ledger
-        .write(move |connection| runs::end(connection, run, ended, &outcome, &runs::Counts::default()))
+        .write(move |connection| {
+            runs::end(connection, run, ended, &outcome, &runs::Counts::default())
+        })
         .await?;
     match result {
         Ok(()) => Ok(run),
@@ -290,15 +393,24 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
 
 /// Gives the far version a dated name beside the near one's.
 async fn keep_beside(pass: &Pass, path: &RelPath, far: &Entry) -> Result<RelPath, Error> {
-    let at = far.edited.or(far.received).unwrap_or_else(|| pass.clock.now());
+    let at = far
+        .edited
+        .or(far.received)
+        .unwrap_or_else(|| pass.clock.now());
     let label = format!("@{} {}", pass.lane.config.account, stamp_in_name(at));
     let parent = path.parent().unwrap_or_else(RelPath::root);
     let store = pass.store(Side::Far);
     for attempt in 1..100 {
         let name = dated_name(path.name(), &label, attempt);
-        let beside = parent.join(&name).map_err(|why| Error::failed(format!("naming {name}"), why, "Settle it otherwise."))?;
+        let beside = parent
+            .join(&name)
+            .map_err(|why| Error::failed(format!("naming {name}"), why, "Settle it otherwise."))?;
         // A name that is free there but not here would only make the next conflict.
-        let taken_here = pass.store(Side::Near).look(&beside).await.map_err(|error| pass.side_failed(Side::Near, &error))?;
+        let taken_here = pass
+            .store(Side::Near)
+            .look(&beside)
+            .await
+            .map_err(|error| pass.side_failed(Side::Near, &error))?;
         if taken_here.is_some() {
             continue;
         }
@@ -316,12 +428,19 @@ async fn keep_beside(pass: &Pass, path: &RelPath, far: &Entry) -> Result<RelPath
             Err(error) => return Err(pass.side_failed(Side::Far, &error)),
         }
     }
-    Err(Error::failed(format!("keeping both versions of {path}"), "no dated name is free beside it", "Move some away."))
+    Err(Error::failed(
+        format!("keeping both versions of {path}"),
+        "no dated name is free beside it",
+        "Move some away.",
+    ))
 }
 
 /// The date in a name: no colons, which some file systems refuse.
 #[must_use]
 pub fn stamp_in_name(at: EditTime) -> String {
-    let at = jiff::Timestamp::from_nanosecond(i128::from(at.0)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
-    at.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H.%M").to_string()
+    let at =
+        jiff::Timestamp::from_nanosecond(i128::from(at.0)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+    at.to_zoned(jiff::tz::TimeZone::system())
+        .strftime("%Y-%m-%d %H.%M")
+        .to_string()
 }

@@ -18,9 +18,15 @@ use crate::sides::{Put, SideError, SideStore};
 /// # Errors
 /// Where there is none.
 pub fn find(ledger: &crate::ledger::Ledger, number: i64) -> Result<Spare, Error> {
-    ledger.read(|connection| spare_rows::spare(connection, number))?.ok_or_else(|| {
-        Error::usage(format!("the spare {number}"), "there is none of that number", "List them: katabatic spares list")
-    })
+    ledger
+        .read(|connection| spare_rows::spare(connection, number))?
+        .ok_or_else(|| {
+            Error::usage(
+                format!("the spare {number}"),
+                "there is none of that number",
+                "List them: katabatic spares list",
+            )
+        })
 }
 
 /// Brings a spare back to where it was on the near side, or beside it where the name is taken; the next sync carries
@@ -35,15 +41,29 @@ pub async fn restore(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
         return restore_folder(pass, spare).await;
     }
     let near = &pass.lane.near;
-    let source = pass.store(spare.side).read_spare(&spare.slot).await.map_err(failed(spare.side))?;
+    let source = pass
+        .store(spare.side)
+        .read_spare(&spare.slot)
+        .await
+        .map_err(failed(spare.side))?;
     make_parents(pass, Side::Near, &spare.path).await?;
-    let staged = near.stage(source, &spare.path).await.map_err(failed(Side::Near))?;
+    let staged = near
+        .stage(source, &spare.path)
+        .await
+        .map_err(failed(Side::Near))?;
     for path in names(spare)? {
-        if near.place(&staged.slot, &staged.entry, &path).await.map_err(failed(Side::Near))? == Put::Done {
+        if near
+            .place(&staged.slot, &staged.entry, &path)
+            .await
+            .map_err(failed(Side::Near))?
+            == Put::Done
+        {
             return Ok(pass.lane.config.near.join(path.as_str()));
         }
     }
-    near.unstage(&staged.slot).await.map_err(failed(Side::Near))?;
+    near.unstage(&staged.slot)
+        .await
+        .map_err(failed(Side::Near))?;
     Err(no_name(spare))
 }
 
@@ -54,14 +74,25 @@ pub async fn restore(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
 pub async fn copy_to(pass: &Pass, spare: &Spare, to: &Path) -> Result<(), Error> {
     let what = || format!("copying the spare {} to {}", spare.number, to.display());
     if spare.folder {
-        return Err(Error::usage(what(), "it is a whole folder", "Restore it without --to."));
+        return Err(Error::usage(
+            what(),
+            "it is a whole folder",
+            "Restore it without --to.",
+        ));
     }
     let next = "Name a path where nothing is yet, in a folder that exists.";
-    let mut source = pass.store(spare.side).read_spare(&spare.slot).await.map_err(|why| pass.side_failed(spare.side, &why))?;
-    let mut file = tokio::fs::File::create_new(to).await.map_err(|why| Error::failed(what(), why, next))?;
+    let mut source = pass
+        .store(spare.side)
+        .read_spare(&spare.slot)
+        .await
+        .map_err(|why| pass.side_failed(spare.side, &why))?;
+    let mut file = tokio::fs::File::create_new(to)
+        .await
+        .map_err(|why| Error::failed(what(), why, next))?;
     let written = async {
         while let Some(chunk) = source.content.next().await {
-            file.write_all(&chunk.map_err(std::io::Error::other)?).await?;
+            file.write_all(&chunk.map_err(std::io::Error::other)?)
+                .await?;
         }
         file.sync_all().await
     };
@@ -70,7 +101,11 @@ pub async fn copy_to(pass: &Pass, spare: &Spare, to: &Path) -> Result<(), Error>
         Err(why) => {
             // Half a copy under the name that was asked for would be taken for a whole one.
             let _ = tokio::fs::remove_file(to).await;
-            Err(Error::failed(what(), why, "Look at the disk's room, then try again; the spare is untouched."))
+            Err(Error::failed(
+                what(),
+                why,
+                "Look at the disk's room, then try again; the spare is untouched.",
+            ))
         }
     }
 }
@@ -79,13 +114,21 @@ async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
     let store = pass.store(spare.side);
     make_parents(pass, spare.side, &spare.path).await?;
     for path in names(spare)? {
-        let put = store.put_back(&spare.slot, &path).await.map_err(|error| pass.side_failed(spare.side, &error))?;
+        let put = store
+            .put_back(&spare.slot, &path)
+            .await
+            .map_err(|error| pass.side_failed(spare.side, &error))?;
         if put == Put::Done {
             let number = spare.number;
-            pass.ledger.write(move |connection| spare_rows::forget(connection, number)).await?;
+            pass.ledger
+                .write(move |connection| spare_rows::forget(connection, number))
+                .await?;
             return Ok(match spare.side {
                 Side::Near => pass.lane.config.near.join(path.as_str()),
-                Side::Far => PathBuf::from(format!("{}/{path}", pass.lane.config.far_place().trim_end_matches('/'))),
+                Side::Far => PathBuf::from(format!(
+                    "{}/{path}",
+                    pass.lane.config.far_place().trim_end_matches('/')
+                )),
             });
         }
     }
@@ -99,7 +142,9 @@ fn names(spare: &Spare) -> Result<Vec<RelPath>, Error> {
     let mut names = vec![spare.path.clone()];
     for attempt in 1..20 {
         let name = dated_name(spare.path.name(), &label, attempt);
-        names.push(parent.join(&name).map_err(|why| Error::failed(format!("naming {name}"), why, "Restore it with --to."))?);
+        names.push(parent.join(&name).map_err(|why| {
+            Error::failed(format!("naming {name}"), why, "Restore it with --to.")
+        })?);
     }
     Ok(names)
 }
@@ -120,7 +165,11 @@ async fn make_parents(pass: &Pass, side: Side, path: &RelPath) -> Result<(), Err
         above.push(folder);
     }
     for folder in above.into_iter().rev() {
-        let made = pass.store(side).make_folder(&folder).await.map_err(|error| pass.side_failed(side, &error))?;
+        let made = pass
+            .store(side)
+            .make_folder(&folder)
+            .await
+            .map_err(|error| pass.side_failed(side, &error))?;
         if made == Put::Taken {
             return Err(Error::failed(
                 format!("making the folder {folder} again"),

@@ -7,8 +7,8 @@ use std::collections::BTreeMap;
 
 use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
-    Agreement, Decision, EditTime, Entry, FileState, Kind, Lies, Listing, Merge, RelPath, Side, Step, Triple, Unknown,
-    View, words,
+    Agreement, Decision, EditTime, Entry, FileState, Kind, Lies, Listing, Merge, RelPath, Side,
+    Step, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -54,7 +54,9 @@ impl LaneStanding {
     /// Whether something needs a person.
     #[must_use]
     pub fn needs_a_person(&self) -> bool {
-        self.counts.iter().any(|(agreement, count)| agreement.needs_a_person() && *count > 0)
+        self.counts
+            .iter()
+            .any(|(agreement, count)| agreement.needs_a_person() && *count > 0)
     }
 }
 
@@ -62,7 +64,11 @@ impl LaneStanding {
 ///
 /// # Errors
 /// Where the near side is not there or the ledger cannot be read.
-pub async fn look(pass: &Pass, scope: &RelPath, time: &dyn Fn(EditTime) -> String) -> Result<LaneStanding, Error> {
+pub async fn look(
+    pass: &Pass,
+    scope: &RelPath,
+    time: &dyn Fn(EditTime) -> String,
+) -> Result<LaneStanding, Error> {
     pass.check_near_root().await?;
     let near_seen = pass.clock.now();
     let mut known: BTreeMap<RelPath, LedgerRow> = BTreeMap::new();
@@ -73,12 +79,23 @@ pub async fn look(pass: &Pass, scope: &RelPath, time: &dyn Fn(EditTime) -> Strin
         })
     })?;
     let (near, root, unusable) = near_entries(pass, scope).await?;
-    let base = known.iter().map(|(path, row)| (path.clone(), row.base.clone()));
-    let merge = Merge::new(base, root, near.into_iter(), Listing::Complete, std::iter::empty());
+    let base = known
+        .iter()
+        .map(|(path, row)| (path.clone(), row.base.clone()));
+    let merge = Merge::new(
+        base,
+        root,
+        near.into_iter(),
+        Listing::Complete,
+        std::iter::empty(),
+    );
     let mut triples = Vec::new();
     for triple in merge {
-        let triple = triple.map_err(|why| Error::failed("looking at the near side", why, "Try again."))?;
-        let far = known.get(&triple.path).map_or(View::Absent, |row| row.last_seen(Side::Far));
+        let triple =
+            triple.map_err(|why| Error::failed("looking at the near side", why, "Try again."))?;
+        let far = known
+            .get(&triple.path)
+            .map_or(View::Absent, |row| row.last_seen(Side::Far));
         triples.push(read_where_touched(pass, Triple { far, ..triple }).await);
     }
     let mut standing = LaneStanding {
@@ -94,7 +111,9 @@ pub async fn look(pass: &Pass, scope: &RelPath, time: &dyn Fn(EditTime) -> Strin
     for step in reconcile(triples) {
         standing.take(step, &known, one, scope, time);
     }
-    standing.standings.sort_by(|a, b| a.step.path().cmp(b.step.path()));
+    standing
+        .standings
+        .sort_by(|a, b| a.step.path().cmp(b.step.path()));
     *standing.counts.entry(Agreement::LeftOut).or_default() += standing.unusable.len() as u64;
     standing.counts.retain(|_, count| *count > 0);
     Ok(standing)
@@ -105,7 +124,12 @@ async fn near_entries(
     scope: &RelPath,
 ) -> Result<(Vec<(RelPath, Entry)>, Listing, Vec<Unusable>), Error> {
     if !scope.is_root() {
-        let there = pass.lane.near.look(scope).await.map_err(|error| pass.side_failed(Side::Near, &error))?;
+        let there = pass
+            .lane
+            .near
+            .look(scope)
+            .await
+            .map_err(|error| pass.side_failed(Side::Near, &error))?;
         match there {
             // One file costs one look, however large the lane is.
             None => return Ok((Vec::new(), Listing::Complete, Vec::new())),
@@ -131,7 +155,13 @@ async fn near_entries(
     match scanning.await {
         Ok(Ok(())) => {}
         Ok(Err(error)) => return Err(pass.side_failed(Side::Near, &error)),
-        Err(error) => return Err(Error::failed("looking at the near side", error, "Try again.")),
+        Err(error) => {
+            return Err(Error::failed(
+                "looking at the near side",
+                error,
+                "Try again.",
+            ));
+        }
     }
     if !scope.is_root() {
         unusable.clear();
@@ -167,7 +197,11 @@ impl LaneStanding {
             state.lies = Lies::Here;
         }
         let settled = state.agreement == Agreement::Settled;
-        let mut reason = if settled { String::new() } else { words::reason(&step, time) };
+        let mut reason = if settled {
+            String::new()
+        } else {
+            words::reason(&step, time)
+        };
         // What the last pass found out by trying, and nothing here has changed since.
         if let Some((word, why)) = row.and_then(|row| row.open.as_ref())
             && !settled
@@ -181,7 +215,10 @@ impl LaneStanding {
                 _ => {}
             }
         }
-        let file = [Side::Near, Side::Far].into_iter().any(|side| step.entry(side).is_some_and(|entry| entry.kind != Kind::Folder));
+        let file = [Side::Near, Side::Far].into_iter().any(|side| {
+            step.entry(side)
+                .is_some_and(|entry| entry.kind != Kind::Folder)
+        });
         if file || !settled {
             *self.counts.entry(state.agreement).or_default() += 1;
         }
@@ -190,7 +227,12 @@ impl LaneStanding {
         }
         if !settled || (one && step.path() == scope) {
             let edited = row.and_then(|row| row.edited);
-            self.standings.push(Standing { step, state, reason, edited });
+            self.standings.push(Standing {
+                step,
+                state,
+                reason,
+                edited,
+            });
         }
     }
 }

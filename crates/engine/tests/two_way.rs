@@ -1,6 +1,9 @@
 //! A two-way lane over the stand-in: what a pass does, on real files and over the real protocol.
 
-#[expect(dead_code, reason = "each file of tests uses its own part of the world")]
+#[expect(
+    dead_code,
+    reason = "each file of tests uses its own part of the world"
+)]
 mod worlds;
 
 use std::fs;
@@ -33,14 +36,31 @@ async fn the_first_pass_joins_both_sides() {
     assert_eq!((report.counts.files_up, report.counts.files_down), (1, 1));
     assert_eq!(report.counts.conflicts, 1);
     let mut far = tree(&world.far);
-    assert_eq!(far.insert("differs.txt".into(), Some("here".into())), Some(Some("ther".into())));
+    assert_eq!(
+        far.insert("differs.txt".into(), Some("here".into())),
+        Some(Some("ther".into()))
+    );
     assert_eq!(tree(&world.near), far);
-    assert!(!world.plan().await.unwrap().steps.iter().any(|step| step.decision.changes_a_side()));
+    assert!(
+        !world
+            .plan()
+            .await
+            .unwrap()
+            .steps
+            .iter()
+            .any(|step| step.decision.changes_a_side())
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn changes_go_both_ways_and_the_old_versions_are_kept() {
-    let world = settled(&[("a.txt", "old a"), ("b.txt", "old b"), ("gone/c.txt", "old c"), ("kind", "a file")]).await;
+    let world = settled(&[
+        ("a.txt", "old a"),
+        ("b.txt", "old b"),
+        ("gone/c.txt", "old c"),
+        ("kind", "a file"),
+    ])
+    .await;
     write(&world.near, "a.txt", "new a");
     write(&world.far, "b.txt", "new b, longer");
     fs::remove_dir_all(world.far.join("gone")).unwrap();
@@ -62,16 +82,44 @@ async fn changes_go_both_ways_and_the_old_versions_are_kept() {
 async fn odd_names_times_and_sizes_all_work() {
     let world = World::new().await;
     let long = "é".repeat(127);
-    let names = ["a b", "50% off?", "#1", "quo\"te'", "new\nline", "🎻 solo", "a+b;c=d&e", " lead", "trail ", "%41", "~", long.as_str()];
+    let names = [
+        "a b",
+        "50% off?",
+        "#1",
+        "quo\"te'",
+        "new\nline",
+        "🎻 solo",
+        "a+b;c=d&e",
+        " lead",
+        "trail ",
+        "%41",
+        "~",
+        long.as_str(),
+    ];
     for name in names {
-        write(&world.near, &format!("up {name}").chars().take(250).collect::<String>().replace("up é", "é"), name);
+        write(
+            &world.near,
+            &format!("up {name}")
+                .chars()
+                .take(250)
+                .collect::<String>()
+                .replace("up é", "é"),
+            name,
+        );
         write(&world.far, &format!("far/{name}"), name);
     }
     write(&world.near, "empty", "");
     let old = world.near.join("old");
     fs::write(&old, "before 1970").unwrap();
-    let times = fs::FileTimes::new().set_modified(std::time::SystemTime::UNIX_EPOCH - std::time::Duration::from_millis(86_400_500));
-    fs::File::options().write(true).open(&old).unwrap().set_times(times).unwrap();
+    let times = fs::FileTimes::new().set_modified(
+        std::time::SystemTime::UNIX_EPOCH - std::time::Duration::from_millis(86_400_500),
+    );
+    fs::File::options()
+        .write(true)
+        .open(&old)
+        .unwrap()
+        .set_times(times)
+        .unwrap();
     let report = world.sync().await.unwrap();
     assert!(!report.needs_a_person(), "{:#?}", report.outcomes);
     assert_eq!(tree(&world.near), tree(&world.far));
@@ -80,7 +128,10 @@ async fn odd_names_times_and_sizes_all_work() {
     fs::remove_file(&old).unwrap();
     world.sync().await.unwrap();
     let modified = fs::metadata(&old).unwrap().modified().unwrap();
-    assert_eq!(modified, std::time::SystemTime::UNIX_EPOCH - std::time::Duration::from_millis(86_400_500));
+    assert_eq!(
+        modified,
+        std::time::SystemTime::UNIX_EPOCH - std::time::Duration::from_millis(86_400_500)
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -90,7 +141,11 @@ async fn what_cannot_be_carried_is_left_out_and_the_rest_goes_on() {
     write(&world.near, "fine.txt", "fine");
     symlink("/etc/passwd", world.near.join("link")).unwrap();
     std::os::unix::net::UnixListener::bind(world.near.join("socket")).unwrap();
-    fs::write(world.near.join(std::ffi::OsStr::from_bytes(b"not\xffutf8")), "x").unwrap();
+    fs::write(
+        world.near.join(std::ffi::OsStr::from_bytes(b"not\xffutf8")),
+        "x",
+    )
+    .unwrap();
     let report = world.sync().await.unwrap();
     assert_eq!(report.left_out, 3);
     assert!(!report.needs_a_person());
@@ -134,10 +189,25 @@ async fn the_brake_stops_before_anything_is_carried() {
     assert_eq!(stopped.class, Class::Brake);
     assert!(stopped.next.contains("--release-brake 12"), "{stopped:?}");
     assert_eq!((tree(&world.near).len(), tree(&world.far).len()), (13, 0));
-    let released = |number| Wish { release_brake: Some(number), ..Wish::default() };
-    let wrong = world.pass().await.unwrap().sync(&released(11)).await.unwrap_err();
+    let released = |number| Wish {
+        release_brake: Some(number),
+        ..Wish::default()
+    };
+    let wrong = world
+        .pass()
+        .await
+        .unwrap()
+        .sync(&released(11))
+        .await
+        .unwrap_err();
     assert_eq!(wrong.class, Class::Brake);
-    world.pass().await.unwrap().sync(&released(12)).await.unwrap();
+    world
+        .pass()
+        .await
+        .unwrap()
+        .sync(&released(12))
+        .await
+        .unwrap();
     assert_eq!(tree(&world.near).keys().collect::<Vec<_>>(), ["new.txt"]);
 }
 
@@ -156,7 +226,10 @@ async fn a_folder_of_dot_files_survives_a_server_that_never_lists_them() {
     assert_eq!(tree(&world.near), tree(&world.far));
     write(&world.near, ".plans/.season", "summer and autumn");
     world.settle_down().await;
-    assert_eq!(tree(&world.far)[".plans/.season"].as_deref(), Some("summer and autumn"));
+    assert_eq!(
+        tree(&world.far)[".plans/.season"].as_deref(),
+        Some("summer and autumn")
+    );
     assert_eq!(tree(&world.near), tree(&world.far));
 }
 
@@ -169,7 +242,10 @@ async fn an_unreadable_folder_is_held_and_the_rest_goes_on() {
     let report = world.sync().await.unwrap();
     assert!(report.counts.stuck > 0);
     assert_eq!(tree(&world.far)["Past/1.txt"].as_deref(), Some("one"));
-    assert_eq!(tree(&world.far)["Now/2.txt"].as_deref(), Some("two, edited"));
+    assert_eq!(
+        tree(&world.far)["Now/2.txt"].as_deref(),
+        Some("two, edited")
+    );
     world.fault(&[]);
     world.settle_down().await;
     assert!(!tree(&world.far).contains_key("Past/1.txt"));
@@ -180,15 +256,27 @@ async fn a_server_that_fails_half_the_time_loses_nothing() {
     for seed in 1..4 {
         let world = World::with_seed(seed).await;
         for number in 0..40 {
-            write(&world.near, &format!("near/{number}.txt"), &format!("near {number}"));
-            write(&world.far, &format!("far/{number}.txt"), &format!("far {number}"));
+            write(
+                &world.near,
+                &format!("near/{number}.txt"),
+                &format!("near {number}"),
+            );
+            write(
+                &world.far,
+                &format!("far/{number}.txt"),
+                &format!("far {number}"),
+            );
         }
         let before = world.every_version();
         world.fault(&["broken=0.5"]);
         for _ in 0..4 {
             match world.sync().await {
                 Ok(report) => {
-                    let stuck: Vec<_> = report.outcomes.iter().filter(|outcome| outcome.ending == Ending::Stuck).collect();
+                    let stuck: Vec<_> = report
+                        .outcomes
+                        .iter()
+                        .filter(|outcome| outcome.ending == Ending::Stuck)
+                        .collect();
                     assert!(stuck.iter().all(|outcome| !outcome.reason.is_empty()));
                 }
                 Err(error) => assert_eq!(error.class, Class::Failed, "{error:?}"),
@@ -206,11 +294,26 @@ async fn a_server_that_fails_half_the_time_loses_nothing() {
 async fn cut_lines_busy_servers_and_flipped_bytes_are_got_over() {
     let world = World::with_seed(5).await;
     for number in 0..30 {
-        write(&world.near, &format!("near/{number}.txt"), &format!("near {number} {}", "x".repeat(number * 997)));
-        write(&world.far, &format!("far/{number}.txt"), &format!("far {number} {}", "y".repeat(number * 997)));
+        write(
+            &world.near,
+            &format!("near/{number}.txt"),
+            &format!("near {number} {}", "x".repeat(number * 997)),
+        );
+        write(
+            &world.far,
+            &format!("far/{number}.txt"),
+            &format!("far {number} {}", "y".repeat(number * 997)),
+        );
     }
     let (near, far) = (tree(&world.near), tree(&world.far));
-    world.fault(&["busy=0.2", "cut=0.15", "flip=0.15", "no-put-tag", "write-in-place", "early-conditions"]);
+    world.fault(&[
+        "busy=0.2",
+        "cut=0.15",
+        "flip=0.15",
+        "no-put-tag",
+        "write-in-place",
+        "early-conditions",
+    ]);
     for _ in 0..3 {
         world.sync().await.unwrap();
         for (at, content) in tree(&world.near).into_iter().chain(tree(&world.far)) {
@@ -228,9 +331,15 @@ async fn one_path_can_be_carried_alone() {
     let world = settled(&[("a/1.txt", "one")]).await;
     write(&world.near, "a/2.txt", "two");
     write(&world.near, "b/3.txt", "three");
-    let wish = Wish { scope: vec![path("b/3.txt")], ..Wish::default() };
+    let wish = Wish {
+        scope: vec![path("b/3.txt")],
+        ..Wish::default()
+    };
     world.pass().await.unwrap().sync(&wish).await.unwrap();
-    assert_eq!(tree(&world.far).keys().collect::<Vec<_>>(), ["a", "a/1.txt", "b", "b/3.txt"]);
+    assert_eq!(
+        tree(&world.far).keys().collect::<Vec<_>>(),
+        ["a", "a/1.txt", "b", "b/3.txt"]
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -240,10 +349,26 @@ async fn exactly_one_plan_is_carried_or_nothing() {
     let plan = world.plan().await.unwrap();
     assert_eq!(plan.id, world.plan().await.unwrap().id);
     write(&world.near, "c.txt", "three");
-    let exactly = Wish { exactly: Some(plan.id), ..Wish::default() };
-    assert_eq!(world.pass().await.unwrap().sync(&exactly).await.unwrap_err().class, Class::NeedsPerson);
+    let exactly = Wish {
+        exactly: Some(plan.id),
+        ..Wish::default()
+    };
+    assert_eq!(
+        world
+            .pass()
+            .await
+            .unwrap()
+            .sync(&exactly)
+            .await
+            .unwrap_err()
+            .class,
+        Class::NeedsPerson
+    );
     assert_eq!(tree(&world.far).len(), 1);
-    let exactly = Wish { exactly: Some(world.plan().await.unwrap().id), ..Wish::default() };
+    let exactly = Wish {
+        exactly: Some(world.plan().await.unwrap().id),
+        ..Wish::default()
+    };
     world.pass().await.unwrap().sync(&exactly).await.unwrap();
     assert_eq!(tree(&world.far).len(), 3);
 }
@@ -254,7 +379,12 @@ async fn two_passes_never_run_on_one_folder() {
     let first = world.pass().await.unwrap();
     let _lock = first.lock().unwrap();
     let error = world.sync().await.unwrap_err();
-    assert!(error.why.contains(&format!("process {}", std::process::id())), "{error:?}");
+    assert!(
+        error
+            .why
+            .contains(&format!("process {}", std::process::id())),
+        "{error:?}"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -265,5 +395,8 @@ async fn ten_thousand_files_in_one_folder() {
     }
     let report = world.sync().await.unwrap();
     assert_eq!(report.counts.files_up, 10_000);
-    assert_eq!(fs::read_dir(world.far.join("many")).unwrap().count(), 10_000);
+    assert_eq!(
+        fs::read_dir(world.far.join("many")).unwrap().count(),
+        10_000
+    );
 }

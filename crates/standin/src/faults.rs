@@ -33,7 +33,9 @@ pub enum Fault {
 
 /// A fault that was asked for in words nobody understands.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no fault; there are delay=MS, busy=SHARE, broken=SHARE, cut=SHARE, flip=SHARE (shares from 0 to 1), no-put-tag, early-conditions, write-in-place, hide-dots, unreadable=FOLDER")]
+#[error(
+    "`{0}` is no fault; there are delay=MS, busy=SHARE, broken=SHARE, cut=SHARE, flip=SHARE (shares from 0 to 1), no-put-tag, early-conditions, write-in-place, hide-dots, unreadable=FOLDER"
+)]
 pub struct FaultError(String);
 
 impl FromStr for Fault {
@@ -42,9 +44,18 @@ impl FromStr for Fault {
     fn from_str(text: &str) -> Result<Fault, FaultError> {
         let error = || FaultError(text.to_owned());
         let (name, value) = text.split_once('=').unwrap_or((text, ""));
-        let share = || value.parse().ok().filter(|share| (0.0..=1.0).contains(share)).ok_or_else(error);
+        let share = || {
+            value
+                .parse()
+                .ok()
+                .filter(|share| (0.0..=1.0).contains(share))
+                .ok_or_else(error)
+        };
         match (name, value) {
-            ("delay", _) => value.parse().map(|ms| Fault::Delay(Duration::from_millis(ms))).map_err(|_| error()),
+            ("delay", _) => value
+                .parse()
+                .map(|ms| Fault::Delay(Duration::from_millis(ms)))
+                .map_err(|_| error()),
             ("busy", _) => share().map(Fault::Busy),
             ("broken", _) => share().map(Fault::Broken),
             ("cut", _) => share().map(Fault::Cut),
@@ -53,7 +64,9 @@ impl FromStr for Fault {
             ("early-conditions", "") => Ok(Fault::EarlyConditions),
             ("write-in-place", "") => Ok(Fault::WriteInPlace),
             ("hide-dots", "") => Ok(Fault::HideDots),
-            ("unreadable", folder) if !folder.is_empty() => Ok(Fault::Unreadable(folder.trim_matches('/').to_owned())),
+            ("unreadable", folder) if !folder.is_empty() => {
+                Ok(Fault::Unreadable(folder.trim_matches('/').to_owned()))
+            }
             _ => Err(error()),
         }
     }
@@ -91,7 +104,12 @@ impl Faults {
     /// These faults, drawn from this seed.
     #[must_use]
     pub fn new(faults: Vec<Fault>, seed: u64) -> Faults {
-        Faults { inner: Mutex::new(Inner { faults, random: Random::new(seed) }) }
+        Faults {
+            inner: Mutex::new(Inner {
+                faults,
+                random: Random::new(seed),
+            }),
+        }
     }
 
     /// Puts other faults in force from the next request on.
@@ -132,7 +150,10 @@ mod tests {
     #[test]
     fn faults_are_asked_for_in_words() {
         assert_eq!("busy=0.25".parse(), Ok(Fault::Busy(0.25)));
-        assert_eq!("unreadable=/Past seasons/".parse(), Ok(Fault::Unreadable("Past seasons".into())));
+        assert_eq!(
+            "unreadable=/Past seasons/".parse(),
+            Ok(Fault::Unreadable("Past seasons".into()))
+        );
         for wrong in ["busy", "busy=2", "hide-dots=1", "unreadable=", "teapot"] {
             assert!(wrong.parse::<Fault>().is_err(), "{wrong}");
         }

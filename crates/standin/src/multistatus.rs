@@ -10,7 +10,12 @@ use quick_xml::reader::NsReader;
 use crate::listing::{Found, http_date};
 use crate::store::{self, Property};
 
-const IN_HREF: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~').remove(b'/');
+const IN_HREF: AsciiSet = NON_ALPHANUMERIC
+    .remove(b'-')
+    .remove(b'_')
+    .remove(b'.')
+    .remove(b'~')
+    .remove(b'/');
 
 /// What a `PROPFIND` asks for.
 #[derive(Debug, PartialEq, Eq)]
@@ -73,9 +78,14 @@ pub(crate) fn read_asked(body: &[u8]) -> Option<Asked> {
     }
     let elements = elements(body)?;
     let in_prop = |path: &[Name]| path.len() == 3 && path[1].1 == "prop";
-    let names: Vec<Name> =
-        elements.iter().filter(|(path, _)| in_prop(path)).filter_map(|(path, _)| path.last().cloned()).collect();
-    let all = elements.iter().any(|(path, _)| path.len() == 2 && path[1].1 != "prop");
+    let names: Vec<Name> = elements
+        .iter()
+        .filter(|(path, _)| in_prop(path))
+        .filter_map(|(path, _)| path.last().cloned())
+        .collect();
+    let all = elements
+        .iter()
+        .any(|(path, _)| path.len() == 2 && path[1].1 != "prop");
     Some(if all { Asked::All } else { Asked::These(names) })
 }
 
@@ -83,9 +93,15 @@ pub(crate) fn read_asked(body: &[u8]) -> Option<Asked> {
 pub(crate) fn read_patch(body: &[u8]) -> Option<(Vec<Property>, Vec<Name>)> {
     let (mut set, mut removed) = (Vec::new(), Vec::new());
     for (path, text) in elements(body)? {
-        let [_, (_, order), (_, prop), (namespace, name)] = path.as_slice() else { continue };
+        let [_, (_, order), (_, prop), (namespace, name)] = path.as_slice() else {
+            continue;
+        };
         match (order.as_str(), prop.as_str()) {
-            ("set", "prop") => set.push(Property { namespace: namespace.clone(), name: name.clone(), text }),
+            ("set", "prop") => set.push(Property {
+                namespace: namespace.clone(),
+                name: name.clone(),
+                text,
+            }),
             ("remove", "prop") => removed.push((namespace.clone(), name.clone())),
             _ => {}
         }
@@ -104,10 +120,16 @@ pub(crate) fn href(path: &str, folder: bool) -> String {
 
 /// The whole answer of a `PROPFIND`.
 pub(crate) fn write_found(found: &[Found], asked: &Asked) -> String {
-    let mut xml = String::from("<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<D:multistatus xmlns:D=\"DAV:\">\n");
+    let mut xml = String::from(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<D:multistatus xmlns:D=\"DAV:\">\n",
+    );
     for item in found {
         let folder = item.meta.is_dir();
-        let _ = write!(xml, "<D:response><D:href>{}</D:href><D:propstat><D:prop>", href(&item.path, folder));
+        let _ = write!(
+            xml,
+            "<D:response><D:href>{}</D:href><D:propstat><D:prop>",
+            href(&item.path, folder)
+        );
         let known = known_properties(item, folder);
         let mut missing = String::new();
         match asked {
@@ -117,7 +139,8 @@ pub(crate) fn write_found(found: &[Found], asked: &Asked) -> String {
                     match known.iter().find(|(known, _)| known == name) {
                         Some((_, element)) => xml.push_str(element),
                         None => {
-                            let _ = write!(missing, "<x:{} xmlns:x=\"{}\"/>", name.1, escaped(&name.0));
+                            let _ =
+                                write!(missing, "<x:{} xmlns:x=\"{}\"/>", name.1, escaped(&name.0));
                         }
                     }
                 }
@@ -137,15 +160,35 @@ pub(crate) fn write_found(found: &[Found], asked: &Asked) -> String {
 }
 
 fn known_properties(item: &Found, folder: bool) -> Vec<(Name, String)> {
-    let dav = |name: &str, value: String| (("DAV:".to_owned(), name.to_owned()), format!("<D:{name}>{value}</D:{name}>"));
+    let dav = |name: &str, value: String| {
+        (
+            ("DAV:".to_owned(), name.to_owned()),
+            format!("<D:{name}>{value}</D:{name}>"),
+        )
+    };
     let kind = if folder { "<D:collection/>" } else { "" };
-    let mut known = vec![dav("resourcetype", kind.to_owned()), dav("getlastmodified", http_date(&item.meta))];
+    let mut known = vec![
+        dav("resourcetype", kind.to_owned()),
+        dav("getlastmodified", http_date(&item.meta)),
+    ];
     if !folder {
         known.push(dav("getcontentlength", item.meta.len().to_string()));
-        known.push(dav("getetag", format!("&quot;{}&quot;", store::tag(&item.disk, &item.meta))));
+        known.push(dav(
+            "getetag",
+            format!("&quot;{}&quot;", store::tag(&item.disk, &item.meta)),
+        ));
     }
-    for Property { namespace, name, text } in store::properties(&item.disk) {
-        let element = format!("<x:{name} xmlns:x=\"{}\">{}</x:{name}>", escaped(&namespace), escaped(&text));
+    for Property {
+        namespace,
+        name,
+        text,
+    } in store::properties(&item.disk)
+    {
+        let element = format!(
+            "<x:{name} xmlns:x=\"{}\">{}</x:{name}>",
+            escaped(&namespace),
+            escaped(&text)
+        );
         known.push(((namespace, name), element));
     }
     known
@@ -153,8 +196,10 @@ fn known_properties(item: &Found, folder: bool) -> Vec<(Name, String)> {
 
 /// The answer of a `PROPPATCH` that did all it was asked.
 pub(crate) fn write_patched(path: &str, folder: bool, names: &[Name]) -> String {
-    let props: String =
-        names.iter().map(|(namespace, name)| format!("<x:{name} xmlns:x=\"{}\"/>", escaped(namespace))).collect();
+    let props: String = names
+        .iter()
+        .map(|(namespace, name)| format!("<x:{name} xmlns:x=\"{}\"/>", escaped(namespace)))
+        .collect();
     format!(
         "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<D:multistatus xmlns:D=\"DAV:\"><D:response><D:href>{}</D:href>\
          <D:propstat><D:prop>{props}</D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>\
@@ -170,23 +215,42 @@ mod tests {
     #[test]
     fn reads_what_is_asked_and_what_is_set() {
         assert_eq!(read_asked(b""), Some(Asked::All));
-        assert_eq!(read_asked(b"<propfind xmlns='DAV:'><allprop/></propfind>"), Some(Asked::All));
+        assert_eq!(
+            read_asked(b"<propfind xmlns='DAV:'><allprop/></propfind>"),
+            Some(Asked::All)
+        );
         let these = read_asked(b"<a:propfind xmlns:a='DAV:' xmlns:k='urn:k'><a:prop><a:getetag/><k:t/></a:prop></a:propfind>");
         let name = |namespace: &str, name: &str| (namespace.to_owned(), name.to_owned());
-        assert_eq!(these, Some(Asked::These(vec![name("DAV:", "getetag"), name("urn:k", "t")])));
+        assert_eq!(
+            these,
+            Some(Asked::These(vec![
+                name("DAV:", "getetag"),
+                name("urn:k", "t")
+            ]))
+        );
         assert_eq!(read_asked(b"<propfind"), None);
         let (set, removed) = read_patch(
             b"<p:propertyupdate xmlns:p='DAV:'><p:set><p:prop><t xmlns='urn:k'>a&amp;b</t></p:prop></p:set>\
               <p:remove><p:prop><u xmlns='urn:k'/></p:prop></p:remove></p:propertyupdate>",
         )
         .unwrap();
-        assert_eq!(set, [Property { namespace: "urn:k".into(), name: "t".into(), text: "a&b".into() }]);
+        assert_eq!(
+            set,
+            [Property {
+                namespace: "urn:k".into(),
+                name: "t".into(),
+                text: "a&b".into()
+            }]
+        );
         assert_eq!(removed, [name("urn:k", "u")]);
     }
 
     #[test]
     fn an_href_escapes_what_a_url_cannot_hold() {
-        assert_eq!(href("Past seasons/50% #1?.txt", false), "/Past%20seasons/50%25%20%231%3F.txt");
+        assert_eq!(
+            href("Past seasons/50% #1?.txt", false),
+            "/Past%20seasons/50%25%20%231%3F.txt"
+        );
         assert_eq!(href("", true), "/");
         assert_eq!(href("a", true), "/a/");
     }

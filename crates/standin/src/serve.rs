@@ -44,7 +44,9 @@ pub enum StandinError {
     #[error("cannot listen on {0}: {1}")]
     Listen(SocketAddr, io::Error),
     /// It only ever serves this computer.
-    #[error("{0} is not an address of this computer alone; the stand-in listens on 127.0.0.1 or [::1] only")]
+    #[error(
+        "{0} is not an address of this computer alone; the stand-in listens on 127.0.0.1 or [::1] only"
+    )]
     NotLoopback(SocketAddr),
 }
 
@@ -106,7 +108,9 @@ impl std::fmt::Display for Cut {
 impl std::error::Error for Cut {}
 
 pub(crate) fn answer(status: StatusCode, text: &str) -> Response<Body> {
-    let body = Full::new(Bytes::copy_from_slice(text.as_bytes())).map_err(|never| match never {}).boxed();
+    let body = Full::new(Bytes::copy_from_slice(text.as_bytes()))
+        .map_err(|never| match never {})
+        .boxed();
     let mut response = Response::new(body);
     *response.status_mut() = status;
     response
@@ -125,11 +129,24 @@ pub async fn start(config: Config) -> Result<Running, StandinError> {
     for user in &config.users {
         std::fs::create_dir_all(store.home(&user.name)).map_err(data)?;
     }
-    let listener = TcpListener::bind(config.listen).await.map_err(|error| StandinError::Listen(config.listen, error))?;
-    let address = listener.local_addr().map_err(|error| StandinError::Listen(config.listen, error))?;
-    let cloud = Arc::new(Cloud { store, users: config.users, faults: config.faults, names: RwLock::new(()) });
+    let listener = TcpListener::bind(config.listen)
+        .await
+        .map_err(|error| StandinError::Listen(config.listen, error))?;
+    let address = listener
+        .local_addr()
+        .map_err(|error| StandinError::Listen(config.listen, error))?;
+    let cloud = Arc::new(Cloud {
+        store,
+        users: config.users,
+        faults: config.faults,
+        names: RwLock::new(()),
+    });
     let task = tokio::spawn(accept(listener, cloud));
-    Ok(Running { address, data: Path::new(&config.data).to_owned(), task })
+    Ok(Running {
+        address,
+        data: Path::new(&config.data).to_owned(),
+        task,
+    })
 }
 
 async fn accept(listener: TcpListener, cloud: Arc<Cloud>) {
@@ -159,16 +176,27 @@ async fn respond(cloud: Arc<Cloud>, request: Request<Incoming>) -> Result<Respon
     tokio::time::sleep(mishap.delay).await;
     if mishap.busy {
         let mut response = answer(StatusCode::SERVICE_UNAVAILABLE, "busy\n");
-        response.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("0"));
+        response
+            .headers_mut()
+            .insert(RETRY_AFTER, HeaderValue::from_static("0"));
         return Ok(response);
     }
     if mishap.broken {
-        return Ok(answer(StatusCode::INTERNAL_SERVER_ERROR, "broken on purpose\n"));
+        return Ok(answer(
+            StatusCode::INTERNAL_SERVER_ERROR,
+            "broken on purpose\n",
+        ));
     }
-    let header = request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok());
+    let header = request
+        .headers()
+        .get(AUTHORIZATION)
+        .and_then(|value| value.to_str().ok());
     let Some(user) = signed_in(&cloud.users, header).map(|user| user.name.clone()) else {
         let mut response = answer(StatusCode::UNAUTHORIZED, "sign in\n");
-        response.headers_mut().insert(WWW_AUTHENTICATE, HeaderValue::from_static("Basic realm=\"stand-in\""));
+        response.headers_mut().insert(
+            WWW_AUTHENTICATE,
+            HeaderValue::from_static("Basic realm=\"stand-in\""),
+        );
         return Ok(response);
     };
     let Some(target) = Target::of(&cloud, &user, request.uri().path(), mishap) else {
@@ -191,7 +219,16 @@ pub(crate) struct Target {
 impl Target {
     fn of(cloud: &Cloud, user: &str, request_path: &str, mishap: Mishap) -> Option<Target> {
         let disk = cloud.store.resolve(user, request_path)?;
-        let path = disk.strip_prefix(cloud.store.home(user)).ok()?.to_str()?.to_owned();
-        Some(Target { user: user.to_owned(), path, disk, mishap })
+        let path = disk
+            .strip_prefix(cloud.store.home(user))
+            .ok()?
+            .to_str()?
+            .to_owned();
+        Some(Target {
+            user: user.to_owned(),
+            path,
+            disk,
+            mishap,
+        })
     }
 }

@@ -21,7 +21,9 @@ impl std::fmt::Debug for User {
 
 /// A user that was not given as `NAME:PASSWORD`.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("a user is given as NAME:PASSWORD, with a name of letters, digits, `-`, `_` or `.` that does not begin with a dot")]
+#[error(
+    "a user is given as NAME:PASSWORD, with a name of letters, digits, `-`, `_` or `.` that does not begin with a dot"
+)]
 pub struct UserError;
 
 impl User {
@@ -34,7 +36,10 @@ impl User {
         if name.is_empty() || name.starts_with('.') || !name.chars().all(fine) {
             return Err(UserError);
         }
-        Ok(User { name: name.to_owned(), password: password.to_owned() })
+        Ok(User {
+            name: name.to_owned(),
+            password: password.to_owned(),
+        })
     }
 }
 
@@ -55,7 +60,9 @@ pub(crate) fn signed_in<'u>(users: &'u [User], header: Option<&str>) -> Option<&
     }
     let sent = String::from_utf8(STANDARD.decode(sent.trim()).ok()?).ok()?;
     let (name, password) = sent.split_once(':')?;
-    users.iter().find(|user| user.name == name && user.password == password)
+    users
+        .iter()
+        .find(|user| user.name == name && user.password == password)
 }
 
 #[cfg(test)]

@@ -36,8 +36,14 @@ impl Store {
     pub(crate) fn new(root: &Path) -> io::Result<Store> {
         fs::create_dir_all(root.join(".incoming"))?;
         // Nanoseconds since 1970 keep the numbers of this run above those of every earlier one.
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(1, |since| since.as_nanos() as u64);
-        Ok(Store { root: root.canonicalize()?, versions: AtomicU64::new(now), uploads: AtomicU64::new(now) })
+        let now = SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .map_or(1, |since| since.as_nanos() as u64);
+        Ok(Store {
+            root: root.canonicalize()?,
+            versions: AtomicU64::new(now),
+            uploads: AtomicU64::new(now),
+        })
     }
 
     pub(crate) fn home(&self, user: &str) -> PathBuf {
@@ -46,7 +52,9 @@ impl Store {
 
     /// A name for a body that is still arriving.
     pub(crate) fn incoming(&self) -> PathBuf {
-        self.root.join(".incoming").join(self.uploads.fetch_add(1, Ordering::Relaxed).to_string())
+        self.root
+            .join(".incoming")
+            .join(self.uploads.fetch_add(1, Ordering::Relaxed).to_string())
     }
 
     /// Marks a file as a version of its own, with the digest of its content where that is known.
@@ -80,29 +88,48 @@ impl Store {
 
 /// The version tag of a file, without quotes.
 pub(crate) fn tag(path: &Path, meta: &Metadata) -> String {
-    let version = get(path, VERSION).and_then(|text| String::from_utf8(text).ok()?.parse::<u64>().ok()).unwrap_or(0);
-    let modified = meta.mtime().wrapping_mul(1_000_000_000).wrapping_add(meta.mtime_nsec());
+    let version = get(path, VERSION)
+        .and_then(|text| String::from_utf8(text).ok()?.parse::<u64>().ok())
+        .unwrap_or(0);
+    let modified = meta
+        .mtime()
+        .wrapping_mul(1_000_000_000)
+        .wrapping_add(meta.mtime_nsec());
     format!("{version:x}-{:x}-{:x}", modified, meta.size())
 }
 
 /// The SHA-256 of the version of this tag, where it was noted when the file came in.
 pub(crate) fn noted_digest(path: &Path, tag: &str) -> Option<Vec<u8>> {
     let noted = get(path, DIGEST)?;
-    noted.strip_prefix([tag.as_bytes(), b" "].concat().as_slice()).map(<[u8]>::to_vec)
+    noted
+        .strip_prefix([tag.as_bytes(), b" "].concat().as_slice())
+        .map(<[u8]>::to_vec)
 }
 
 pub(crate) fn properties(path: &Path) -> Vec<Property> {
-    let Some(text) = get(path, PROPERTIES).and_then(|bytes| String::from_utf8(bytes).ok()) else { return Vec::new() };
+    let Some(text) = get(path, PROPERTIES).and_then(|bytes| String::from_utf8(bytes).ok()) else {
+        return Vec::new();
+    };
     let property = |line: &str| {
         let mut parts = line.split('\u{1f}').map(str::to_owned);
-        Some(Property { namespace: parts.next()?, name: parts.next()?, text: parts.next()? })
+        Some(Property {
+            namespace: parts.next()?,
+            name: parts.next()?,
+            text: parts.next()?,
+        })
     };
     text.split('\u{1e}').filter_map(property).collect()
 }
 
 pub(crate) fn set_properties(path: &Path, properties: &[Property]) -> io::Result<()> {
-    let line = |property: &Property| [&*property.namespace, &*property.name, &*property.text].join("\u{1f}");
-    let text = properties.iter().map(line).collect::<Vec<_>>().join("\u{1e}");
+    let line = |property: &Property| {
+        [&*property.namespace, &*property.name, &*property.text].join("\u{1f}")
+    };
+    let text = properties
+        .iter()
+        .map(line)
+        .collect::<Vec<_>>()
+        .join("\u{1e}");
     set(path, PROPERTIES, text.as_bytes())
 }
 
@@ -114,7 +141,12 @@ fn get(path: &Path, name: &str) -> Option<Vec<u8>> {
 }
 
 fn set(path: &Path, name: &str, value: &[u8]) -> io::Result<()> {
-    Ok(rustix::fs::lsetxattr(path, name, value, XattrFlags::empty())?)
+    Ok(rustix::fs::lsetxattr(
+        path,
+        name,
+        value,
+        XattrFlags::empty(),
+    )?)
 }
 
 /// Copies a file or a whole folder, each file as a version of its own.
@@ -135,5 +167,9 @@ pub(crate) fn copy_tree(store: &Store, from: &Path, to: &Path, deep: bool) -> io
 }
 
 pub(crate) fn remove_tree(path: &Path) -> io::Result<()> {
-    if path.symlink_metadata()?.is_dir() { fs::remove_dir_all(path) } else { fs::remove_file(path) }
+    if path.symlink_metadata()?.is_dir() {
+        fs::remove_dir_all(path)
+    } else {
+        fs::remove_file(path)
+    }
 }

@@ -28,24 +28,42 @@ pub fn account(app: &App, account: &Account) -> Result<ExitCode, Error> {
 }
 
 fn add(app: &App, add: &AccountAdd) -> Result<(), Error> {
-    let taken = app.config.accounts.iter().any(|account| account.name == add.name);
+    let taken = app
+        .config
+        .accounts
+        .iter()
+        .any(|account| account.name == add.name);
     app.config.check_free("account", &add.name, taken)?;
     let address = understand_address(&add.address)?;
     let password = password(app, add)?;
-    let connection = Connection { address: address.clone(), user: add.user.clone(), password: password.clone() };
+    let connection = Connection {
+        address: address.clone(),
+        user: add.user.clone(),
+        password: password.clone(),
+    };
     let tested = app.run(accounts::test(&add.name, connection, &app.stop))?;
     secrets::keep(&app.home, &add.name, &password)?;
-    let account = AccountConfig { name: add.name.clone(), address: address.to_string(), user: add.user.clone() };
+    let account = AccountConfig {
+        name: add.name.clone(),
+        address: address.to_string(),
+        user: add.user.clone(),
+    };
     let mut config = app.config.clone();
     config.add_account(account.clone())?;
     if app.common.json {
         json::print(&json!({"account": described(&account), "test": tested_json(&tested)}));
         return Ok(());
     }
-    line(format!("Added the account @{}: {} signs in at {address}", add.name, add.user));
+    line(format!(
+        "Added the account @{}: {} signs in at {address}",
+        add.name, add.user
+    ));
     say_tested(&tested);
     line("  password   kept in a file that only you can read, apart from the config");
-    line(format!("Next: katabatic lane add NAME --near DIR --far @{}/FOLDER", add.name));
+    line(format!(
+        "Next: katabatic lane add NAME --near DIR --far @{}/FOLDER",
+        add.name
+    ));
     Ok(())
 }
 
@@ -53,16 +71,21 @@ fn password(app: &App, add: &AccountAdd) -> Result<Secret, Error> {
     let what = || format!("reading the password of @{}", add.name);
     let first_line = |mut reader: Box<dyn BufRead>| {
         let mut text = String::new();
-        reader
-            .read_line(&mut text)
-            .map_err(|why| Error::usage(what(), why.to_string(), "Try again; nothing was saved."))?;
+        reader.read_line(&mut text).map_err(|why| {
+            Error::usage(what(), why.to_string(), "Try again; nothing was saved.")
+        })?;
         Ok(text)
     };
     let text = if add.password_stdin {
         first_line(Box::new(std::io::stdin().lock()))?
     } else if let Some(file) = &add.password_file {
-        let opened = std::fs::File::open(file)
-            .map_err(|why| Error::usage(what(), format!("{}: {why}", file.display()), "Name a file that can be read."))?;
+        let opened = std::fs::File::open(file).map_err(|why| {
+            Error::usage(
+                what(),
+                format!("{}: {why}", file.display()),
+                "Name a file that can be read.",
+            )
+        })?;
         first_line(Box::new(std::io::BufReader::new(opened)))?
     } else {
         if !app.style.terminal {
@@ -77,20 +100,34 @@ fn password(app: &App, add: &AccountAdd) -> Result<Secret, Error> {
     };
     let text = text.trim_end_matches(['\n', '\r']).to_owned();
     if text.is_empty() {
-        return Err(Error::usage(what(), "it is empty", "Give one; nothing was saved."));
+        return Err(Error::usage(
+            what(),
+            "it is empty",
+            "Give one; nothing was saved.",
+        ));
     }
     Ok(Secret::new(text))
 }
 
 fn say_tested(tested: &Tested) {
-    line(format!("  signed in  after {} ms", tested.signed_in.as_millis()));
+    line(format!(
+        "  signed in  after {} ms",
+        tested.signed_in.as_millis()
+    ));
     let folders = match tested.folders.len() {
         0 => "no folders".to_owned(),
-        count if count > 8 => format!("{} and {} more folders", tested.folders[..8].join(", "), count - 8),
+        count if count > 8 => format!(
+            "{} and {} more folders",
+            tested.folders[..8].join(", "),
+            count - 8
+        ),
         _ => tested.folders.join(", "),
     };
     let files = words::count(tested.files, "file", "files");
-    line(format!("  at the top {folders}; {files}; listed in {} ms", tested.listed.as_millis()));
+    line(format!(
+        "  at the top {folders}; {files}; listed in {} ms",
+        tested.listed.as_millis()
+    ));
 }
 
 fn described(account: &AccountConfig) -> serde_json::Value {
@@ -107,7 +144,12 @@ fn tested_json(tested: &Tested) -> serde_json::Value {
 }
 
 fn lanes_of(app: &App, name: &str) -> Vec<String> {
-    app.config.lanes.iter().filter(|lane| lane.account == name).map(|lane| lane.name.clone()).collect()
+    app.config
+        .lanes
+        .iter()
+        .filter(|lane| lane.account == name)
+        .map(|lane| lane.name.clone())
+        .collect()
 }
 
 fn list(app: &App) {
@@ -117,14 +159,25 @@ fn list(app: &App) {
         return;
     }
     if app.config.accounts.is_empty() {
-        line("There are no accounts yet. Add one: katabatic account add NAME --address URL --user USER");
+        line(
+            "There are no accounts yet. Add one: katabatic account add NAME --address URL --user USER",
+        );
         return;
     }
     let mut rows = Rows::new(app.style, &["account", "user", "address", "lanes"]);
     for account in &app.config.accounts {
         let lanes = lanes_of(app, &account.name);
-        let lanes = if lanes.is_empty() { "none".to_owned() } else { lanes.join(", ") };
-        rows.add(vec![format!("@{}", account.name), account.user.clone(), account.address.clone(), lanes]);
+        let lanes = if lanes.is_empty() {
+            "none".to_owned()
+        } else {
+            lanes.join(", ")
+        };
+        rows.add(vec![
+            format!("@{}", account.name),
+            account.user.clone(),
+            account.address.clone(),
+            lanes,
+        ]);
     }
     rows.print(0);
 }
@@ -140,7 +193,14 @@ fn show(app: &App, name: &str) -> Result<(), Error> {
     line(format!("  address    {}", account.address));
     line(format!("  user       {}", account.user));
     line("  password   in a file that only you can read, apart from the config");
-    line(format!("  lanes      {}", if lanes.is_empty() { "none".into() } else { lanes.join(", ") }));
+    line(format!(
+        "  lanes      {}",
+        if lanes.is_empty() {
+            "none".into()
+        } else {
+            lanes.join(", ")
+        }
+    ));
     Ok(())
 }
 
@@ -156,7 +216,10 @@ fn test(app: &App, name: &str) -> Result<(), Error> {
         json::print(&json!({"account": described(account), "test": tested_json(&tested)}));
         return Ok(());
     }
-    line(format!("The account @{} answers: {} at {}", account.name, account.user, account.address));
+    line(format!(
+        "The account @{} answers: {} at {}",
+        account.name, account.user, account.address
+    ));
     say_tested(&tested);
     Ok(())
 }
@@ -169,7 +232,10 @@ fn remove(app: &App, name: &str) -> Result<(), Error> {
             Class::Usage,
             format!("removing the account @{}", account.name),
             format!("lanes still use it: {}", lanes.join(", ")),
-            format!("Remove them first (their files stay on both sides): katabatic lane remove {}", lanes[0]),
+            format!(
+                "Remove them first (their files stay on both sides): katabatic lane remove {}",
+                lanes[0]
+            ),
         ));
     }
     let name = account.name.clone();
@@ -179,7 +245,9 @@ fn remove(app: &App, name: &str) -> Result<(), Error> {
     if app.common.json {
         json::print(&json!({"removed": name}));
     } else {
-        line(format!("Removed the account @{name} and its password. Nothing was changed in the cloud."));
+        line(format!(
+            "Removed the account @{name} and its password. Nothing was changed in the cloud."
+        ));
     }
     Ok(())
 }

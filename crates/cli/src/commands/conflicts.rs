@@ -20,7 +20,10 @@ use crate::{args, exit};
 pub fn conflicts(app: &App, typed: &args::Conflicts) -> Result<ExitCode, Error> {
     let lanes: Vec<LaneConfig> = match &typed.lane {
         Some(name) => vec![app.config.lane(name)?.clone()],
-        None => understand(&app.config, &[])?.into_iter().map(|about| about.lane).collect(),
+        None => understand(&app.config, &[])?
+            .into_iter()
+            .map(|about| about.lane)
+            .collect(),
     };
     let mut answers: Vec<Value> = Vec::new();
     let mut found = 0;
@@ -47,28 +50,64 @@ pub fn conflicts(app: &App, typed: &args::Conflicts) -> Result<ExitCode, Error> 
     } else if found == 0 {
         line("No conflicts were found by the last pass.");
     }
-    Ok(ExitCode::from(if found > 0 { exit::NEEDS_A_PERSON } else { 0 }))
+    Ok(ExitCode::from(if found > 0 {
+        exit::NEEDS_A_PERSON
+    } else {
+        0
+    }))
 }
 
 fn say(app: &App, lane: &LaneConfig, conflict: &Conflict) {
-    let seen = conflict.seen_at.map_or_else(String::new, |at| format!(", found {}", time::exact(at)));
-    line(format!("Conflict: {} in lane {}{seen}", shown(&conflict.path), lane.name));
-    let words = |entry: &Option<Entry>| entry.as_ref().map_or_else(|| "nothing there now".to_owned(), entry_words);
+    let seen = conflict
+        .seen_at
+        .map_or_else(String::new, |at| format!(", found {}", time::exact(at)));
+    line(format!(
+        "Conflict: {} in lane {}{seen}",
+        shown(&conflict.path),
+        lane.name
+    ));
+    let words = |entry: &Option<Entry>| {
+        entry
+            .as_ref()
+            .map_or_else(|| "nothing there now".to_owned(), entry_words)
+    };
     let mut rows = Rows::bare(app.style, 3);
     let text = |pick: fn(&(usize, String, String)) -> &String| {
-        conflict.difference.as_ref().map_or_else(String::new, |difference| {
-            format!("line {}: {}", difference.0, shortened(&shown_text(pick(difference))))
-        })
+        conflict
+            .difference
+            .as_ref()
+            .map_or_else(String::new, |difference| {
+                format!(
+                    "line {}: {}",
+                    difference.0,
+                    shortened(&shown_text(pick(difference)))
+                )
+            })
     };
-    rows.add(vec!["near".into(), words(&conflict.near), text(|(_, near, _)| near)]);
-    rows.add(vec!["far".into(), words(&conflict.far), text(|(.., far)| far)]);
+    rows.add(vec![
+        "near".into(),
+        words(&conflict.near),
+        text(|(_, near, _)| near),
+    ]);
+    rows.add(vec![
+        "far".into(),
+        words(&conflict.far),
+        text(|(.., far)| far),
+    ]);
     rows.print(2);
     let path = lane.near.join(conflict.path.as_str());
-    line(format!("  Next: katabatic settle {} --keep near|far|both|newest", quoted(&path.to_string_lossy())));
+    line(format!(
+        "  Next: katabatic settle {} --keep near|far|both|newest",
+        quoted(&path.to_string_lossy())
+    ));
 }
 
 fn shortened(text: &str) -> String {
-    if text.chars().count() <= 60 { text.to_owned() } else { text.chars().take(59).chain(['…']).collect() }
+    if text.chars().count() <= 60 {
+        text.to_owned()
+    } else {
+        text.chars().take(59).chain(['…']).collect()
+    }
 }
 
 /// A path as it can be typed into a shell.
@@ -78,7 +117,16 @@ pub fn quoted(text: &str) -> String {
         return text.to_owned();
     }
     if text.chars().any(char::is_control) {
-        let escaped: String = text.chars().flat_map(|c| if c.is_control() || c == '\'' { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect();
+        let escaped: String = text
+            .chars()
+            .flat_map(|c| {
+                if c.is_control() || c == '\'' {
+                    c.escape_default().collect::<Vec<_>>()
+                } else {
+                    vec![c]
+                }
+            })
+            .collect();
         return format!("$'{escaped}'");
     }
     format!("'{}'", text.replace('\'', r"'\''"))

@@ -16,7 +16,11 @@ const PASSWORD: &str = "practice";
 
 pub fn demo(common: &Common, typed: &args::Demo) -> Result<ExitCode, Error> {
     if common.json {
-        return Err(Error::usage("demo", "an example for people has no JSON", "Leave --json out."));
+        return Err(Error::usage(
+            "demo",
+            "an example for people has no JSON",
+            "Leave --json out.",
+        ));
     }
     let dir = folder(typed.into.as_deref())?;
     let demo = Demo::prepare(dir)?;
@@ -32,7 +36,11 @@ pub fn demo(common: &Common, typed: &args::Demo) -> Result<ExitCode, Error> {
 /// The folder that was asked for, if it is empty; or a new one beside where we are.
 fn folder(into: Option<&Path>) -> Result<PathBuf, Error> {
     let refused = |dir: &Path, why: String| {
-        Error::usage(format!("making the example in {}", dir.display()), why, "Name another with --into DIR.")
+        Error::usage(
+            format!("making the example in {}", dir.display()),
+            why,
+            "Name another with --into DIR.",
+        )
     };
     let empty = |dir: &Path| match std::fs::read_dir(dir) {
         Ok(mut entries) => Ok(entries.next().is_none()),
@@ -43,13 +51,23 @@ fn folder(into: Option<&Path>) -> Result<PathBuf, Error> {
         Some(dir) if !empty(dir)? => return Err(refused(dir, "it exists and is not empty".into())),
         Some(dir) => dir.to_owned(),
         None => {
-            let names = std::iter::once("katabatic-demo".to_owned()).chain((2..).map(|n| format!("katabatic-demo-{n}")));
-            let mut free = names.take(1000).map(PathBuf::from).filter(|dir| !dir.exists());
-            free.next().ok_or_else(|| refused(Path::new("katabatic-demo"), "too many examples lie here".into()))?
+            let names = std::iter::once("katabatic-demo".to_owned())
+                .chain((2..).map(|n| format!("katabatic-demo-{n}")));
+            let mut free = names
+                .take(1000)
+                .map(PathBuf::from)
+                .filter(|dir| !dir.exists());
+            free.next().ok_or_else(|| {
+                refused(
+                    Path::new("katabatic-demo"),
+                    "too many examples lie here".into(),
+                )
+            })?
         }
     };
     std::fs::create_dir_all(&dir).map_err(|why| refused(&dir, why.to_string()))?;
-    dir.canonicalize().map_err(|why| refused(&dir, why.to_string()))
+    dir.canonicalize()
+        .map_err(|why| refused(&dir, why.to_string()))
 }
 
 struct Demo {
@@ -74,21 +92,40 @@ fn failed(what: &str, why: impl std::fmt::Display) -> Error {
 impl Demo {
     fn prepare(dir: PathBuf) -> Result<Demo, Error> {
         let what = "preparing the example";
-        sample::make(&dir.join("librarian"), &dir.join("cloud/librarian")).map_err(|why| failed(what, why))?;
-        write_private(&dir.join("password.txt"), format!("{PASSWORD}\n").as_bytes()).map_err(|why| failed(what, why))?;
+        sample::make(&dir.join("librarian"), &dir.join("cloud/librarian"))
+            .map_err(|why| failed(what, why))?;
+        write_private(
+            &dir.join("password.txt"),
+            format!("{PASSWORD}\n").as_bytes(),
+        )
+        .map_err(|why| failed(what, why))?;
         let program = std::env::current_exe().map_err(|why| failed(what, why))?;
         let mut standin = Command::new(&program)
-            .args(["standin", "serve", "--data", "cloud", "--user", &format!("librarian:{PASSWORD}")])
+            .args([
+                "standin",
+                "serve",
+                "--data",
+                "cloud",
+                "--user",
+                &format!("librarian:{PASSWORD}"),
+            ])
             .current_dir(&dir)
             .stdout(Stdio::piped())
             .spawn()
             .map_err(|why| failed("starting the stand-in", why))?;
         let mut address = String::new();
         if let Some(out) = standin.stdout.take() {
-            BufReader::new(out).read_line(&mut address).map_err(|why| failed("starting the stand-in", why))?;
+            BufReader::new(out)
+                .read_line(&mut address)
+                .map_err(|why| failed("starting the stand-in", why))?;
         }
         let address = address.trim().to_owned();
-        let demo = Demo { dir, program, standin, address };
+        let demo = Demo {
+            dir,
+            program,
+            standin,
+            address,
+        };
         if demo.address.is_empty() {
             return Err(failed("starting the stand-in", "it gave no address"));
         }
@@ -98,18 +135,47 @@ impl Demo {
     fn play(&self) -> Result<(), Error> {
         let (computer, cloud) = (self.dir.join("librarian"), self.dir.join("cloud/librarian"));
         let what = "changing the sample files";
-        line(format!("The music office of a made-up orchestra, in {}:", self.dir.display()));
-        line("  librarian/  is the computer of the librarian, cloud/ is what lies in the cloud, home/ is the tool's own.");
-        line(format!("  A stand-in for the cloud answers at {}.", self.address));
+        line(format!(
+            "The music office of a made-up orchestra, in {}:",
+            self.dir.display()
+        ));
+        line(
+            "  librarian/  is the computer of the librarian, cloud/ is what lies in the cloud, home/ is the tool's own.",
+        );
+        line(format!(
+            "  A stand-in for the cloud answers at {}.",
+            self.address
+        ));
 
         self.say("First the account: it is reached and signed in to before anything is saved.");
         let address = self.address.clone();
         self.run(
-            &["account", "add", "office", "--address", &address, "--user", "librarian", "--password-file", "password.txt"],
+            &[
+                "account",
+                "add",
+                "office",
+                "--address",
+                &address,
+                "--user",
+                "librarian",
+                "--password-file",
+                "password.txt",
+            ],
             0,
         )?;
         self.say("Now the folder Scores is tied to the folder Scores in the cloud. Nothing is carried yet.");
-        self.run(&["lane", "add", "scores", "--near", "librarian/Scores", "--far", "@office/Scores"], 0)?;
+        self.run(
+            &[
+                "lane",
+                "add",
+                "scores",
+                "--near",
+                "librarian/Scores",
+                "--far",
+                "@office/Scores",
+            ],
+            0,
+        )?;
         self.say("What would the first pass do? One piece lies on both sides and is compared, not carried.");
         self.run(&["plan", "scores"], 0)?;
         self.say("The first pass.");
@@ -129,7 +195,15 @@ impl Demo {
         self.say("Both versions, and the first line in which they differ.");
         self.run(&["conflicts", "scores"], 3)?;
         self.say("The cellos win. The other version is kept in the spares.");
-        self.run(&["settle", "librarian/Scores/Harbour Suite/Cello.txt", "--keep", "near"], 0)?;
+        self.run(
+            &[
+                "settle",
+                "librarian/Scores/Harbour Suite/Cello.txt",
+                "--keep",
+                "near",
+            ],
+            0,
+        )?;
         self.say("All settled again; the same for one file, on both sides.");
         self.run(&["status", "scores"], 0)?;
         self.run(&["status", "librarian/Scores/Harbour Suite/Cello.txt"], 0)?;
@@ -164,11 +238,21 @@ impl Demo {
     }
 
     fn farewell(&self) {
-        let port = self.address.trim_end_matches('/').rsplit(':').next().unwrap_or("0").to_owned();
+        let port = self
+            .address
+            .trim_end_matches('/')
+            .rsplit(':')
+            .next()
+            .unwrap_or("0")
+            .to_owned();
         line("");
-        line("# Every step ended as it should. To go on by hand, in one terminal start the stand-in again:");
+        line(
+            "# Every step ended as it should. To go on by hand, in one terminal start the stand-in again:",
+        );
         line(format!("cd {}", quoted(&self.dir.to_string_lossy())));
-        line(format!("katabatic standin serve --data cloud --listen 127.0.0.1:{port} --user librarian:{PASSWORD}"));
+        line(format!(
+            "katabatic standin serve --data cloud --listen 127.0.0.1:{port} --user librarian:{PASSWORD}"
+        ));
         line("# and in another:");
         line(format!("cd {}", quoted(&self.dir.to_string_lossy())));
         line("katabatic --home home status");

@@ -3,11 +3,11 @@
 use std::process::ExitCode;
 
 use katabatic_core::EditTime;
+use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::lanes::{self, NewLane};
 use katabatic_engine::ledger::rows;
 use katabatic_engine::place::Place;
-use katabatic_engine::Error;
 use serde_json::{Value, json};
 
 use super::plan::{totals_json, totals_words};
@@ -41,7 +41,10 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
         Place::Far { .. } => {
             return Err(Error::usage(
                 what(),
-                format!("the near side must be a folder of this computer, not {}", add.near),
+                format!(
+                    "the near side must be a folder of this computer, not {}",
+                    add.near
+                ),
                 "Write it as a local path; a local folder whose name begins with @ as ./@NAME.",
             ));
         }
@@ -51,14 +54,32 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
         Place::Local(_) => {
             return Err(Error::usage(
                 what(),
-                format!("the far side must be a folder of an account, not {}", add.far),
-                format!("Write it as @ACCOUNT/FOLDER; the accounts are: {}", accounts.join(", ")),
+                format!(
+                    "the far side must be a folder of an account, not {}",
+                    add.far
+                ),
+                format!(
+                    "Write it as @ACCOUNT/FOLDER; the accounts are: {}",
+                    accounts.join(", ")
+                ),
             ));
         }
     };
     let mut config = app.config.clone();
-    let new = NewLane { name: add.name.clone(), near, account, far, make: add.make };
-    let plan = app.run(lanes::add(&app.home, &mut config, &app.ledger, new, &app.stop))?;
+    let new = NewLane {
+        name: add.name.clone(),
+        near,
+        account,
+        far,
+        make: add.make,
+    };
+    let plan = app.run(lanes::add(
+        &app.home,
+        &mut config,
+        &app.ledger,
+        new,
+        &app.stop,
+    ))?;
     let lane = config.lane(&add.name)?;
     if app.common.json {
         json::print(&json!({"lane": described(lane), "first_pass": totals_json(&plan.totals())}));
@@ -77,7 +98,10 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
         line(format!("  {words}"));
     }
     line("  remove nothing: a first pass only adds what one side lacks");
-    line(format!("Next: katabatic plan {0}, then katabatic sync {0}", lane.name));
+    line(format!(
+        "Next: katabatic plan {0}, then katabatic sync {0}",
+        lane.name
+    ));
     Ok(())
 }
 
@@ -91,7 +115,9 @@ fn described(lane: &LaneConfig) -> Value {
 }
 
 fn last_pass(app: &App, lane: &LaneConfig) -> Result<(u64, Option<EditTime>), Error> {
-    let row = app.ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
+    let row = app
+        .ledger
+        .read(|connection| rows::lane_of(connection, &lane.id))?;
     Ok(row.map_or((0, None), |row| (row.pass, row.seen_at)))
 }
 
@@ -102,17 +128,28 @@ fn list(app: &App) -> Result<(), Error> {
         return Ok(());
     }
     if app.config.lanes.is_empty() {
-        line("There are no lanes yet. Add one: katabatic lane add NAME --near DIR --far @ACCOUNT/FOLDER");
+        line(
+            "There are no lanes yet. Add one: katabatic lane add NAME --near DIR --far @ACCOUNT/FOLDER",
+        );
         return Ok(());
     }
-    let mut rows = Rows::new(app.style, &["lane", "near", "far", "direction", "last pass"]);
+    let mut rows = Rows::new(
+        app.style,
+        &["lane", "near", "far", "direction", "last pass"],
+    );
     for lane in &app.config.lanes {
         let last = match last_pass(app, lane)? {
             (0, _) | (_, None) => "never".to_owned(),
             (_, Some(at)) => time::time(at),
         };
         let near = lane.near.display().to_string();
-        rows.add(vec![lane.name.clone(), near, lane.far_place(), lane.direction.word().into(), last]);
+        rows.add(vec![
+            lane.name.clone(),
+            near,
+            lane.far_place(),
+            lane.direction.word().into(),
+            last,
+        ]);
     }
     rows.print(0);
     Ok(())
@@ -131,15 +168,26 @@ fn show(app: &App, name: &str) -> Result<(), Error> {
     let account = app.config.account(&lane.account)?;
     line(format!("lane {}", lane.name));
     line(format!("  near       {}", lane.near.display()));
-    line(format!("  far        {} ({} at {})", lane.far_place(), account.user, account.address));
-    line(format!("  direction  {}: changes on each side go to the other", lane.direction.word()));
+    line(format!(
+        "  far        {} ({} at {})",
+        lane.far_place(),
+        account.user,
+        account.address
+    ));
+    line(format!(
+        "  direction  {}: changes on each side go to the other",
+        lane.direction.word()
+    ));
     line("  removals   carried; what is removed or replaced is kept in the spares first");
     line("  conflicts  neither side is touched until somebody settles them");
     match seen {
         Some(at) => line(format!("  last pass  number {pass}, {}", time::exact(at))),
         None => line("  last pass  never"),
     }
-    line(format!("See where its files stand: katabatic status {}", lane.name));
+    line(format!(
+        "See where its files stand: katabatic status {}",
+        lane.name
+    ));
     Ok(())
 }
 
@@ -151,7 +199,14 @@ fn remove(app: &App, name: &str) -> Result<(), Error> {
         json::print(&json!({"removed": name}));
         return Ok(());
     }
-    line(format!("Removed the lane {name}. Every file stays, in {} and in {}.", lane.near.display(), lane.far_place()));
-    line(format!("What its passes replaced stays in the spares, in {}.", app.home.lane_room(&lane.id).display()));
+    line(format!(
+        "Removed the lane {name}. Every file stays, in {} and in {}.",
+        lane.near.display(),
+        lane.far_place()
+    ));
+    line(format!(
+        "What its passes replaced stays in the spares, in {}.",
+        app.home.lane_room(&lane.id).display()
+    ));
     Ok(())
 }

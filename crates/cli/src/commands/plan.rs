@@ -22,7 +22,10 @@ const FOLD_FROM: usize = 40;
 pub fn plan(app: &App, typed: &args::Plan) -> Result<ExitCode, Error> {
     let mut answers = Vec::new();
     for About { lane, paths } in understand(&app.config, &typed.about)? {
-        let wish = Wish { scope: paths, ..Wish::default() };
+        let wish = Wish {
+            scope: paths,
+            ..Wish::default()
+        };
         let drawn = Arc::new(Progress::default());
         let plan = app.run(async {
             let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
@@ -48,7 +51,10 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
     let steps: Vec<&Step> = plan.steps.iter().filter(|step| shows(step)).collect();
     let totals = plan.totals();
     if steps.is_empty() && plan.unusable.is_empty() {
-        line(format!("Plan of lane {name}: nothing to do. {} settled.", words::count(plan.settled, "file", "files")));
+        line(format!(
+            "Plan of lane {name}: nothing to do. {} settled.",
+            words::count(plan.settled, "file", "files")
+        ));
         return;
     }
     line(format!("Plan of lane {name}"));
@@ -58,7 +64,11 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
         let mut rows = Rows::bare(app.style, 4);
         for step in steps {
             let bytes = bytes_of(step);
-            let bytes = if bytes > 0 || matches!(step.decision, Decision::Carry { .. }) { words::bytes(bytes) } else { String::new() };
+            let bytes = if bytes > 0 || matches!(step.decision, Decision::Carry { .. }) {
+                words::bytes(bytes)
+            } else {
+                String::new()
+            };
             rows.add(vec![
                 words::action(&step.decision),
                 shown(step.path()),
@@ -67,7 +77,12 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
             ]);
         }
         for name in &plan.unusable {
-            rows.add(vec!["left out".into(), shown_text(&name.shown), String::new(), name.why.clone()]);
+            rows.add(vec![
+                "left out".into(),
+                shown_text(&name.shown),
+                String::new(),
+                name.why.clone(),
+            ]);
         }
         rows.numbers(2);
         rows.at_least(1, 16);
@@ -77,13 +92,22 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
     for words in totals_words(&totals) {
         line(format!("  {words}"));
     }
-    line(format!("  {} settled already", words::count(plan.settled, "file", "files")));
+    line(format!(
+        "  {} settled already",
+        words::count(plan.settled, "file", "files")
+    ));
     if plan.brake_verdict != BrakeVerdict::Open {
         line(format!("The brake would stop this: {}", plan.brake_words()));
-        line(format!("  If it is wanted: katabatic sync {name} --release-brake {}", plan.brake.planned.total()));
+        line(format!(
+            "  If it is wanted: katabatic sync {name} --release-brake {}",
+            plan.brake.planned.total()
+        ));
     }
     if plan.has_work() {
-        line(format!("Plan {0}. To carry exactly this: katabatic sync {name} --exactly {0}", plan.id));
+        line(format!(
+            "Plan {0}. To carry exactly this: katabatic sync {name} --exactly {0}",
+            plan.id
+        ));
     }
 }
 
@@ -92,7 +116,9 @@ fn folded(app: &App, steps: &[&Step]) {
     let mut folders: BTreeMap<(RelPath, String), (u64, u64, String)> = BTreeMap::new();
     for step in steps {
         let folder = step.path().parent().unwrap_or_else(RelPath::root);
-        let entry = folders.entry((folder, words::action(&step.decision))).or_default();
+        let entry = folders
+            .entry((folder, words::action(&step.decision)))
+            .or_default();
         entry.0 += 1;
         entry.1 += bytes_of(step);
         let reason = words::reason(step, &|_| String::new());
@@ -104,8 +130,16 @@ fn folded(app: &App, steps: &[&Step]) {
     }
     let mut rows = Rows::bare(app.style, 5);
     for ((folder, action), (count, bytes, reason)) in folders {
-        let folder = if folder.is_root() { "(top)".to_owned() } else { format!("{}/", shown(&folder)) };
-        let bytes = if bytes > 0 { words::bytes(bytes) } else { String::new() };
+        let folder = if folder.is_root() {
+            "(top)".to_owned()
+        } else {
+            format!("{}/", shown(&folder))
+        };
+        let bytes = if bytes > 0 {
+            words::bytes(bytes)
+        } else {
+            String::new()
+        };
         rows.add(vec![action, folder, words::grouped(count), bytes, reason]);
     }
     rows.numbers(2);
@@ -125,15 +159,61 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
         }
     };
     let (up, down, compare) = (totals.up, totals.down, totals.compare);
-    say(up.0, format!("carry {} up, {}", files(up.0), words::bytes(up.1)));
-    say(down.0, format!("carry {} down, {}", files(down.0), words::bytes(down.1)));
-    say(compare.0, format!("compare {} that both sides have, reading {} back", files(compare.0), words::bytes(compare.1)));
-    say(totals.folders, format!("make {}", words::count(totals.folders, "folder", "folders")));
-    say(totals.removed_near, format!("remove {} here, into the spares", files(totals.removed_near)));
-    say(totals.removed_far, format!("remove {} there, into the spares", files(totals.removed_far)));
-    say(totals.conflicts, format!("leave {} for somebody to settle", words::count(totals.conflicts, "conflict", "conflicts")));
-    say(totals.stuck, format!("hold {} that cannot be told or carried now", words::count(totals.stuck, "path", "paths")));
-    say(totals.left_out, format!("leave out {} that no lane carries", words::count(totals.left_out, "thing", "things")));
+    say(
+        up.0,
+        format!("carry {} up, {}", files(up.0), words::bytes(up.1)),
+    );
+    say(
+        down.0,
+        format!("carry {} down, {}", files(down.0), words::bytes(down.1)),
+    );
+    say(
+        compare.0,
+        format!(
+            "compare {} that both sides have, reading {} back",
+            files(compare.0),
+            words::bytes(compare.1)
+        ),
+    );
+    say(
+        totals.folders,
+        format!("make {}", words::count(totals.folders, "folder", "folders")),
+    );
+    say(
+        totals.removed_near,
+        format!(
+            "remove {} here, into the spares",
+            files(totals.removed_near)
+        ),
+    );
+    say(
+        totals.removed_far,
+        format!(
+            "remove {} there, into the spares",
+            files(totals.removed_far)
+        ),
+    );
+    say(
+        totals.conflicts,
+        format!(
+            "leave {} for somebody to settle",
+            words::count(totals.conflicts, "conflict", "conflicts")
+        ),
+    );
+    say(
+        totals.stuck,
+        format!(
+            "hold {} that cannot be told or carried now",
+            words::count(totals.stuck, "path", "paths")
+        ),
+    );
+    say(
+        totals.left_out,
+        format!(
+            "leave out {} that no lane carries",
+            words::count(totals.left_out, "thing", "things")
+        ),
+    );
     if lines.is_empty() {
         lines.push("carry nothing".into());
     }
@@ -158,8 +238,11 @@ pub fn totals_json(totals: &Totals) -> Value {
 
 fn plan_json(lane: &str, plan: &Plan) -> Value {
     let steps: Vec<Value> = plan.steps.iter().map(json::step).collect();
-    let unusable: Vec<Value> =
-        plan.unusable.iter().map(|name| json!({"shown": name.shown, "reason": name.why})).collect();
+    let unusable: Vec<Value> = plan
+        .unusable
+        .iter()
+        .map(|name| json!({"shown": name.shown, "reason": name.why}))
+        .collect();
     json!({
         "lane": lane,
         "id": plan.id,

@@ -13,14 +13,20 @@ use crate::draw::table::Rows;
 use crate::draw::{json, line, shown_text, time};
 
 pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
-    if let Some(number) = typed.about.as_ref().and_then(|about| about.parse::<i64>().ok()) {
+    if let Some(number) = typed
+        .about
+        .as_ref()
+        .and_then(|about| about.parse::<i64>().ok())
+    {
         one(app, number)?;
         return Ok(ExitCode::SUCCESS);
     }
     if let Some(name) = &typed.about {
         app.config.lane(name)?;
     }
-    let all = app.ledger.read(|connection| runs::last(connection, typed.about.as_deref(), typed.last))?;
+    let all = app
+        .ledger
+        .read(|connection| runs::last(connection, typed.about.as_deref(), typed.last))?;
     if app.common.json {
         json::print(&json!({"runs": all.iter().map(run_json).collect::<Vec<_>>()}));
         return Ok(ExitCode::SUCCESS);
@@ -29,14 +35,25 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
         line("No pass has run yet.");
         return Ok(ExitCode::SUCCESS);
     }
-    let mut rows = Rows::new(app.style, &["run", "lane", "began", "took", "up", "down", "replaced", "removed", "outcome"]);
+    let mut rows = Rows::new(
+        app.style,
+        &[
+            "run", "lane", "began", "took", "up", "down", "replaced", "removed", "outcome",
+        ],
+    );
     for run in &all {
         let counts = &run.counts;
         let carried = |files: u64, bytes: u64| match files {
             0 => "-".to_owned(),
             files => format!("{} ({})", words::grouped(files), words::bytes(bytes)),
         };
-        let number = |count: u64| if count == 0 { "-".to_owned() } else { words::grouped(count) };
+        let number = |count: u64| {
+            if count == 0 {
+                "-".to_owned()
+            } else {
+                words::grouped(count)
+            }
+        };
         rows.add(vec![
             run.number.to_string(),
             format!("{} {}", run.lane, run.command),
@@ -81,10 +98,19 @@ fn outcome(run: &Run) -> String {
 }
 
 fn one(app: &App, number: i64) -> Result<(), Error> {
-    let run = app.ledger.read(|connection| runs::run(connection, number))?.ok_or_else(|| {
-        Error::usage(format!("the run {number}"), "there is none of that number", "List them: katabatic runs")
-    })?;
-    let items = app.ledger.read(|connection| runs::items(connection, number))?;
+    let run = app
+        .ledger
+        .read(|connection| runs::run(connection, number))?
+        .ok_or_else(|| {
+            Error::usage(
+                format!("the run {number}"),
+                "there is none of that number",
+                "List them: katabatic runs",
+            )
+        })?;
+    let items = app
+        .ledger
+        .read(|connection| runs::items(connection, number))?;
     if app.common.json {
         let mut value = run_json(&run);
         value["items"] = items
@@ -94,12 +120,27 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
         json::print(&json!({"run": value}));
         return Ok(());
     }
-    line(format!("Run {number} of lane {}: {}, began {}, took {}", run.lane, run.command, time::exact(run.began), took(&run)));
+    line(format!(
+        "Run {number} of lane {}: {}, began {}, took {}",
+        run.lane,
+        run.command,
+        time::exact(run.began),
+        took(&run)
+    ));
     line(format!("  outcome: {}", outcome(&run)));
     let mut rows = Rows::bare(app.style, 4);
     for item in items {
-        let bytes = if item.bytes > 0 { words::bytes(item.bytes) } else { String::new() };
-        rows.add(vec![item.action, shown_text(&item.path), bytes, item.result]);
+        let bytes = if item.bytes > 0 {
+            words::bytes(item.bytes)
+        } else {
+            String::new()
+        };
+        rows.add(vec![
+            item.action,
+            shown_text(&item.path),
+            bytes,
+            item.result,
+        ]);
     }
     rows.numbers(2);
     rows.at_least(1, 16);

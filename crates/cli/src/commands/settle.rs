@@ -17,9 +17,18 @@ use crate::exit;
 
 pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
     let (keep, will) = match typed.keep {
-        KeepTyped::Near => (Keep::Side(Side::Near), "keep the version from here, and carry it up"),
-        KeepTyped::Far => (Keep::Side(Side::Far), "keep the version from there, and carry it down"),
-        KeepTyped::Both => (Keep::Both, "keep both: the one from there under a dated name beside the one from here"),
+        KeepTyped::Near => (
+            Keep::Side(Side::Near),
+            "keep the version from here, and carry it up",
+        ),
+        KeepTyped::Far => (
+            Keep::Side(Side::Far),
+            "keep the version from there, and carry it down",
+        ),
+        KeepTyped::Both => (
+            Keep::Both,
+            "keep both: the one from there under a dated name beside the one from here",
+        ),
         KeepTyped::Newest => (Keep::Newest, "keep the version that was edited last"),
     };
     let (mut code, mut answers) = (0, Vec::new());
@@ -60,8 +69,18 @@ fn say(app: &App, settled: &Settled) {
             spare.number
         ));
     }
-    for outcome in settled.report.outcomes.iter().filter(|outcome| outcome.agreement().needs_a_person()) {
-        line(format!("  {}  {}  {}", app.style.state(outcome.agreement()), shown(outcome.step.path()), outcome.why(&time::time)));
+    for outcome in settled
+        .report
+        .outcomes
+        .iter()
+        .filter(|outcome| outcome.agreement().needs_a_person())
+    {
+        line(format!(
+            "  {}  {}  {}",
+            app.style.state(outcome.agreement()),
+            shown(outcome.step.path()),
+            outcome.why(&time::time)
+        ));
     }
     if !settled.report.needs_a_person() {
         line("  settled: both sides hold the same now");

@@ -26,7 +26,9 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
     if let Some(name) = &typed.lane {
         app.config.lane(name)?;
     }
-    let all = app.ledger.read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
+    let all = app
+        .ledger
+        .read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
     if app.common.json {
         json::print(&json!({"spares": all.iter().map(spare_json).collect::<Vec<_>>()}));
         return Ok(());
@@ -35,14 +37,25 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
         line("The spares are empty: no pass removed or replaced anything yet.");
         return Ok(());
     }
-    let mut rows = Rows::new(app.style, &["spare", "lane", "path", "size", "edited", "taken", "lies", "why"]);
+    let mut rows = Rows::new(
+        app.style,
+        &[
+            "spare", "lane", "path", "size", "edited", "taken", "lies", "why",
+        ],
+    );
     for spare in &all {
         rows.add(vec![
             spare.number.to_string(),
             spare.lane_name.clone(),
-            if spare.folder { format!("{}/", shown(&spare.path)) } else { shown(&spare.path) },
+            if spare.folder {
+                format!("{}/", shown(&spare.path))
+            } else {
+                shown(&spare.path)
+            },
             words::bytes(spare.size),
-            spare.edited.map_or_else(|| "unknown".to_owned(), time::time),
+            spare
+                .edited
+                .map_or_else(|| "unknown".to_owned(), time::time),
             time::time(spare.taken_at),
             spare.side.here_or_there().to_owned(),
             spare.why.clone(),
@@ -53,7 +66,11 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
     rows.at_least(2, 16);
     rows.print(0);
     let bytes = all.iter().map(|spare| spare.size).sum();
-    line(format!("{}, {}. To bring one back: katabatic spares restore NUMBER", words::count(all.len() as u64, "version", "versions"), words::bytes(bytes)));
+    line(format!(
+        "{}, {}. To bring one back: katabatic spares restore NUMBER",
+        words::count(all.len() as u64, "version", "versions"),
+        words::bytes(bytes)
+    ));
     Ok(())
 }
 
@@ -63,7 +80,9 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
     let to = app.run(async {
         let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
         match &typed.to {
-            Some(to) => engine::copy_to(&pass, &spare, to).await.map(|()| to.clone()),
+            Some(to) => engine::copy_to(&pass, &spare, to)
+                .await
+                .map(|()| to.clone()),
             None => engine::restore(&pass, &spare).await,
         }
     })?;
@@ -71,9 +90,17 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
         json::print(&json!({"spare": spare_json(&spare), "restored_to": to.to_string_lossy()}));
         return Ok(());
     }
-    line(format!("Restored {} ({}) to {}", shown(&spare.path), words::bytes(spare.size), to.display()));
+    line(format!(
+        "Restored {} ({}) to {}",
+        shown(&spare.path),
+        words::bytes(spare.size),
+        to.display()
+    ));
     if typed.to.is_none() {
-        line(format!("  The next sync carries it on: katabatic sync {}", lane.name));
+        line(format!(
+            "  The next sync carries it on: katabatic sync {}",
+            lane.name
+        ));
     }
     Ok(())
 }

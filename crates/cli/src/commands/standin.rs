@@ -16,7 +16,11 @@ pub fn standin(standin: &Standin) -> Result<ExitCode, Error> {
     let names: Vec<String> = config.users.iter().map(|user| user.name.clone()).collect();
     app::runtime()?.block_on(async {
         let running = katabatic_standin::start(config).await.map_err(|why| {
-            Error::failed("starting the stand-in", why, "Choose another folder or address; port 0 takes a free one.")
+            Error::failed(
+                "starting the stand-in",
+                why,
+                "Choose another folder or address; port 0 takes a free one.",
+            )
         })?;
         // Scripts read the first line for the address: it is printed only once the server listens.
         line(running.url());
@@ -33,12 +37,25 @@ pub fn standin(standin: &Standin) -> Result<ExitCode, Error> {
 
 fn config(serve: &StandinServe) -> Result<Config, Error> {
     let next = "See katabatic standin serve --help.";
-    let typed = if serve.users.is_empty() { vec!["librarian:practice".to_owned()] } else { serve.users.clone() };
+    let typed = if serve.users.is_empty() {
+        vec!["librarian:practice".to_owned()]
+    } else {
+        serve.users.clone()
+    };
     // A password given here is one of the stand-in's own, made up for practice; it still is not repeated in errors.
     let users = typed.iter().map(|text| text.parse::<User>());
-    let users = users.collect::<Result<_, _>>().map_err(|why| Error::usage("the users of the stand-in", why.to_string(), next))?;
+    let users = users
+        .collect::<Result<_, _>>()
+        .map_err(|why| Error::usage("the users of the stand-in", why.to_string(), next))?;
     let faults = serve.faults.iter().map(|text| text.parse::<Fault>());
-    let faults = faults.collect::<Result<_, _>>().map_err(|why| Error::usage("the faults of the stand-in", why.to_string(), next))?;
+    let faults = faults
+        .collect::<Result<_, _>>()
+        .map_err(|why| Error::usage("the faults of the stand-in", why.to_string(), next))?;
     let data = std::path::absolute(&serve.data).unwrap_or_else(|_| serve.data.clone());
-    Ok(Config { data, listen: serve.listen, users, faults: Arc::new(Faults::new(faults, serve.seed)) })
+    Ok(Config {
+        data,
+        listen: serve.listen,
+        users,
+        faults: Arc::new(Faults::new(faults, serve.seed)),
+    })
 }

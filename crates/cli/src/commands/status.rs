@@ -19,7 +19,11 @@ use crate::{args, exit};
 pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
     let (mut code, mut answers) = (0, Vec::new());
     for About { lane, paths } in understand(&app.config, &typed.about)? {
-        let paths = if paths.is_empty() { vec![RelPath::root()] } else { paths };
+        let paths = if paths.is_empty() {
+            vec![RelPath::root()]
+        } else {
+            paths
+        };
         for path in paths {
             let standing = app.run(async {
                 let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
@@ -52,13 +56,23 @@ fn seen_words(standing: &LaneStanding) -> String {
 }
 
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
-    line(format!("Lane {}: {} {} {}", lane.name, lane.near.display(), app.style.two_way(), lane.far_place()));
+    line(format!(
+        "Lane {}: {} {} {}",
+        lane.name,
+        lane.near.display(),
+        app.style.two_way(),
+        lane.far_place()
+    ));
     line(format!("  {}", seen_words(standing)));
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
         let many = match agreement {
             Agreement::Settled => {
-                format!("{}, {}", words::count(*count, "file", "files"), words::bytes(standing.settled_bytes))
+                format!(
+                    "{}, {}",
+                    words::count(*count, "file", "files"),
+                    words::bytes(standing.settled_bytes)
+                )
             }
             _ => words::count(*count, "path", "paths"),
         };
@@ -74,11 +88,23 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
 
 fn say_each(app: &App, standing: &LaneStanding) {
     let mut rows = Rows::bare(app.style, 3);
-    for one in standing.standings.iter().filter(|one| one.state.agreement != Agreement::Settled) {
-        rows.add(vec![app.style.state(one.state.agreement), shown(one.step.path()), one.reason.clone()]);
+    for one in standing
+        .standings
+        .iter()
+        .filter(|one| one.state.agreement != Agreement::Settled)
+    {
+        rows.add(vec![
+            app.style.state(one.state.agreement),
+            shown(one.step.path()),
+            one.reason.clone(),
+        ]);
     }
     for name in &standing.unusable {
-        rows.add(vec![app.style.state(Agreement::LeftOut), shown_text(&name.shown), name.why.clone()]);
+        rows.add(vec![
+            app.style.state(Agreement::LeftOut),
+            shown_text(&name.shown),
+            name.why.clone(),
+        ]);
     }
     if !rows.is_empty() {
         line("");
@@ -89,14 +115,23 @@ fn say_each(app: &App, standing: &LaneStanding) {
 
 fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
     let count = |wanted: fn(&Agreement) -> bool| -> u64 {
-        standing.counts.iter().filter(|(agreement, _)| wanted(agreement)).map(|(_, count)| count).sum()
+        standing
+            .counts
+            .iter()
+            .filter(|(agreement, _)| wanted(agreement))
+            .map(|(_, count)| count)
+            .sum()
     };
     let waiting = count(|agreement| matches!(agreement, Agreement::Waiting(_)));
     let name = &lane.name;
     if count(|agreement| *agreement == Agreement::Conflict) > 0 {
-        line(format!("  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"));
+        line(format!(
+            "  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"
+        ));
     } else if standing.far_seen.is_none() {
-        line(format!("  Next: katabatic plan {name}, then katabatic sync {name}"));
+        line(format!(
+            "  Next: katabatic plan {name}, then katabatic sync {name}"
+        ));
     } else if waiting + count(|agreement| *agreement == Agreement::Stuck) > 0 {
         line(format!("  Next: katabatic sync {name}"));
     } else {
@@ -104,8 +139,16 @@ fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
     }
 }
 
-fn say_path(app: &App, lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> Result<(), Error> {
-    let own = standing.standings.iter().find(|one| one.step.path() == path);
+fn say_path(
+    app: &App,
+    lane: &LaneConfig,
+    path: &RelPath,
+    standing: &LaneStanding,
+) -> Result<(), Error> {
+    let own = standing
+        .standings
+        .iter()
+        .find(|one| one.step.path() == path);
     let Some(own) = own else {
         if standing.standings.is_empty() && standing.counts.is_empty() {
             return Err(Error::usage(
@@ -120,26 +163,57 @@ fn say_path(app: &App, lane: &LaneConfig, path: &RelPath, standing: &LaneStandin
     line(format!("{} in lane {}", shown(path), lane.name));
     let lies = match own.state.lies {
         Lies::Here => String::new(),
-        lies => format!(", {} {}", if app.style.marks { lies.mark() } else { "" }, lies.word()),
+        lies => format!(
+            ", {} {}",
+            if app.style.marks { lies.mark() } else { "" },
+            lies.word()
+        ),
     };
-    line(format!("  state      {}{lies}", app.style.state(own.state.agreement)));
+    line(format!(
+        "  state      {}{lies}",
+        app.style.state(own.state.agreement)
+    ));
     if !own.reason.is_empty() {
         line(format!("  why        {}", own.reason));
     }
-    line(format!("  here       {} (looked at {})", view_words(own, Side::Near), time::exact(standing.near_seen)));
+    line(format!(
+        "  here       {} (looked at {})",
+        view_words(own, Side::Near),
+        time::exact(standing.near_seen)
+    ));
     let far = view_words(own, Side::Far);
     match standing.far_seen {
-        Some(at) => line(format!("  there      {far} (as of {}, pass {})", time::exact(at), standing.pass)),
+        Some(at) => line(format!(
+            "  there      {far} (as of {}, pass {})",
+            time::exact(at),
+            standing.pass
+        )),
         None => line("  there      never looked at yet: no pass has run"),
     }
-    line(format!("  places     {} {} {}", lane.near.join(path.as_str()).display(), app.style.two_way(), far_path(lane, path)));
-    if own.step.entry(Side::Near).or(own.step.entry(Side::Far)).is_some_and(|entry| entry.kind == Kind::Folder) {
+    line(format!(
+        "  places     {} {} {}",
+        lane.near.join(path.as_str()).display(),
+        app.style.two_way(),
+        far_path(lane, path)
+    ));
+    if own
+        .step
+        .entry(Side::Near)
+        .or(own.step.entry(Side::Far))
+        .is_some_and(|entry| entry.kind == Kind::Folder)
+    {
         say_counts(app, lane, path, standing);
     }
     match own.state.agreement {
-        Agreement::Waiting(_) => line(format!("  Next: katabatic sync {}", shown_text(&lane.near.join(path.as_str()).to_string_lossy()))),
+        Agreement::Waiting(_) => line(format!(
+            "  Next: katabatic sync {}",
+            shown_text(&lane.near.join(path.as_str()).to_string_lossy())
+        )),
         Agreement::Conflict => line("  Next: katabatic settle PATH --keep near|far|both"),
-        Agreement::Stuck => line(format!("  Next: once the reason is gone, katabatic sync {}", lane.name)),
+        Agreement::Stuck => line(format!(
+            "  Next: once the reason is gone, katabatic sync {}",
+            lane.name
+        )),
         _ => {}
     }
     Ok(())
@@ -175,7 +249,9 @@ pub fn entry_words(entry: &Entry) -> String {
         Kind::Odd(odd) => words::odd_reason(odd).to_owned(),
         Kind::File => match (entry.edited, entry.received) {
             (Some(at), _) => format!("{}, edited {}", words::bytes(entry.size), time::time(at)),
-            (None, Some(at)) => format!("{}, received {}", words::bytes(entry.size), time::time(at)),
+            (None, Some(at)) => {
+                format!("{}, received {}", words::bytes(entry.size), time::time(at))
+            }
             (None, None) => words::bytes(entry.size),
         },
     }
@@ -192,8 +268,11 @@ fn standing_json(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> 
             "far": json::entry(one.step.entry(Side::Far)),
         })
     };
-    let counts: serde_json::Map<String, Value> =
-        standing.counts.iter().map(|(agreement, count)| (agreement.word().to_owned(), json!(count))).collect();
+    let counts: serde_json::Map<String, Value> = standing
+        .counts
+        .iter()
+        .map(|(agreement, count)| (agreement.word().to_owned(), json!(count)))
+        .collect();
     json!({
         "lane": lane.name,
         "path": path.as_str(),

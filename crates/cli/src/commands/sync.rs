@@ -89,52 +89,114 @@ pub fn say(app: &App, name: &str, report: &Report) {
             did.add(vec![what.to_owned(), how]);
         }
     };
-    say(counts.files_up, "carried up", format!("{}, {}", files(counts.files_up), words::bytes(counts.bytes_up)));
-    say(counts.files_down, "carried down", format!("{}, {}", files(counts.files_down), words::bytes(counts.bytes_down)));
-    say(counts.replaced, "replaced", format!("{} of these; the old versions are in the spares", words::grouped(counts.replaced)));
-    say(counts.removed, "removed", format!("{}, into the spares", files(counts.removed)));
-    let waiting = report.outcomes.iter().filter(|outcome| outcome.ending == Ending::Waiting).count() as u64;
+    say(
+        counts.files_up,
+        "carried up",
+        format!(
+            "{}, {}",
+            files(counts.files_up),
+            words::bytes(counts.bytes_up)
+        ),
+    );
+    say(
+        counts.files_down,
+        "carried down",
+        format!(
+            "{}, {}",
+            files(counts.files_down),
+            words::bytes(counts.bytes_down)
+        ),
+    );
+    say(
+        counts.replaced,
+        "replaced",
+        format!(
+            "{} of these; the old versions are in the spares",
+            words::grouped(counts.replaced)
+        ),
+    );
+    say(
+        counts.removed,
+        "removed",
+        format!("{}, into the spares", files(counts.removed)),
+    );
+    let waiting = report
+        .outcomes
+        .iter()
+        .filter(|outcome| outcome.ending == Ending::Waiting)
+        .count() as u64;
     if !app.common.quiet || report.needs_a_person() || report.stopped {
-        let nothing = if did.is_empty() { ", nothing to carry" } else { "" };
-        let run = report.run.map_or_else(String::new, |run| format!(", run {run}"));
-        line(format!("Lane {name}{run}: {} settled{nothing}", files(report.settled)));
+        let nothing = if did.is_empty() {
+            ", nothing to carry"
+        } else {
+            ""
+        };
+        let run = report
+            .run
+            .map_or_else(String::new, |run| format!(", run {run}"));
+        line(format!(
+            "Lane {name}{run}: {} settled{nothing}",
+            files(report.settled)
+        ));
         did.print(2);
     }
     if report.stopped {
-        line(format!("  Stopped in order; {} set down for the next sync", words::count(waiting, "step was", "steps were")));
+        line(format!(
+            "  Stopped in order; {} set down for the next sync",
+            words::count(waiting, "step was", "steps were")
+        ));
     }
     if report.left_out > 0 && !app.common.quiet {
         let left_out = words::count(report.left_out, "thing was", "things were");
-        line(format!("  {left_out} left out, see katabatic status {name}"));
+        line(format!(
+            "  {left_out} left out, see katabatic status {name}"
+        ));
     }
     needing(app, name, report);
 }
 
 fn needing(app: &App, name: &str, report: &Report) {
-    let needing: Vec<&Outcome> =
-        report.outcomes.iter().filter(|outcome| outcome.agreement().needs_a_person()).collect();
+    let needing: Vec<&Outcome> = report
+        .outcomes
+        .iter()
+        .filter(|outcome| outcome.agreement().needs_a_person())
+        .collect();
     let mut rows = Rows::bare(app.style, 3);
     for outcome in needing.iter().take(NAMED) {
         let reason = outcome.why(&time::time);
-        rows.add(vec![app.style.state(outcome.agreement()), shown(outcome.step.path()), reason]);
+        rows.add(vec![
+            app.style.state(outcome.agreement()),
+            shown(outcome.step.path()),
+            reason,
+        ]);
     }
     rows.at_least(1, 16);
     rows.print(2);
     if needing.len() > NAMED {
-        line(format!("  and {} more: katabatic status {name}", needing.len() - NAMED));
+        line(format!(
+            "  and {} more: katabatic status {name}",
+            needing.len() - NAMED
+        ));
     }
     if report.counts.conflicts > 0 {
-        line(format!("  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"));
+        line(format!(
+            "  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"
+        ));
     }
     if report.counts.stuck > 0 {
-        line(format!("  Next: sync again once the reason is gone; katabatic status {name} has them all"));
+        line(format!(
+            "  Next: sync again once the reason is gone; katabatic status {name} has them all"
+        ));
     }
 }
 
 /// What a pass did, for programs.
 pub fn report_json(lane: &str, report: &Report) -> Value {
     let outcome = |outcome: &Outcome| {
-        let size = [Side::Near, Side::Far].into_iter().find_map(|side| outcome.step.entry(side)).map(|entry| entry.size);
+        let size = [Side::Near, Side::Far]
+            .into_iter()
+            .find_map(|side| outcome.step.entry(side))
+            .map(|entry| entry.size);
         json!({
             "path": outcome.step.path().as_str(),
             "action": words::action(&outcome.step.decision),

@@ -17,7 +17,9 @@ pub fn time(at: Option<EditTime>) -> Value {
 
 /// What a side shows at a path, or null where nothing is.
 pub fn entry(entry: Option<&Entry>) -> Value {
-    let Some(entry) = entry else { return Value::Null };
+    let Some(entry) = entry else {
+        return Value::Null;
+    };
     let kind = match entry.kind {
         Kind::File => "file",
         Kind::Folder => "folder",

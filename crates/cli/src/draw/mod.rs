@@ -26,20 +26,37 @@ pub struct Style {
 impl Style {
     /// The style of this run.
     pub fn of(common: &Common) -> Style {
-        let locale = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()));
-        let utf8 = locale.is_some_and(|locale| locale.to_ascii_lowercase().replace('-', "").contains("utf8"));
+        let locale = ["LC_ALL", "LC_CTYPE", "LANG"]
+            .iter()
+            .find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()));
+        let utf8 = locale.is_some_and(|locale| {
+            locale
+                .to_ascii_lowercase()
+                .replace('-', "")
+                .contains("utf8")
+        });
         let stdout = console::Term::stdout();
-        let columns = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+        let columns = std::env::var("COLUMNS")
+            .ok()
+            .and_then(|columns| columns.parse().ok());
         Style {
             marks: utf8 && !common.plain,
             terminal: console::Term::stderr().is_term() && !common.quiet && !common.json,
-            width: if stdout.is_term() { columns.or_else(|| stdout.size_checked().map(|(_, width)| width)) } else { columns },
+            width: if stdout.is_term() {
+                columns.or_else(|| stdout.size_checked().map(|(_, width)| width))
+            } else {
+                columns
+            },
         }
     }
 
     /// A state's mark and word.
     pub fn state(self, agreement: Agreement) -> String {
-        if self.marks { format!("{} {}", agreement.mark(), agreement.word()) } else { agreement.word().to_owned() }
+        if self.marks {
+            format!("{} {}", agreement.mark(), agreement.word())
+        } else {
+            agreement.word().to_owned()
+        }
     }
 
     /// The sign between the two places of a lane.
@@ -63,7 +80,15 @@ pub fn shown(path: &RelPath) -> String {
 
 /// A text with its control characters written out.
 pub fn shown_text(text: &str) -> String {
-    text.chars().flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect()
+    text.chars()
+        .flat_map(|c| {
+            if c.is_control() {
+                c.escape_default().collect::<Vec<_>>()
+            } else {
+                vec![c]
+            }
+        })
+        .collect()
 }
 
 #[cfg(test)]

@@ -11,7 +11,12 @@ use katabatic_engine::pass::progress::Phase;
 use super::Style;
 
 /// Draws for as long as `work` runs.
-pub async fn during<T>(style: Style, lane: &str, progress: Arc<Progress>, work: impl Future<Output = T>) -> T {
+pub async fn during<T>(
+    style: Style,
+    lane: &str,
+    progress: Arc<Progress>,
+    work: impl Future<Output = T>,
+) -> T {
     if !style.terminal {
         return work.await;
     }
@@ -33,7 +38,9 @@ fn draw(bar: &ProgressBar, progress: &Progress) {
     let moment = progress.moment();
     match moment.phase {
         Phase::Looking => {
-            if let Ok(style) = ProgressStyle::with_template("{prefix}: looking at both sides, {msg}") {
+            if let Ok(style) =
+                ProgressStyle::with_template("{prefix}: looking at both sides, {msg}")
+            {
                 bar.set_style(style);
             }
             bar.set_message(words::count(moment.seen, "path", "paths"));
@@ -45,7 +52,11 @@ fn draw(bar: &ProgressBar, progress: &Progress) {
             }
             bar.set_length(moment.bytes);
             bar.set_position(moment.bytes_done);
-            bar.set_message(format!("{} of {}", words::grouped(moment.files_done), words::count(moment.files, "step", "steps")));
+            bar.set_message(format!(
+                "{} of {}",
+                words::grouped(moment.files_done),
+                words::count(moment.files, "step", "steps")
+            ));
         }
     }
     bar.tick();

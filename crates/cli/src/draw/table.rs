@@ -14,14 +14,21 @@ impl Rows {
     /// One with these headings.
     pub fn new(style: Style, headings: &[&str]) -> Rows {
         let mut rows = Rows::bare(style, headings.len());
-        rows.table.set_header(headings.iter().map(|heading| heading.to_lowercase()).collect::<Vec<_>>());
+        rows.table.set_header(
+            headings
+                .iter()
+                .map(|heading| heading.to_lowercase())
+                .collect::<Vec<_>>(),
+        );
         rows
     }
 
     /// One without headings.
     pub fn bare(style: Style, columns: usize) -> Rows {
         let mut table = Table::new();
-        table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+        table
+            .load_preset(presets::NOTHING)
+            .set_content_arrangement(ContentArrangement::Dynamic);
         table.set_width(style.width.unwrap_or(u16::MAX).saturating_sub(2).max(40));
         Rows { table, columns }
     }

@@ -5,7 +5,9 @@ use jiff::tz::TimeZone;
 use katabatic_core::EditTime;
 
 fn zoned(at: EditTime) -> Option<jiff::Zoned> {
-    Timestamp::from_nanosecond(i128::from(at.0)).ok().map(|at| at.to_zoned(TimeZone::system()))
+    Timestamp::from_nanosecond(i128::from(at.0))
+        .ok()
+        .map(|at| at.to_zoned(TimeZone::system()))
 }
 
 /// A time, to the minute.
@@ -19,12 +21,17 @@ pub fn exact(at: EditTime) -> String {
 }
 
 fn with(at: EditTime, today: &str, other: &str) -> String {
-    let Some(at) = zoned(at) else { return "at an unknown time".into() };
+    let Some(at) = zoned(at) else {
+        return "at an unknown time".into();
+    };
     let same_day = at.date() == Timestamp::now().to_zoned(TimeZone::system()).date();
-    at.strftime(if same_day { today } else { other }).to_string()
+    at.strftime(if same_day { today } else { other })
+        .to_string()
 }
 
 /// A time for programs: RFC 3339, in UTC.
 pub fn rfc3339(at: EditTime) -> String {
-    Timestamp::from_nanosecond(i128::from(at.0)).map(|at| at.to_string()).unwrap_or_default()
+    Timestamp::from_nanosecond(i128::from(at.0))
+        .map(|at| at.to_string())
+        .unwrap_or_default()
 }

@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
-    Base, Decision, Digest, Entry, Kind, Listing, Merge, OddKind, RelPath, Side, Stamp, Step, Triple, Unknown,
+    Base, Decision, Digest, Entry, Kind, Listing, Merge, OddKind, RelPath, Side, Stamp, Step,
+    Triple, Unknown,
 };
 use proptest::prelude::*;
 
@@ -43,7 +44,8 @@ pub fn path(text: &str) -> RelPath {
 }
 
 fn a_path() -> impl Strategy<Value = RelPath> {
-    prop::collection::vec(prop::sample::select(vec!["a", "b", "c d"]), 1..4).prop_map(|parts| path(&parts.join("/")))
+    prop::collection::vec(prop::sample::select(vec!["a", "b", "c d"]), 1..4)
+        .prop_map(|parts| path(&parts.join("/")))
 }
 
 fn an_edit() -> impl Strategy<Value = Edit> {
@@ -70,19 +72,27 @@ pub fn a_world() -> impl Strategy<Value = World> {
             world.ledger.clear();
         }
         near.iter().for_each(|edit| world.edit(Side::Near, edit));
-        far.iter().filter(|edit| !matches!(edit, Edit::Link(_))).for_each(|edit| world.edit(Side::Far, edit));
+        far.iter()
+            .filter(|edit| !matches!(edit, Edit::Link(_)))
+            .for_each(|edit| world.edit(Side::Far, edit));
         world
     })
 }
 
 /// The same with listings that fail.
 pub fn a_world_with_unread_folders() -> impl Strategy<Value = World> {
-    (a_world(), prop::collection::vec((any::<bool>(), a_path()), 0..3)).prop_map(|(mut world, unread)| {
-        for (near, folder) in unread {
-            world.unread.insert((if near { Side::Near } else { Side::Far }, folder));
-        }
-        world
-    })
+    (
+        a_world(),
+        prop::collection::vec((any::<bool>(), a_path()), 0..3),
+    )
+        .prop_map(|(mut world, unread)| {
+            for (near, folder) in unread {
+                world
+                    .unread
+                    .insert((if near { Side::Near } else { Side::Far }, folder));
+            }
+            world
+        })
 }
 
 impl World {
@@ -104,7 +114,11 @@ impl World {
     pub fn swapped(&self) -> World {
         let mut world = self.clone();
         std::mem::swap(&mut world.near, &mut world.far);
-        world.unread = self.unread.iter().map(|(side, at)| (side.other(), at.clone())).collect();
+        world.unread = self
+            .unread
+            .iter()
+            .map(|(side, at)| (side.other(), at.clone()))
+            .collect();
         for base in world.ledger.values_mut() {
             std::mem::swap(&mut base.near, &mut base.far);
             base.away = base.away.map(Side::other);
@@ -116,7 +130,11 @@ impl World {
         self.clock += 1;
         let stamp = self.clock;
         let tree = self.tree_mut(side);
-        let (Edit::Write(at, _) | Edit::Touch(at) | Edit::MakeFolder(at) | Edit::Remove(at) | Edit::Link(at)) = edit;
+        let (Edit::Write(at, _)
+        | Edit::Touch(at)
+        | Edit::MakeFolder(at)
+        | Edit::Remove(at)
+        | Edit::Link(at)) = edit;
         if let Edit::Remove(_) = edit {
             tree.retain(|path, _| !path.is_within(at));
             return;
@@ -138,7 +156,10 @@ impl World {
         }
         tree.retain(|path, _| !path.is_within(at));
         let node = match edit {
-            Edit::Write(_, content) => Node::File { content: content.clone(), stamp },
+            Edit::Write(_, content) => Node::File {
+                content: content.clone(),
+                stamp,
+            },
             _ => Node::Link,
         };
         tree.insert(at.clone(), node);
@@ -159,9 +180,12 @@ impl World {
         let entry = |(at, node): (&RelPath, &Node)| {
             let entry = match node {
                 Node::File { content, stamp } => {
-                    let mut entry = Entry::file(content.len() as u64, Stamp::new(&stamp.to_string()));
+                    let mut entry =
+                        Entry::file(content.len() as u64, Stamp::new(&stamp.to_string()));
                     let base = self.ledger.get(at);
-                    if base.is_some_and(|base| *base.stamp(side) != entry.stamp && base.size == entry.size) {
+                    if base.is_some_and(|base| {
+                        *base.stamp(side) != entry.stamp && base.size == entry.size
+                    }) {
                         entry.content = Some(Digest::of(content));
                     }
                     entry
@@ -175,18 +199,26 @@ impl World {
             };
             (at.clone(), entry)
         };
-        self.tree(side).iter().filter(|(at, _)| !hidden(at)).map(entry).collect()
+        self.tree(side)
+            .iter()
+            .filter(|(at, _)| !hidden(at))
+            .map(entry)
+            .collect()
     }
 
     pub fn plan(&self) -> Vec<Step> {
         let merge = Merge::new(
-            self.ledger.iter().map(|(at, base)| (at.clone(), Some(base.clone()))),
+            self.ledger
+                .iter()
+                .map(|(at, base)| (at.clone(), Some(base.clone()))),
             Listing::Complete,
             self.scan(Side::Near).into_iter(),
             Listing::Complete,
             self.scan(Side::Far).into_iter(),
         );
-        let triples: Vec<Triple> = merge.map(|triple| triple.expect("both scans are in tree order")).collect();
+        let triples: Vec<Triple> = merge
+            .map(|triple| triple.expect("both scans are in tree order"))
+            .collect();
         reconcile(triples)
     }
 
@@ -203,13 +235,26 @@ impl World {
             away: None,
         };
         match (near, far) {
-            (Some(Node::File { content, stamp: near }), Some(Node::File { content: other, stamp: far })) => {
+            (
+                Some(Node::File {
+                    content,
+                    stamp: near,
+                }),
+                Some(Node::File {
+                    content: other,
+                    stamp: far,
+                }),
+            ) => {
                 assert_eq!(content, other, "agreed on two different contents at {at}");
                 let digest = Some(Digest::of(&content));
-                self.ledger.insert(at.clone(), base(Kind::File, content.len() as u64, digest, near, far));
+                self.ledger.insert(
+                    at.clone(),
+                    base(Kind::File, content.len() as u64, digest, near, far),
+                );
             }
             (Some(Node::Folder), Some(Node::Folder)) => {
-                self.ledger.insert(at.clone(), base(Kind::Folder, 0, None, 0, 0));
+                self.ledger
+                    .insert(at.clone(), base(Kind::Folder, 0, None, 0, 0));
             }
             other => panic!("cannot agree at {at}: {other:?}"),
         }
@@ -217,8 +262,14 @@ impl World {
 
     fn take_out(&mut self, side: Side, at: &RelPath) {
         let tree = self.tree_mut(side);
-        let members = tree.keys().filter(|path| path.is_within(at) && *path != at).count();
-        assert_eq!(members, 0, "{at} is removed while something lies in it: {tree:?}");
+        let members = tree
+            .keys()
+            .filter(|path| path.is_within(at) && *path != at)
+            .count();
+        assert_eq!(
+            members, 0,
+            "{at} is removed while something lies in it: {tree:?}"
+        );
         match tree.remove(at) {
             Some(Node::File { content, .. }) => self.spares.push(content),
             Some(Node::Folder) => {}
@@ -238,10 +289,28 @@ impl World {
     /// Carries a plan in the order of the engine's rooms, and records it. Returns the paths left in conflict.
     pub fn carry(&mut self, steps: &[Step]) -> BTreeSet<RelPath> {
         let mut conflicts = BTreeSet::new();
-        let making_way = |step: &&Step| matches!(step.decision, Decision::Remove { makes_way: true, .. });
-        let going = |step: &&Step| matches!(step.decision, Decision::Remove { makes_way: false, .. });
+        let making_way = |step: &&Step| {
+            matches!(
+                step.decision,
+                Decision::Remove {
+                    makes_way: true,
+                    ..
+                }
+            )
+        };
+        let going = |step: &&Step| {
+            matches!(
+                step.decision,
+                Decision::Remove {
+                    makes_way: false,
+                    ..
+                }
+            )
+        };
         for step in steps.iter().filter(making_way) {
-            let Decision::Remove { on, .. } = step.decision else { continue };
+            let Decision::Remove { on, .. } = step.decision else {
+                continue;
+            };
             self.take_out(on, step.path());
             self.ledger.remove(step.path());
         }
@@ -249,12 +318,16 @@ impl World {
             let at = step.path();
             match &step.decision {
                 Decision::MakeFolder { on } => {
-                    assert!(self.tree(*on).get(at).is_none(), "{at} is made where something is");
+                    assert!(
+                        self.tree(*on).get(at).is_none(),
+                        "{at} is made where something is"
+                    );
                     self.put_in(*on, at, Node::Folder);
                     self.agree(at);
                 }
                 Decision::Carry { to, replaces } => {
-                    let Some(Node::File { content, .. }) = self.tree(to.other()).get(at).cloned() else {
+                    let Some(Node::File { content, .. }) = self.tree(to.other()).get(at).cloned()
+                    else {
                         panic!("nothing to carry at {at}")
                     };
                     match self.tree(*to).get(at).cloned() {
@@ -283,7 +356,10 @@ impl World {
                     self.ledger.remove(at);
                 }
                 Decision::KeepFolder { on } => {
-                    self.ledger.get_mut(at).expect("a kept folder was agreed on").away = Some(on.other());
+                    self.ledger
+                        .get_mut(at)
+                        .expect("a kept folder was agreed on")
+                        .away = Some(on.other());
                 }
                 Decision::Conflict | Decision::BelowConflict => {
                     conflicts.insert(at.clone());
@@ -292,7 +368,9 @@ impl World {
             }
         }
         for step in steps.iter().filter(going) {
-            let Decision::Remove { on, .. } = step.decision else { continue };
+            let Decision::Remove { on, .. } = step.decision else {
+                continue;
+            };
             self.take_out(on, step.path());
             self.ledger.remove(step.path());
         }
@@ -305,7 +383,11 @@ impl World {
     }
 
     pub fn contents(&self) -> BTreeSet<Vec<u8>> {
-        self.near.values().chain(self.far.values()).filter_map(content_of).collect()
+        self.near
+            .values()
+            .chain(self.far.values())
+            .filter_map(content_of)
+            .collect()
     }
 }
 

@@ -26,7 +26,13 @@ impl Version {
     /// A version of which nothing is known but that it is there.
     #[must_use]
     pub fn unknown(size: u64) -> Version {
-        Version { folder: false, size, stamp: String::new(), content: None, edited: None }
+        Version {
+            folder: false,
+            size,
+            stamp: String::new(),
+            content: None,
+            edited: None,
+        }
     }
 
     /// The version of a file that was seen; `content` is what the ledger knows where the entry does not.
@@ -51,8 +57,10 @@ impl Version {
     #[must_use]
     pub fn digest(&self) -> Option<Digest> {
         let hex = self.content.as_deref()?;
-        let bytes: Option<Vec<u8>> =
-            (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(hex.get(at..at + 2)?, 16).ok()).collect();
+        let bytes: Option<Vec<u8>> = (0..hex.len())
+            .step_by(2)
+            .map(|at| u8::from_str_radix(hex.get(at..at + 2)?, 16).ok())
+            .collect();
         Digest::from_slice(&bytes?)
     }
 
@@ -65,8 +73,17 @@ impl Version {
     /// As an entry of a side.
     #[must_use]
     pub fn entry(&self) -> Entry {
-        let kind = if self.folder { Kind::Folder } else { Kind::File };
-        Entry { kind, content: self.digest(), edited: self.edited(), ..Entry::file(self.size, self.stamp()) }
+        let kind = if self.folder {
+            Kind::Folder
+        } else {
+            Kind::File
+        };
+        Entry {
+            kind,
+            content: self.digest(),
+            edited: self.edited(),
+            ..Entry::file(self.size, self.stamp())
+        }
     }
 }
 
@@ -99,8 +116,14 @@ impl Intent {
     }
 }
 
-pub(crate) fn note(connection: &Connection, lane: LaneKey, path: &RelPath, intent: &Intent) -> rusqlite::Result<i64> {
-    let text = serde_json::to_string(intent).map_err(|why| rusqlite::Error::ToSqlConversionFailure(Box::new(why)))?;
+pub(crate) fn note(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+    intent: &Intent,
+) -> rusqlite::Result<i64> {
+    let text = serde_json::to_string(intent)
+        .map_err(|why| rusqlite::Error::ToSqlConversionFailure(Box::new(why)))?;
     connection
         .prepare_cached("INSERT INTO intent (lane, key, text) VALUES (?1, ?2, ?3)")?
         .execute(params![lane.0, path.key(), text])?;
@@ -108,15 +131,24 @@ pub(crate) fn note(connection: &Connection, lane: LaneKey, path: &RelPath, inten
 }
 
 pub(crate) fn done(connection: &Connection, number: i64) -> rusqlite::Result<()> {
-    connection.prepare_cached("DELETE FROM intent WHERE number = ?1")?.execute([number]).map(drop)
+    connection
+        .prepare_cached("DELETE FROM intent WHERE number = ?1")?
+        .execute([number])
+        .map(drop)
 }
 
 /// All intents of a lane that have no outcome yet, in the order they were noted.
-pub(crate) fn unfinished(connection: &Connection, lane: LaneKey) -> rusqlite::Result<Vec<(i64, RelPath, Intent)>> {
-    let mut statement = connection.prepare("SELECT number, key, text FROM intent WHERE lane = ?1 ORDER BY number")?;
+pub(crate) fn unfinished(
+    connection: &Connection,
+    lane: LaneKey,
+) -> rusqlite::Result<Vec<(i64, RelPath, Intent)>> {
+    let mut statement = connection
+        .prepare("SELECT number, key, text FROM intent WHERE lane = ?1 ORDER BY number")?;
     let rows = statement.query_map([lane.0], |row| {
         let (key, text): (Vec<u8>, String) = (row.get(1)?, row.get(2)?);
-        let wrong = |column, why| rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, why);
+        let wrong = |column, why| {
+            rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, why)
+        };
         let path = RelPath::from_key(&key).map_err(|why| wrong(1, Box::new(why)))?;
         let intent = serde_json::from_str(&text).map_err(|why| wrong(2, Box::new(why)))?;
         Ok((row.get(0)?, path, intent))

@@ -81,7 +81,10 @@ impl Ledger {
             let _ = give.send(deed(connection)?);
             Ok(())
         };
-        let job = Job { deed: Box::new(deed), done: Some(done) };
+        let job = Job {
+            deed: Box::new(deed),
+            done: Some(done),
+        };
         let ended = || self.failed("its thread has ended");
         self.jobs.send(job).map_err(|_| ended())?;
         match outcome.await {
@@ -92,9 +95,15 @@ impl Ledger {
     }
 
     /// Writes without waiting; [`Ledger::flush`] tells whether all such writes arrived.
-    pub fn write_later(&self, deed: impl FnOnce(&Connection) -> rusqlite::Result<()> + Send + 'static) {
+    pub fn write_later(
+        &self,
+        deed: impl FnOnce(&Connection) -> rusqlite::Result<()> + Send + 'static,
+    ) {
         // A thread that has ended left the reason in `broken`, which `flush` reports.
-        let _ = self.jobs.send(Job { deed: Box::new(deed), done: None });
+        let _ = self.jobs.send(Job {
+            deed: Box::new(deed),
+            done: None,
+        });
     }
 
     /// Waits until everything written so far is on the disk.
@@ -110,15 +119,21 @@ impl Ledger {
     /// # Errors
     /// Where the file cannot be opened.
     pub fn reader(&self) -> Result<Connection, Error> {
-        connect(&self.file, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)
-            .map_err(|why| self.failed(&why.to_string()))
+        connect(
+            &self.file,
+            OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX,
+        )
+        .map_err(|why| self.failed(&why.to_string()))
     }
 
     /// Reads with a connection of its own.
     ///
     /// # Errors
     /// Where the ledger cannot be read.
-    pub fn read<T>(&self, query: impl FnOnce(&Connection) -> rusqlite::Result<T>) -> Result<T, Error> {
+    pub fn read<T>(
+        &self,
+        query: impl FnOnce(&Connection) -> rusqlite::Result<T>,
+    ) -> Result<T, Error> {
         query(&self.reader()?).map_err(|why| self.failed(&why.to_string()))
     }
 
@@ -156,7 +171,8 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>) {
         {
             batch.push(job);
         }
-        let (deeds, waiting): (Vec<Deed>, Vec<_>) = batch.into_iter().map(|job| (job.deed, job.done)).unzip();
+        let (deeds, waiting): (Vec<Deed>, Vec<_>) =
+            batch.into_iter().map(|job| (job.deed, job.done)).unzip();
         if broken.is_none() {
             broken = commit(connection, deeds).err().map(|why| why.to_string());
         }
@@ -168,7 +184,8 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>) {
 }
 
 fn commit(connection: &mut Connection, deeds: Vec<Deed>) -> rusqlite::Result<()> {
-    let transaction = connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+    let transaction =
+        connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     for deed in deeds {
         deed(&transaction)?;
     }

@@ -1,6 +1,8 @@
 //! The rows of a lane: what was agreed at each path, and what the last pass saw that is not settled.
 
-use katabatic_core::{Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Unknown, View};
+use katabatic_core::{
+    Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Unknown, View,
+};
 use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
@@ -61,7 +63,9 @@ pub struct Agreed {
 
 /// The number of the lane of this id, which is given one where it has none.
 pub(crate) fn ensure_lane(connection: &Connection, id: &str) -> rusqlite::Result<()> {
-    connection.execute("INSERT OR IGNORE INTO lane (id) VALUES (?1)", [id]).map(drop)
+    connection
+        .execute("INSERT OR IGNORE INTO lane (id) VALUES (?1)", [id])
+        .map(drop)
 }
 
 /// What the ledger knows of a lane as a whole.
@@ -91,11 +95,23 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
         })
     };
     let sql = "SELECT number, pass, seen_at, near_root FROM lane WHERE id = ?1";
-    connection.prepare_cached(sql)?.query_row([id], read).optional()
+    connection
+        .prepare_cached(sql)?
+        .query_row([id], read)
+        .optional()
 }
 
-pub(crate) fn set_near_root(connection: &Connection, lane: LaneKey, root: &str) -> rusqlite::Result<()> {
-    connection.execute("UPDATE lane SET near_root = ?2 WHERE number = ?1", params![lane.0, root]).map(drop)
+pub(crate) fn set_near_root(
+    connection: &Connection,
+    lane: LaneKey,
+    root: &str,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE lane SET near_root = ?2 WHERE number = ?1",
+            params![lane.0, root],
+        )
+        .map(drop)
 }
 
 /// Forgets a lane whole, but for its runs and spares.
@@ -110,7 +126,11 @@ pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result
     Ok(())
 }
 
-pub(crate) fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlite::Result<()> {
+pub(crate) fn agree(
+    connection: &Connection,
+    lane: LaneKey,
+    agreed: &Agreed,
+) -> rusqlite::Result<()> {
     let base = &agreed.base;
     let sql = "INSERT INTO row (lane, key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away,
                                 edited, near_handle)
@@ -138,15 +158,27 @@ pub(crate) fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> 
     Ok(())
 }
 
-pub(crate) fn forget(connection: &Connection, lane: LaneKey, path: &RelPath) -> rusqlite::Result<()> {
-    connection.prepare_cached("DELETE FROM row WHERE lane = ?1 AND key = ?2")?.execute(params![lane.0, path.key()])?;
+pub(crate) fn forget(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached("DELETE FROM row WHERE lane = ?1 AND key = ?2")?
+        .execute(params![lane.0, path.key()])?;
     Ok(())
 }
 
 /// Notes that the far side does list a name after all.
-pub(crate) fn mark_listed(connection: &Connection, lane: LaneKey, path: &RelPath) -> rusqlite::Result<()> {
+pub(crate) fn mark_listed(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+) -> rusqlite::Result<()> {
     let sql = "UPDATE row SET far_listed = 1 WHERE lane = ?1 AND key = ?2 AND far_listed = 0";
-    connection.prepare_cached(sql)?.execute(params![lane.0, path.key()])?;
+    connection
+        .prepare_cached(sql)?
+        .execute(params![lane.0, path.key()])?;
     Ok(())
 }
 
@@ -165,7 +197,12 @@ pub struct Open {
     pub reason: String,
 }
 
-pub(crate) fn note_open(connection: &Connection, lane: LaneKey, pass: u64, open: &Open) -> rusqlite::Result<()> {
+pub(crate) fn note_open(
+    connection: &Connection,
+    lane: LaneKey,
+    pass: u64,
+    open: &Open,
+) -> rusqlite::Result<()> {
     let sql = "INSERT INTO row (lane, key, open_pass, state, reason,
                                 near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
                                 far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received)
@@ -209,7 +246,10 @@ pub(crate) fn close_pass(
         // Keys of a path and of all below it lie between the key and the key with a byte above NUL behind it.
         let within = "lane = ?1 AND open_pass < ?2 AND (?3 OR (key >= ?4 AND key < ?5))";
         let bounds = params![lane.0, pass, all, low, high];
-        connection.execute(&format!("DELETE FROM row WHERE kind IS NULL AND {within}"), bounds)?;
+        connection.execute(
+            &format!("DELETE FROM row WHERE kind IS NULL AND {within}"),
+            bounds,
+        )?;
         let clear = "UPDATE row SET open_pass = NULL, state = NULL, reason = NULL,
                        near_seen_kind = NULL, near_seen_size = NULL, near_seen_stamp = NULL, near_seen_edited = NULL,
                        far_seen_kind = NULL, far_seen_size = NULL, far_seen_stamp = NULL, far_seen_edited = NULL,
@@ -217,7 +257,10 @@ pub(crate) fn close_pass(
         connection.execute(&format!("{clear} {within}"), bounds)?;
     }
     connection
-        .execute("UPDATE lane SET pass = ?2, seen_at = ?3 WHERE number = ?1", params![lane.0, pass, seen_at.0])
+        .execute(
+            "UPDATE lane SET pass = ?2, seen_at = ?3 WHERE number = ?1",
+            params![lane.0, pass, seen_at.0],
+        )
         .map(drop)
 }
 
@@ -234,7 +277,9 @@ pub(crate) fn each_row(
 ) -> rusqlite::Result<()> {
     let mut high = within.key();
     high.push(1);
-    let sql = format!("SELECT {COLUMNS} FROM row WHERE lane = ?1 AND (?2 OR (key >= ?3 AND key < ?4)) ORDER BY key");
+    let sql = format!(
+        "SELECT {COLUMNS} FROM row WHERE lane = ?1 AND (?2 OR (key >= ?3 AND key < ?4)) ORDER BY key"
+    );
     let mut statement = connection.prepare_cached(&sql)?;
     let mut rows = statement.query(params![lane.0, within.is_root(), within.key(), high])?;
     while let Some(row) = rows.next()? {
@@ -246,25 +291,39 @@ pub(crate) fn each_row(
 }
 
 /// The row of one path.
-pub(crate) fn row(connection: &Connection, lane: LaneKey, path: &RelPath) -> rusqlite::Result<Option<LedgerRow>> {
+pub(crate) fn row(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+) -> rusqlite::Result<Option<LedgerRow>> {
     let sql = format!("SELECT {COLUMNS} FROM row WHERE lane = ?1 AND key = ?2");
-    connection.prepare_cached(&sql)?.query_row(params![lane.0, path.key()], read_row).optional()
+    connection
+        .prepare_cached(&sql)?
+        .query_row(params![lane.0, path.key()], read_row)
+        .optional()
 }
 
 fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<RelPath> {
     let key: Vec<u8> = row.get(column)?;
-    RelPath::from_key(&key).map_err(|why| rusqlite::Error::FromSqlConversionFailure(column, Type::Blob, Box::new(why)))
+    RelPath::from_key(&key)
+        .map_err(|why| rusqlite::Error::FromSqlConversionFailure(column, Type::Blob, Box::new(why)))
 }
 
 fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
     let kind: Option<u8> = row.get(1)?;
-    let stamp = |column| Ok::<_, rusqlite::Error>(Stamp::new(&row.get::<_, Option<String>>(column)?.unwrap_or_default()));
+    let stamp = |column| {
+        Ok::<_, rusqlite::Error>(Stamp::new(
+            &row.get::<_, Option<String>>(column)?.unwrap_or_default(),
+        ))
+    };
     let base = match kind {
         None => None,
         Some(code) => Some(Base {
             kind: kind_of(code),
             size: row.get(2)?,
-            content: row.get::<_, Option<Vec<u8>>>(3)?.and_then(|bytes| Digest::from_slice(&bytes)),
+            content: row
+                .get::<_, Option<Vec<u8>>>(3)?
+                .and_then(|bytes| Digest::from_slice(&bytes)),
             near: stamp(4)?,
             far: stamp(5)?,
             near_listed: row.get(6)?,
@@ -275,7 +334,9 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
     let time = |column| Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(EditTime));
     let reason: Option<String> = row.get(20)?;
     let seen = |first: usize, received: Option<EditTime>| -> rusqlite::Result<Option<View>> {
-        let Some(code) = row.get::<_, Option<u8>>(first)? else { return Ok(None) };
+        let Some(code) = row.get::<_, Option<u8>>(first)? else {
+            return Ok(None);
+        };
         Ok(Some(match code {
             0 => View::Absent,
             9 => View::Unknown(Unknown::NotListed("as the last pass found".into())),
@@ -283,13 +344,23 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
                 kind: kind_of(code),
                 edited: time(first + 3)?,
                 received,
-                ..Entry::file(row.get::<_, Option<u64>>(first + 1)?.unwrap_or(0), stamp(first + 2)?)
+                ..Entry::file(
+                    row.get::<_, Option<u64>>(first + 1)?.unwrap_or(0),
+                    stamp(first + 2)?,
+                )
             }),
         }))
     };
     let (near_seen, far_seen) = (seen(10, None)?, seen(14, time(18)?)?);
     let state: Option<String> = row.get(19)?;
-    Ok(LedgerRow { path: path_of(row, 0)?, base, edited: time(9)?, near_seen, far_seen, open: state.zip(reason) })
+    Ok(LedgerRow {
+        path: path_of(row, 0)?,
+        base,
+        edited: time(9)?,
+        near_seen,
+        far_seen,
+        open: state.zip(reason),
+    })
 }
 
 fn kind_code(kind: Kind) -> u8 {

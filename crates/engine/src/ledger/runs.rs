@@ -75,13 +75,21 @@ pub(crate) fn begin(
 pub(crate) fn add_item(connection: &Connection, run: i64, item: &RunItem) -> rusqlite::Result<()> {
     let sql = "INSERT INTO run_item (run, number, path, action, bytes, result)
                VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1), ?2, ?3, ?4, ?5)";
-    connection.prepare_cached(sql)?.execute(params![run, item.path, item.action, item.bytes, item.result])?;
+    connection.prepare_cached(sql)?.execute(params![
+        run,
+        item.path,
+        item.action,
+        item.bytes,
+        item.result
+    ])?;
     Ok(())
 }
 
 pub(crate) fn count_toll(connection: &Connection, run: i64, toll: Toll) -> rusqlite::Result<()> {
     connection
-        .prepare_cached("UPDATE run SET removed = removed + ?2, replaced = replaced + ?3 WHERE number = ?1")?
+        .prepare_cached(
+            "UPDATE run SET removed = removed + ?2, replaced = replaced + ?3 WHERE number = ?1",
+        )?
         .execute(params![run, toll.removed, toll.replaced])
         .map(drop)
 }
@@ -113,13 +121,23 @@ pub(crate) fn end(
 }
 
 /// What the passes of a lane removed and replaced since `since`.
-pub(crate) fn toll_since(connection: &Connection, lane: LaneKey, since: EditTime) -> rusqlite::Result<Toll> {
+pub(crate) fn toll_since(
+    connection: &Connection,
+    lane: LaneKey,
+    since: EditTime,
+) -> rusqlite::Result<Toll> {
     let sql = "SELECT COALESCE(SUM(removed), 0), COALESCE(SUM(replaced), 0) FROM run
                WHERE lane = ?1 AND began >= ?2 AND command = 'sync'";
-    connection.query_row(sql, params![lane.0, since.0], |row| Ok(Toll { removed: row.get(0)?, replaced: row.get(1)? }))
+    connection.query_row(sql, params![lane.0, since.0], |row| {
+        Ok(Toll {
+            removed: row.get(0)?,
+            replaced: row.get(1)?,
+        })
+    })
 }
 
-const COLUMNS: &str = "number, lane_name, command, began, ended, outcome, files_up, bytes_up, files_down, bytes_down,
+const COLUMNS: &str =
+    "number, lane_name, command, began, ended, outcome, files_up, bytes_up, files_down, bytes_down,
     removed, replaced, conflicts, stuck";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
@@ -148,8 +166,13 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
 /// # Errors
 /// As SQLite says.
 pub fn last(connection: &Connection, lane: Option<&str>, most: u32) -> rusqlite::Result<Vec<Run>> {
-    let sql = format!("SELECT {COLUMNS} FROM run WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC LIMIT ?2");
-    connection.prepare(&sql)?.query_map(params![lane, most], read)?.collect()
+    let sql = format!(
+        "SELECT {COLUMNS} FROM run WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC LIMIT ?2"
+    );
+    connection
+        .prepare(&sql)?
+        .query_map(params![lane, most], read)?
+        .collect()
 }
 
 /// The run of this number.
@@ -157,7 +180,13 @@ pub fn last(connection: &Connection, lane: Option<&str>, most: u32) -> rusqlite:
 /// # Errors
 /// As SQLite says.
 pub fn run(connection: &Connection, number: i64) -> rusqlite::Result<Option<Run>> {
-    connection.query_row(&format!("SELECT {COLUMNS} FROM run WHERE number = ?1"), [number], read).optional()
+    connection
+        .query_row(
+            &format!("SELECT {COLUMNS} FROM run WHERE number = ?1"),
+            [number],
+            read,
+        )
+        .optional()
 }
 
 /// What a run did, file by file.
@@ -166,7 +195,12 @@ pub fn run(connection: &Connection, number: i64) -> rusqlite::Result<Option<Run>
 /// As SQLite says.
 pub fn items(connection: &Connection, number: i64) -> rusqlite::Result<Vec<RunItem>> {
     let read = |row: &Row<'_>| {
-        Ok(RunItem { path: row.get(0)?, action: row.get(1)?, bytes: row.get(2)?, result: row.get(3)? })
+        Ok(RunItem {
+            path: row.get(0)?,
+            action: row.get(1)?,
+            bytes: row.get(2)?,
+            result: row.get(3)?,
+        })
     };
     connection
         .prepare("SELECT path, action, bytes, result FROM run_item WHERE run = ?1 ORDER BY number")?

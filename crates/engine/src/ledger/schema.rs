@@ -105,7 +105,8 @@ pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::er
     connection.pragma_update(None, "journal_mode", "WAL")?;
     connection.pragma_update(None, "synchronous", "FULL")?;
     // Two programs may start at once on a new home; one of them migrates, the other finds it done.
-    let transaction = connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
+    let transaction =
+        connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     let version: usize = transaction.pragma_query_value(None, "user_version", |row| row.get(0))?;
     if version > MIGRATIONS.len() {
         return Err(format!(

@@ -61,7 +61,8 @@ pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()
         .map(drop)
 }
 
-const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder";
+const COLUMNS: &str =
+    "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
     let key: Vec<u8> = row.get(4)?;
@@ -75,7 +76,9 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
         path,
         slot: row.get(5)?,
         size: row.get(6)?,
-        content: row.get::<_, Option<Vec<u8>>>(7)?.and_then(|bytes| Digest::from_slice(&bytes)),
+        content: row
+            .get::<_, Option<Vec<u8>>>(7)?
+            .and_then(|bytes| Digest::from_slice(&bytes)),
         edited: row.get::<_, Option<i64>>(8)?.map(EditTime),
         taken_at: EditTime(row.get(9)?),
         run: row.get(10)?,
@@ -89,7 +92,9 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
 /// # Errors
 /// As SQLite says.
 pub fn all(connection: &Connection, lane: Option<&str>) -> rusqlite::Result<Vec<Spare>> {
-    let sql = format!("SELECT {COLUMNS} FROM spare WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC");
+    let sql = format!(
+        "SELECT {COLUMNS} FROM spare WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC"
+    );
     connection.prepare(&sql)?.query_map([lane], read)?.collect()
 }
 
@@ -104,7 +109,9 @@ pub fn of_run(connection: &Connection, run: i64) -> rusqlite::Result<Vec<Spare>>
 
 /// Takes a spare out of the list.
 pub(crate) fn forget(connection: &Connection, number: i64) -> rusqlite::Result<()> {
-    connection.execute("DELETE FROM spare WHERE number = ?1", [number]).map(drop)
+    connection
+        .execute("DELETE FROM spare WHERE number = ?1", [number])
+        .map(drop)
 }
 
 /// The spare of this number.
@@ -112,5 +119,11 @@ pub(crate) fn forget(connection: &Connection, number: i64) -> rusqlite::Result<(
 /// # Errors
 /// As SQLite says.
 pub fn spare(connection: &Connection, number: i64) -> rusqlite::Result<Option<Spare>> {
-    connection.query_row(&format!("SELECT {COLUMNS} FROM spare WHERE number = ?1"), [number], read).optional()
+    connection
+        .query_row(
+            &format!("SELECT {COLUMNS} FROM spare WHERE number = ?1"),
+            [number],
+            read,
+        )
+        .optional()
 }

@@ -8,7 +8,9 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Agreement, Base, Decision, EditTime, Entry, Kind, RelPath, Side, Stamp, Step, View, words};
+use katabatic_core::{
+    Agreement, Base, Decision, EditTime, Entry, Kind, RelPath, Side, Stamp, Step, View, words,
+};
 
 use super::plan::{bytes_of, takes};
 use super::primitive::{self, Change, Trouble, agreed};
@@ -77,10 +79,18 @@ impl<'s> Stages<'s> {
         let mut stages = Stages::default();
         for step in steps {
             match step.decision {
-                Decision::Remove { makes_way: true, .. } => stages.making_way.push(step),
-                Decision::MakeFolder { .. } => stages.folders.entry(step.path().depth()).or_default().push(step),
+                Decision::Remove {
+                    makes_way: true, ..
+                } => stages.making_way.push(step),
+                Decision::MakeFolder { .. } => stages
+                    .folders
+                    .entry(step.path().depth())
+                    .or_default()
+                    .push(step),
                 Decision::Carry { .. } | Decision::Compare => stages.files.push(step),
-                Decision::Remove { on, .. } if step.view(on).is_folder() => stages.folder_removals.push(step),
+                Decision::Remove { on, .. } if step.view(on).is_folder() => {
+                    stages.folder_removals.push(step)
+                }
                 Decision::Remove { .. } => stages.removals.push(step),
                 _ => stages.rest.push(step),
             }
@@ -90,9 +100,17 @@ impl<'s> Stages<'s> {
 }
 
 pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried {
-    let room = Room { pass, run, carried: Mutex::default() };
+    let room = Room {
+        pass,
+        run,
+        carried: Mutex::default(),
+    };
     let bytes = plan.steps.iter().map(bytes_of).sum();
-    let work = plan.steps.iter().filter(|step| step.decision.is_work()).count() as u64;
+    let work = plan
+        .steps
+        .iter()
+        .filter(|step| step.decision.is_work())
+        .count() as u64;
     pass.progress.begin_carrying(work, bytes);
 
     let stages = Stages::of(&plan.steps);
@@ -106,7 +124,9 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
     room.steps(stages.folder_removals, 1).await;
     room.steps(stages.rest, IN_FLIGHT).await;
     room.list_what_arrived().await;
-    room.carried.into_inner().unwrap_or_else(PoisonError::into_inner)
+    room.carried
+        .into_inner()
+        .unwrap_or_else(PoisonError::into_inner)
 }
 
 struct Room<'p> {
@@ -127,13 +147,18 @@ struct Moved {
 
 impl Moved {
     fn bytes(bytes: u64) -> Result<Moved, Trouble> {
-        Ok(Moved { bytes, ..Moved::default() })
+        Ok(Moved {
+            bytes,
+            ..Moved::default()
+        })
     }
 }
 
 impl Room<'_> {
     async fn steps(&self, steps: Vec<&Step>, at_a_time: usize) {
-        stream::iter(steps).for_each_concurrent(at_a_time, |step| self.step(step)).await;
+        stream::iter(steps)
+            .for_each_concurrent(at_a_time, |step| self.step(step))
+            .await;
     }
 
     /// A removal there will be believed only of names that were listed there once. So the folders that got something
@@ -142,12 +167,22 @@ impl Room<'_> {
         let mut arrived: BTreeMap<RelPath, Vec<RelPath>> = BTreeMap::new();
         for outcome in &self.carried().outcomes {
             let new = match outcome.step.decision {
-                Decision::Carry { to: Side::Far, .. } | Decision::MakeFolder { on: Side::Far } => true,
-                _ => outcome.step.seen.base.as_ref().is_some_and(|base| !base.far_listed),
+                Decision::Carry { to: Side::Far, .. } | Decision::MakeFolder { on: Side::Far } => {
+                    true
+                }
+                _ => outcome
+                    .step
+                    .seen
+                    .base
+                    .as_ref()
+                    .is_some_and(|base| !base.far_listed),
             };
             if new && outcome.ending == Ending::Done {
                 let path = outcome.step.path();
-                arrived.entry(path.parent().unwrap_or_else(RelPath::root)).or_default().push(path.clone());
+                arrived
+                    .entry(path.parent().unwrap_or_else(RelPath::root))
+                    .or_default()
+                    .push(path.clone());
             }
         }
         let far = self.pass.store(Side::Far);
@@ -155,7 +190,10 @@ impl Room<'_> {
             .map(async |(folder, paths)| match far.names(&folder).await {
                 Ok(names) => {
                     let names: HashSet<String> = names.into_iter().collect();
-                    paths.into_iter().filter(|path| names.contains(path.name())).collect()
+                    paths
+                        .into_iter()
+                        .filter(|path| names.contains(path.name()))
+                        .collect()
                 }
                 // Not listed is not known to be listed: the next pass looks at each by itself.
                 Err(why) => {
@@ -180,11 +218,25 @@ impl Room<'_> {
         let result = self.deed(step).await;
         self.pass.progress.carried_file();
         let (ending, reason, bytes) = match result {
-            Ok(Moved { conflict: true, bytes, .. }) => {
-                (Ending::Conflict, "both sides changed, to different contents; neither is touched".to_owned(), bytes)
-            }
-            Ok(moved) => (standing(step), moved.remark.unwrap_or_default(), moved.bytes),
-            Err(Trouble::Side(_, SideError::Stopped)) => (Ending::Waiting, "set down when it was stopped".to_owned(), 0),
+            Ok(Moved {
+                conflict: true,
+                bytes,
+                ..
+            }) => (
+                Ending::Conflict,
+                "both sides changed, to different contents; neither is touched".to_owned(),
+                bytes,
+            ),
+            Ok(moved) => (
+                standing(step),
+                moved.remark.unwrap_or_default(),
+                moved.bytes,
+            ),
+            Err(Trouble::Side(_, SideError::Stopped)) => (
+                Ending::Waiting,
+                "set down when it was stopped".to_owned(),
+                0,
+            ),
             Err(trouble) => {
                 let reason = trouble.to_string();
                 self.end_with(trouble);
@@ -197,7 +249,9 @@ impl Room<'_> {
     /// Some failures leave nothing to go on with.
     fn end_with(&self, trouble: Trouble) {
         let error = match trouble {
-            Trouble::Side(side, error) if error.ends_the_pass() => self.pass.side_failed(side, &error),
+            Trouble::Side(side, error) if error.ends_the_pass() => {
+                self.pass.side_failed(side, &error)
+            }
             Trouble::Ledger(error) => error,
             _ => return,
         };
@@ -205,7 +259,10 @@ impl Room<'_> {
     }
 
     fn finish(&self, step: &Step, ending: Ending, reason: String, bytes: u64) {
-        if let (Some(run), true) = (self.run, step.decision.changes_a_side() || step.decision == Decision::Compare) {
+        if let (Some(run), true) = (
+            self.run,
+            step.decision.changes_a_side() || step.decision == Decision::Compare,
+        ) {
             let result = match &ending {
                 Ending::Done => "done",
                 Ending::Waiting => "waiting",
@@ -213,14 +270,28 @@ impl Room<'_> {
                 Ending::Stuck => "stuck",
                 Ending::LeftOut => "left out",
             };
-            let result = if reason.is_empty() { result.to_owned() } else { format!("{result}: {reason}") };
-            let item =
-                RunItem { path: step.path().to_string(), action: words::action(&step.decision), bytes, result };
-            self.pass.ledger.write_later(move |connection| runs::add_item(connection, run, &item));
+            let result = if reason.is_empty() {
+                result.to_owned()
+            } else {
+                format!("{result}: {reason}")
+            };
+            let item = RunItem {
+                path: step.path().to_string(),
+                action: words::action(&step.decision),
+                bytes,
+                result,
+            };
+            self.pass
+                .ledger
+                .write_later(move |connection| runs::add_item(connection, run, &item));
         }
         let mut carried = self.carried();
         carried.count(step, &ending, bytes);
-        carried.outcomes.push(Outcome { step: step.clone(), ending, reason });
+        carried.outcomes.push(Outcome {
+            step: step.clone(),
+            ending,
+            reason,
+        });
     }
 
     async fn deed(&self, step: &Step) -> Result<Moved, Trouble> {
@@ -232,7 +303,9 @@ impl Room<'_> {
             Decision::Record => self.record(step).await,
             Decision::Forget => {
                 let (lane, path) = (self.pass.lane.row.key, step.path().clone());
-                self.pass.ledger.write_later(move |connection| rows::forget(connection, lane, &path));
+                self.pass
+                    .ledger
+                    .write_later(move |connection| rows::forget(connection, lane, &path));
                 Moved::bytes(0)
             }
             Decision::KeepFolder { on } => self.keep_folder(step, *on),
@@ -242,11 +315,15 @@ impl Room<'_> {
 
     async fn carry_file(&self, step: &Step, to: Side) -> Result<Moved, Trouble> {
         let (pass, path, from) = (self.pass, step.path(), to.other());
-        let Some(seen) = step.entry(from) else { return Err(Trouble::Met("there is nothing to carry".into())) };
+        let Some(seen) = step.entry(from) else {
+            return Err(Trouble::Met("there is nothing to carry".into()));
+        };
         let staged = self.stage(path, from, seen, to).await?;
         pass.seam(Seam::Staged, Some(to), Some(path)).await;
         if seen.content.is_some_and(|content| content != staged.digest) {
-            return Err(Trouble::Met("it changed while it was being read; the next pass takes it up".into()));
+            return Err(Trouble::Met(
+                "it changed while it was being read; the next pass takes it up".into(),
+            ));
         }
         let base = step.seen.base.as_ref();
         // Of a version that the ledger agreed on the content is known, and is checked when it comes out.
@@ -257,7 +334,10 @@ impl Room<'_> {
         let change = Change {
             side: to,
             path,
-            old: step.entry(to).filter(|entry| entry.kind == Kind::File).map(|entry| Version::of(entry, old_content(entry))),
+            old: step
+                .entry(to)
+                .filter(|entry| entry.kind == Kind::File)
+                .map(|entry| Version::of(entry, old_content(entry))),
             source: Some((Version::of(seen, Some(staged.digest)), from == Side::Far)),
             run: self.run,
             why: format!("replaced by the version from {}", from.here_or_there()),
@@ -267,14 +347,25 @@ impl Room<'_> {
     }
 
     /// Reads on one side and stages on the other, again where a line was cut.
-    async fn stage(&self, path: &RelPath, from: Side, seen: &Entry, to: Side) -> Result<Staged, Trouble> {
+    async fn stage(
+        &self,
+        path: &RelPath,
+        from: Side,
+        seen: &Entry,
+        to: Side,
+    ) -> Result<Staged, Trouble> {
         let (source_side, target) = (self.pass.store(from), self.pass.store(to));
         let mut attempt = 1;
         loop {
-            self.pass.seam(Seam::BeforeRead, Some(from), Some(path)).await;
+            self.pass
+                .seam(Seam::BeforeRead, Some(from), Some(path))
+                .await;
             let source = source_side.read(path, seen).await;
             let result = match source {
-                Ok(source) => target.stage(counted(source, &self.pass.progress), path).await.map_err(|why| (to, why)),
+                Ok(source) => target
+                    .stage(counted(source, &self.pass.progress), path)
+                    .await
+                    .map_err(|why| (to, why)),
                 Err(why) => Err((from, why)),
             };
             match result {
@@ -286,7 +377,9 @@ impl Room<'_> {
                 }
                 Err((_, SideError::Changed(why))) => return Err(Trouble::Met(why)),
                 Err((_, SideError::Missing)) => {
-                    return Err(Trouble::Met("it went away before it could be read; the next pass looks at it".into()));
+                    return Err(Trouble::Met(
+                        "it went away before it could be read; the next pass looks at it".into(),
+                    ));
                 }
                 Err((side, why)) => return Err(Trouble::Side(side, why)),
             }
@@ -297,11 +390,18 @@ impl Room<'_> {
         let path = step.path();
         match self.pass.store(on).make_folder(path).await {
             Ok(Put::Done) => {}
-            Ok(Put::Taken) => return Err(Trouble::Met("something else came to be there meanwhile".into())),
+            Ok(Put::Taken) => {
+                return Err(Trouble::Met(
+                    "something else came to be there meanwhile".into(),
+                ));
+            }
             Err(error) => return Err(Trouble::Side(on, error)),
         }
         self.pass.seam(Seam::MadeFolder, Some(on), Some(path)).await;
-        self.agree_on_folder(step, on == Side::Near || step.seen.base.as_ref().is_some_and(|base| base.far_listed));
+        self.agree_on_folder(
+            step,
+            on == Side::Near || step.seen.base.as_ref().is_some_and(|base| base.far_listed),
+        );
         Moved::bytes(0)
     }
 
@@ -316,19 +416,30 @@ impl Room<'_> {
             far_listed,
             away: None,
         };
-        let (lane, agreed) = (self.pass.lane.row.key, agreed(self.pass, step.path(), base, None));
-        self.pass.ledger.write_later(move |connection| rows::agree(connection, lane, &agreed));
+        let (lane, agreed) = (
+            self.pass.lane.row.key,
+            agreed(self.pass, step.path(), base, None),
+        );
+        self.pass
+            .ledger
+            .write_later(move |connection| rows::agree(connection, lane, &agreed));
     }
 
     async fn remove(&self, step: &Step, on: Side, makes_way: bool) -> Result<Moved, Trouble> {
         let (pass, path) = (self.pass, step.path());
         self.still_away(step, on.other()).await?;
-        let Some(seen) = step.entry(on) else { return Err(Trouble::Met("it is gone already".into())) };
+        let Some(seen) = step.entry(on) else {
+            return Err(Trouble::Met("it is gone already".into()));
+        };
         if seen.kind == Kind::Folder {
             return self.remove_folder(step, on).await;
         }
         let content = step.seen.base.as_ref().and_then(|base| base.content);
-        let gone = if makes_way { "makes way for something of another kind" } else { "removed" };
+        let gone = if makes_way {
+            "makes way for something of another kind"
+        } else {
+            "removed"
+        };
         let change = Change {
             side: on,
             path,
@@ -343,7 +454,12 @@ impl Room<'_> {
 
     /// A removal is believed only if a direct look right before acting finds what the plan found.
     async fn still_away(&self, step: &Step, side: Side) -> Result<(), Trouble> {
-        let there = self.pass.store(side).look(step.path()).await.map_err(|error| Trouble::Side(side, error))?;
+        let there = self
+            .pass
+            .store(side)
+            .look(step.path())
+            .await
+            .map_err(|error| Trouble::Side(side, error))?;
         let as_planned = match (step.view(side), &there) {
             (View::Absent, None) => true,
             (View::Present(seen), Some(there)) => seen.kind == there.kind,
@@ -352,18 +468,26 @@ impl Room<'_> {
         if as_planned {
             return Ok(());
         }
-        Err(Trouble::Met(format!("it is {} again; the next pass looks at it", side.here_or_there())))
+        Err(Trouble::Met(format!(
+            "it is {} again; the next pass looks at it",
+            side.here_or_there()
+        )))
     }
 
     async fn remove_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
         let (pass, path) = (self.pass, step.path());
         let spare = primitive::spare_name()?;
-        let gone = pass.store(on).remove_folder(path, &spare).await.map_err(|error| Trouble::Side(on, error))?;
+        let gone = pass
+            .store(on)
+            .remove_folder(path, &spare)
+            .await
+            .map_err(|error| Trouble::Side(on, error))?;
         pass.seam(Seam::RemovedFolder, Some(on), Some(path)).await;
         match gone {
             FolderGone::Gone => {
                 let (lane, path) = (pass.lane.row.key, path.clone());
-                pass.ledger.write_later(move |connection| rows::forget(connection, lane, &path));
+                pass.ledger
+                    .write_later(move |connection| rows::forget(connection, lane, &path));
                 Moved::bytes(0)
             }
             FolderGone::Kept(names) => {
@@ -373,7 +497,12 @@ impl Room<'_> {
                     return Err(Trouble::Met(format!("it is not empty yet: {names}")));
                 }
                 self.keep_folder(step, on)?;
-                Ok(Moved { remark: Some(format!("the folder stays, because of what is in it: {names}")), ..Moved::default() })
+                Ok(Moved {
+                    remark: Some(format!(
+                        "the folder stays, because of what is in it: {names}"
+                    )),
+                    ..Moved::default()
+                })
             }
         }
     }
@@ -381,16 +510,27 @@ impl Room<'_> {
     /// Whether a step below this folder did not come to its end.
     fn members_are_open(&self, folder: &RelPath) -> bool {
         let open = |outcome: &Outcome| {
-            matches!(outcome.ending, Ending::Stuck | Ending::Waiting) && outcome.step.path().is_within(folder)
+            matches!(outcome.ending, Ending::Stuck | Ending::Waiting)
+                && outcome.step.path().is_within(folder)
         };
         self.carried().outcomes.iter().any(open)
     }
 
     fn keep_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
-        let Some(base) = step.seen.base.clone() else { return Moved::bytes(0) };
-        let base = Base { away: Some(on.other()), ..base };
-        let (lane, agreed) = (self.pass.lane.row.key, agreed(self.pass, step.path(), base, None));
-        self.pass.ledger.write_later(move |connection| rows::agree(connection, lane, &agreed));
+        let Some(base) = step.seen.base.clone() else {
+            return Moved::bytes(0);
+        };
+        let base = Base {
+            away: Some(on.other()),
+            ..base
+        };
+        let (lane, agreed) = (
+            self.pass.lane.row.key,
+            agreed(self.pass, step.path(), base, None),
+        );
+        self.pass
+            .ledger
+            .write_later(move |connection| rows::agree(connection, lane, &agreed));
         Moved::bytes(0)
     }
 
@@ -398,11 +538,15 @@ impl Room<'_> {
     async fn compare(&self, step: &Step) -> Result<Moved, Trouble> {
         let path = step.path();
         let content = async |side: Side| {
-            let Some(seen) = step.entry(side) else { return Err(Trouble::Met("it went away meanwhile".into())) };
+            let Some(seen) = step.entry(side) else {
+                return Err(Trouble::Met("it went away meanwhile".into()));
+            };
             let mut attempt = 1;
             loop {
                 let store = self.pass.store(side);
-                self.pass.seam(Seam::BeforeRead, Some(side), Some(path)).await;
+                self.pass
+                    .seam(Seam::BeforeRead, Some(side), Some(path))
+                    .await;
                 match digest(&*store, path, seen).await {
                     Ok(content) => return Ok(content),
                     Err(SideError::TryAgain(_)) if attempt < ATTEMPTS => attempt += 1,
@@ -416,7 +560,11 @@ impl Room<'_> {
         let bytes = bytes_of(step);
         self.pass.progress.carried_bytes(bytes);
         if near != far {
-            return Ok(Moved { bytes, conflict: true, remark: None });
+            return Ok(Moved {
+                bytes,
+                conflict: true,
+                remark: None,
+            });
         }
         self.agree_on_file(step, Some(near));
         Moved::bytes(bytes)
@@ -428,13 +576,18 @@ impl Room<'_> {
             return Moved::bytes(0);
         }
         let base = step.seen.base.as_ref().and_then(|base| base.content);
-        let content = [Side::Near, Side::Far].into_iter().find_map(|side| step.entry(side)?.content).or(base);
+        let content = [Side::Near, Side::Far]
+            .into_iter()
+            .find_map(|side| step.entry(side)?.content)
+            .or(base);
         self.agree_on_file(step, content);
         Moved::bytes(0)
     }
 
     fn agree_on_file(&self, step: &Step, content: Option<katabatic_core::Digest>) {
-        let (Some(near), Some(far)) = (step.entry(Side::Near), step.entry(Side::Far)) else { return };
+        let (Some(near), Some(far)) = (step.entry(Side::Near), step.entry(Side::Far)) else {
+            return;
+        };
         let base = Base {
             kind: Kind::File,
             size: near.size,
@@ -445,8 +598,13 @@ impl Room<'_> {
             far_listed: step.seen.base.as_ref().is_none_or(|base| base.far_listed),
             away: None,
         };
-        let (lane, agreed) = (self.pass.lane.row.key, agreed(self.pass, step.path(), base, near.edited.or(far.edited)));
-        self.pass.ledger.write_later(move |connection| rows::agree(connection, lane, &agreed));
+        let (lane, agreed) = (
+            self.pass.lane.row.key,
+            agreed(self.pass, step.path(), base, near.edited.or(far.edited)),
+        );
+        self.pass
+            .ledger
+            .write_later(move |connection| rows::agree(connection, lane, &agreed));
     }
 }
 
@@ -472,7 +630,10 @@ fn counted(source: Source, progress: &Arc<Progress>) -> Source {
             progress.carried_bytes(chunk.len() as u64);
         }
     });
-    Source { content: content.boxed(), ..source }
+    Source {
+        content: content.boxed(),
+        ..source
+    }
 }
 
 impl Carried {

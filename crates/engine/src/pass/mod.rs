@@ -67,7 +67,11 @@ impl Wish {
     /// The paths it is about.
     #[must_use]
     pub fn paths(&self) -> Vec<RelPath> {
-        if self.scope.is_empty() { vec![RelPath::root()] } else { self.scope.clone() }
+        if self.scope.is_empty() {
+            vec![RelPath::root()]
+        } else {
+            self.scope.clone()
+        }
     }
 }
 
@@ -163,7 +167,11 @@ impl Pass {
 
     /// Carries one step that a person asked for, under a lock that is held already.
     pub(crate) async fn carry_one(&self, step: Step, command: &str) -> Result<Report, Error> {
-        let wish = Wish { scope: vec![step.path().clone()], by_hand: true, ..Wish::default() };
+        let wish = Wish {
+            scope: vec![step.path().clone()],
+            by_hand: true,
+            ..Wish::default()
+        };
         let plan = Plan::of_one(step);
         let run = self.begin_run(command, &plan).await?;
         let carried = carry::carry(self, &plan, run).await;
@@ -186,16 +194,23 @@ impl Pass {
 
     /// Makes sure that the near root is there, and is the folder that was tied.
     pub(crate) async fn check_near_root(&self) -> Result<(), Error> {
-        let root = self.lane.near.root().await.map_err(|error| self.side_failed(Side::Near, &error))?;
+        let root = self
+            .lane
+            .near
+            .root()
+            .await
+            .map_err(|error| self.side_failed(Side::Near, &error))?;
         match &self.lane.row.near_root {
-            Some(known) if *known != root => {
-                Err(Error::new(
-                    Class::NotThere,
-                    format!("the near side of lane {}, {}", self.lane.config.name, self.lane.config.near.display()),
-                    "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
-                    "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
-                ))
-            }
+            Some(known) if *known != root => Err(Error::new(
+                Class::NotThere,
+                format!(
+                    "the near side of lane {}, {}",
+                    self.lane.config.name,
+                    self.lane.config.near.display()
+                ),
+                "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
+                "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
+            )),
             _ => Ok(()),
         }
     }
@@ -204,7 +219,10 @@ impl Pass {
         match &wish.exactly {
             Some(id) if *id != plan.id => Err(Error::new(
                 Class::NeedsPerson,
-                format!("carrying exactly the plan {id} of lane {}", self.lane.config.name),
+                format!(
+                    "carrying exactly the plan {id} of lane {}",
+                    self.lane.config.name
+                ),
                 format!("things have changed since: the plan is {} now", plan.id),
                 format!("Look at it first: katabatic plan {}", self.lane.config.name),
             )),
@@ -233,9 +251,16 @@ impl Pass {
         if plan.steps.iter().all(|step| !step.decision.is_work()) && plan.nothing_open {
             return Ok(None);
         }
-        let (lane, name, command) = (self.lane.row.key, self.lane.config.name.clone(), command.to_owned());
+        let (lane, name, command) = (
+            self.lane.row.key,
+            self.lane.config.name.clone(),
+            command.to_owned(),
+        );
         let began = self.clock.now();
-        self.ledger.write(move |connection| runs::begin(connection, lane, &name, &command, began)).await.map(Some)
+        self.ledger
+            .write(move |connection| runs::begin(connection, lane, &name, &command, began))
+            .await
+            .map(Some)
     }
 
     /// Gives the near root its mark and remembers how it is recognised, at the first pass.
@@ -244,9 +269,16 @@ impl Pass {
             return Ok(());
         }
         self.lane.near.mark_root()?;
-        let root = self.lane.near.root().await.map_err(|error| self.side_failed(Side::Near, &error))?;
+        let root = self
+            .lane
+            .near
+            .root()
+            .await
+            .map_err(|error| self.side_failed(Side::Near, &error))?;
         let lane = self.lane.row.key;
-        self.ledger.write(move |connection| rows::set_near_root(connection, lane, &root)).await
+        self.ledger
+            .write(move |connection| rows::set_near_root(connection, lane, &root))
+            .await
     }
 }
 

@@ -1,6 +1,8 @@
 //! The second room: what the steps come to, as a plan that can be shown, named and held against the brake.
 
-use katabatic_core::{Brake, BrakeVerdict, Decision, EditTime, Kind, RelPath, Side, Step, Toll, words};
+use katabatic_core::{
+    Brake, BrakeVerdict, Decision, EditTime, Kind, RelPath, Side, Step, Toll, words,
+};
 
 use super::scan::Seen;
 use super::{Pass, Wish};
@@ -70,7 +72,10 @@ impl Plan {
     /// Adds it up.
     #[must_use]
     pub fn totals(&self) -> Totals {
-        let mut totals = Totals { left_out: self.unusable.len() as u64, ..Totals::default() };
+        let mut totals = Totals {
+            left_out: self.unusable.len() as u64,
+            ..Totals::default()
+        };
         for step in &self.steps {
             let add = |sum: &mut (u64, u64)| {
                 sum.0 += 1;
@@ -97,24 +102,41 @@ impl Plan {
     /// Whether a pass would change anything on either side, or has something to compare.
     #[must_use]
     pub fn has_work(&self) -> bool {
-        self.steps.iter().any(|step| step.decision.changes_a_side() || step.decision == Decision::Compare)
+        self.steps
+            .iter()
+            .any(|step| step.decision.changes_a_side() || step.decision == Decision::Compare)
     }
 
     /// Why the brake stops, in words: how many, of how many, where.
     #[must_use]
     pub fn brake_words(&self) -> String {
-        let Brake { planned, last_day, files, released, .. } = self.brake;
+        let Brake {
+            planned,
+            last_day,
+            files,
+            released,
+            ..
+        } = self.brake;
         let count = |toll: Toll| {
             let removed = words::count(toll.removed, "file", "files");
-            format!("remove {removed} and replace {}", words::grouped(toll.replaced))
+            format!(
+                "remove {removed} and replace {}",
+                words::grouped(toll.replaced)
+            )
         };
         let of = words::grouped(files);
         let mut text = match self.brake_verdict {
             BrakeVerdict::Open => return String::new(),
             BrakeVerdict::Wiped(side) => {
-                format!("nothing of the lane's {of} files is left {}; it would {}", side.here_or_there(), count(planned))
+                format!(
+                    "nothing of the lane's {of} files is left {}; it would {}",
+                    side.here_or_there(),
+                    count(planned)
+                )
             }
-            BrakeVerdict::TooMuch => format!("it would {}, of {of} files in the lane", count(planned)),
+            BrakeVerdict::TooMuch => {
+                format!("it would {}, of {of} files in the lane", count(planned))
+            }
             BrakeVerdict::OtherNumber => format!(
                 "it was released for {}, but it would {} now, {} in all",
                 released.unwrap_or(0),
@@ -123,7 +145,10 @@ impl Plan {
             ),
         };
         if last_day.total() > 0 {
-            text.push_str(&format!(", after {} in the last 24 hours", words::grouped(last_day.total())));
+            text.push_str(&format!(
+                ", after {} in the last 24 hours",
+                words::grouped(last_day.total())
+            ));
         }
         let folders = self.folders_hit();
         if !folders.is_empty() {
@@ -137,17 +162,26 @@ impl Plan {
         let mut counts = std::collections::BTreeMap::<String, u64>::new();
         for step in self.steps.iter().filter(|step| takes(step).total() > 0) {
             let parent = step.path().parent().unwrap_or_else(RelPath::root);
-            let folder = if parent.is_root() { "the lane's own folder".to_owned() } else { parent.to_string() };
+            let folder = if parent.is_root() {
+                "the lane's own folder".to_owned()
+            } else {
+                parent.to_string()
+            };
             *counts.entry(folder).or_default() += 1;
         }
         let mut counts: Vec<(String, u64)> = counts.into_iter().collect();
         counts.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
-        counts.into_iter().take(3).map(|(folder, count)| format!("{folder} ({})", words::grouped(count))).collect()
+        counts
+            .into_iter()
+            .take(3)
+            .map(|(folder, count)| format!("{folder} ({})", words::grouped(count)))
+            .collect()
     }
 }
 
 fn is_file(step: &Step, side: Side) -> bool {
-    step.entry(side).is_some_and(|entry| entry.kind == Kind::File)
+    step.entry(side)
+        .is_some_and(|entry| entry.kind == Kind::File)
 }
 
 /// The bytes a step carries or reads back.
@@ -165,8 +199,14 @@ pub fn bytes_of(step: &Step) -> u64 {
 #[must_use]
 pub fn takes(step: &Step) -> Toll {
     match step.decision {
-        Decision::Remove { on, .. } => Toll { removed: u64::from(is_file(step, on)), replaced: 0 },
-        Decision::Carry { replaces: true, .. } => Toll { removed: 0, replaced: 1 },
+        Decision::Remove { on, .. } => Toll {
+            removed: u64::from(is_file(step, on)),
+            replaced: 0,
+        },
+        Decision::Carry { replaces: true, .. } => Toll {
+            removed: 0,
+            replaced: 1,
+        },
         _ => Toll::default(),
     }
 }
@@ -177,7 +217,10 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
     let wanted = |step: &Step| {
         scope.iter().any(|path| {
             step.path().is_within(path)
-                || (matches!(step.decision, Decision::MakeFolder { .. } | Decision::Record) && path.is_within(step.path()))
+                || (matches!(
+                    step.decision,
+                    Decision::MakeFolder { .. } | Decision::Record
+                ) && path.is_within(step.path()))
         })
     };
     let steps: Vec<Step> = seen.steps.into_iter().filter(wanted).collect();
@@ -187,7 +230,9 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         planned.replaced += toll.replaced;
     }
     let since = EditTime(pass.clock.now().0.saturating_sub(DAY));
-    let last_day = pass.ledger.read(|connection| runs::toll_since(connection, pass.lane.row.key, since))?;
+    let last_day = pass
+        .ledger
+        .read(|connection| runs::toll_since(connection, pass.lane.row.key, since))?;
     let brake = Brake {
         files: seen.known,
         planned,
@@ -212,9 +257,21 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
 fn id(lane: &str, steps: &[Step]) -> String {
     let mut hasher = blake3::Hasher::new();
     hasher.update(lane.as_bytes());
-    for step in steps.iter().filter(|step| step.decision.is_work() || step.decision == Decision::Conflict) {
-        let stamp = |side| step.entry(side).map(|entry| entry.stamp.as_str()).unwrap_or_default();
-        for part in [step.path().as_str(), &format!("{:?}", step.decision), stamp(Side::Near), stamp(Side::Far)] {
+    for step in steps
+        .iter()
+        .filter(|step| step.decision.is_work() || step.decision == Decision::Conflict)
+    {
+        let stamp = |side| {
+            step.entry(side)
+                .map(|entry| entry.stamp.as_str())
+                .unwrap_or_default()
+        };
+        for part in [
+            step.path().as_str(),
+            &format!("{:?}", step.decision),
+            stamp(Side::Near),
+            stamp(Side::Far),
+        ] {
             hasher.update(&(part.len() as u64).to_le_bytes());
             hasher.update(part.as_bytes());
         }

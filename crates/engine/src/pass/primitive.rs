@@ -80,23 +80,33 @@ pub(crate) async fn put(pass: &Pass, change: Change<'_>, staged: Staged) -> Resu
         why: change.why.clone(),
     };
     let number = note(pass, change.path, &intent).await?;
-    pass.seam(Seam::Intended, Some(change.side), Some(change.path)).await;
-    let doing = Doing { pass, store: &*store, change: &change, number };
+    pass.seam(Seam::Intended, Some(change.side), Some(change.path))
+        .await;
+    let doing = Doing {
+        pass,
+        store: &*store,
+        change: &change,
+        number,
+    };
     let placed = match (&spare, &change.old) {
         (Some(spare), Some(old)) => doing.replace(&staged, spare, &old.entry()).await?,
         _ => doing.place(&staged).await?,
     };
-    pass.seam(Seam::Verified, Some(change.side), Some(change.path)).await;
+    pass.seam(Seam::Verified, Some(change.side), Some(change.path))
+        .await;
     let kept = spare.zip(change.old.clone());
     doing.record_put(&placed, &staged, kept, &intent).await?;
-    pass.seam(Seam::Recorded, Some(change.side), Some(change.path)).await;
+    pass.seam(Seam::Recorded, Some(change.side), Some(change.path))
+        .await;
     Ok(())
 }
 
 /// Takes the version `old` out of a path into the spares, and forgets the path.
 pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Trouble> {
     let store = pass.store(change.side);
-    let Some(old) = change.old.clone() else { return Err(Trouble::Met("there is nothing to remove".into())) };
+    let Some(old) = change.old.clone() else {
+        return Err(Trouble::Met("there is nothing to remove".into()));
+    };
     let spare = spare_name()?;
     let intent = Intent {
         on_near: change.side == Side::Near,
@@ -109,8 +119,14 @@ pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Troubl
         why: change.why.clone(),
     };
     let number = note(pass, change.path, &intent).await?;
-    pass.seam(Seam::Intended, Some(change.side), Some(change.path)).await;
-    let doing = Doing { pass, store: &*store, change: &change, number };
+    pass.seam(Seam::Intended, Some(change.side), Some(change.path))
+        .await;
+    let doing = Doing {
+        pass,
+        store: &*store,
+        change: &change,
+        number,
+    };
     doing.take_out(&spare, &old.entry()).await?;
     let spare = doing.spare_of(&spare, &old);
     let (lane, path, run) = (pass.lane.row.key, change.path.clone(), change.run);
@@ -118,17 +134,28 @@ pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Troubl
         spare_rows::add(connection, &spare)?;
         rows::forget(connection, lane, &path)?;
         if let Some(run) = run {
-            runs::count_toll(connection, run, Toll { removed: 1, replaced: 0 })?;
+            runs::count_toll(
+                connection,
+                run,
+                Toll {
+                    removed: 1,
+                    replaced: 0,
+                },
+            )?;
         }
         intents::done(connection, number)
     });
-    pass.seam(Seam::Recorded, Some(change.side), Some(change.path)).await;
+    pass.seam(Seam::Recorded, Some(change.side), Some(change.path))
+        .await;
     Ok(())
 }
 
 async fn note(pass: &Pass, path: &RelPath, intent: &Intent) -> Result<i64, Trouble> {
     let (lane, path, intent) = (pass.lane.row.key, path.clone(), intent.clone());
-    Ok(pass.ledger.write(move |connection| intents::note(connection, lane, &path, &intent)).await?)
+    Ok(pass
+        .ledger
+        .write(move |connection| intents::note(connection, lane, &path, &intent))
+        .await?)
 }
 
 struct Doing<'a> {
@@ -140,7 +167,9 @@ struct Doing<'a> {
 
 impl Doing<'_> {
     async fn seam(&self, seam: Seam) {
-        self.pass.seam(seam, Some(self.change.side), Some(self.change.path)).await;
+        self.pass
+            .seam(seam, Some(self.change.side), Some(self.change.path))
+            .await;
     }
 
     fn side(&self, error: SideError) -> Trouble {
@@ -150,7 +179,9 @@ impl Doing<'_> {
     /// The path is as it was found: nothing is left to clear up.
     fn undone(&self) {
         let number = self.number;
-        self.pass.ledger.write_later(move |connection| intents::done(connection, number));
+        self.pass
+            .ledger
+            .write_later(move |connection| intents::done(connection, number));
     }
 
     /// Drops what was staged, and the intent. A leftover in the staging is cleared by the next pass.
@@ -162,11 +193,17 @@ impl Doing<'_> {
     }
 
     async fn place(&self, staged: &Staged) -> Result<Entry, Trouble> {
-        match self.store.place(&staged.slot, &staged.entry, self.change.path).await {
+        match self
+            .store
+            .place(&staged.slot, &staged.entry, self.change.path)
+            .await
+        {
             Ok(Put::Done) => {}
             Ok(Put::Taken) => {
                 self.drop_staged(staged).await;
-                return Err(Trouble::Met("something came to be there meanwhile; the next pass looks at it".into()));
+                return Err(Trouble::Met(
+                    "something came to be there meanwhile; the next pass looks at it".into(),
+                ));
             }
             Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
             Err(error) => {
@@ -183,7 +220,9 @@ impl Doing<'_> {
             Ok(Some(entry)) => Ok(entry),
             Ok(None) => {
                 self.undone();
-                Err(Trouble::Met("it was changed right after it was put there; the next pass looks at it".into()))
+                Err(Trouble::Met(
+                    "it was changed right after it was put there; the next pass looks at it".into(),
+                ))
             }
             // It is in place; the intent stays, and the next pass finds it there.
             Err(error) => Err(self.side(error)),
@@ -205,7 +244,9 @@ impl Doing<'_> {
             }
             Ok(Swapped::Nothing) => {
                 self.drop_staged(staged).await;
-                Err(Trouble::Met("it was removed meanwhile; the next pass looks at it".into()))
+                Err(Trouble::Met(
+                    "it was removed meanwhile; the next pass looks at it".into(),
+                ))
             }
             Err(error) => {
                 self.drop_staged(staged).await;
@@ -215,7 +256,12 @@ impl Doing<'_> {
     }
 
     /// The new version is in place and the old one in the spare; was that the one the plan saw?
-    async fn check_swapped(&self, staged: &Staged, spare: &str, old: &Entry) -> Result<Entry, Trouble> {
+    async fn check_swapped(
+        &self,
+        staged: &Staged,
+        spare: &str,
+        old: &Entry,
+    ) -> Result<Entry, Trouble> {
         self.seam(Seam::Captured).await;
         match self.store.check(spare, old).await {
             Ok(Checked::Same) => {
@@ -228,9 +274,14 @@ impl Doing<'_> {
                 verified
             }
             Ok(Checked::Other | Checked::Nothing) => {
-                self.store.swap_back(self.change.path, spare).await.map_err(|error| self.side(error))?;
+                self.store
+                    .swap_back(self.change.path, spare)
+                    .await
+                    .map_err(|error| self.side(error))?;
                 self.after_swap_back(staged, spare).await?;
-                Err(Trouble::Met("another version came to be there meanwhile; it was put back untouched".into()))
+                Err(Trouble::Met(
+                    "another version came to be there meanwhile; it was put back untouched".into(),
+                ))
             }
             Err(error) => Err(self.side(error)),
         }
@@ -238,9 +289,17 @@ impl Doing<'_> {
 
     /// What came out of the way back is our own copy, or one more version of a stranger's that must be kept.
     async fn after_swap_back(&self, staged: &Staged, spare: &str) -> Result<(), Trouble> {
-        let ours = self.store.check(spare, &staged.entry).await.map_err(|error| self.side(error))?;
+        let ours = self
+            .store
+            .check(spare, &staged.entry)
+            .await
+            .map_err(|error| self.side(error))?;
         match ours {
-            Checked::Same => self.store.drop_spare(spare).await.map_err(|error| self.side(error))?,
+            Checked::Same => self
+                .store
+                .drop_spare(spare)
+                .await
+                .map_err(|error| self.side(error))?,
             Checked::Other => self.keep_as_spare(spare, 0),
             Checked::Nothing => {}
         }
@@ -254,7 +313,9 @@ impl Doing<'_> {
             Ok(Captured::Taken) => {}
             Ok(Captured::Nothing) => {
                 self.undone();
-                return Err(Trouble::Met("it was removed meanwhile; the next pass looks at it".into()));
+                return Err(Trouble::Met(
+                    "it was removed meanwhile; the next pass looks at it".into(),
+                ));
             }
             Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
             Err(error) => {
@@ -270,7 +331,9 @@ impl Doing<'_> {
             }
             Ok(Checked::Other | Checked::Nothing) => {
                 self.give_back(spare, old.size).await?;
-                Err(Trouble::Met("another version came to be there meanwhile; it was put back untouched".into()))
+                Err(Trouble::Met(
+                    "another version came to be there meanwhile; it was put back untouched".into(),
+                ))
             }
             Err(error) => {
                 // Whatever it is that was taken out, its place is where it was.
@@ -296,12 +359,18 @@ impl Doing<'_> {
     /// The old version is out; the new one takes its name.
     async fn place_over(&self, staged: &Staged, spare: &str) -> Result<Entry, Trouble> {
         let old_size = self.change.old.as_ref().map_or(0, |old| old.size);
-        match self.store.place(&staged.slot, &staged.entry, self.change.path).await {
+        match self
+            .store
+            .place(&staged.slot, &staged.entry, self.change.path)
+            .await
+        {
             Ok(Put::Done) => {}
             Ok(Put::Taken) => {
                 self.keep_as_spare(spare, old_size);
                 self.drop_staged(staged).await;
-                return Err(Trouble::Met("something new came to be there meanwhile; the next pass looks at it".into()));
+                return Err(Trouble::Met(
+                    "something new came to be there meanwhile; the next pass looks at it".into(),
+                ));
             }
             Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
             Err(error) => {
@@ -319,14 +388,27 @@ impl Doing<'_> {
     }
 
     fn spare_of(&self, slot: &str, version: &Version) -> Spare {
-        spare(self.pass, self.change.side, self.change.path, slot, version, self.change.run, &self.change.why)
+        spare(
+            self.pass,
+            self.change.side,
+            self.change.path,
+            slot,
+            version,
+            self.change.run,
+            &self.change.why,
+        )
     }
 
     /// Registers a version that nobody asked to take out, but that must not be lost sight of.
     fn keep_as_spare(&self, slot: &str, size: u64) {
         let version = Version::unknown(size);
-        let spare = Spare { why: "met while something else was carried".into(), ..self.spare_of(slot, &version) };
-        self.pass.ledger.write_later(move |connection| spare_rows::add(connection, &spare));
+        let spare = Spare {
+            why: "met while something else was carried".into(),
+            ..self.spare_of(slot, &version)
+        };
+        self.pass
+            .ledger
+            .write_later(move |connection| spare_rows::add(connection, &spare));
     }
 
     async fn record_put(
@@ -337,7 +419,14 @@ impl Doing<'_> {
         intent: &Intent,
     ) -> Result<(), Trouble> {
         let new = Version::of(placed, Some(staged.digest));
-        let agreed = agreed_put(self.pass, self.change.side, self.change.path, placed, &new, intent);
+        let agreed = agreed_put(
+            self.pass,
+            self.change.side,
+            self.change.path,
+            placed,
+            &new,
+            intent,
+        );
         let spare = kept.map(|(slot, old)| self.spare_of(&slot, &old));
         let (lane, run, number) = (self.pass.lane.row.key, self.change.run, self.number);
         self.pass.ledger.write_later(move |connection| {
@@ -345,7 +434,14 @@ impl Doing<'_> {
             if let Some(spare) = &spare {
                 spare_rows::add(connection, spare)?;
                 if let Some(run) = run {
-                    runs::count_toll(connection, run, Toll { removed: 0, replaced: 1 })?;
+                    runs::count_toll(
+                        connection,
+                        run,
+                        Toll {
+                            removed: 0,
+                            replaced: 1,
+                        },
+                    )?;
                 }
             }
             intents::done(connection, number)
@@ -390,7 +486,10 @@ pub(crate) fn agreed_put(
     new: &Version,
     intent: &Intent,
 ) -> Agreed {
-    let source = intent.source.as_ref().map_or_else(|| Stamp::new(""), Version::stamp);
+    let source = intent
+        .source
+        .as_ref()
+        .map_or_else(|| Stamp::new(""), Version::stamp);
     let (near, far) = match side {
         Side::Near => (placed.stamp.clone(), source),
         Side::Far => (source, placed.stamp.clone()),
@@ -405,7 +504,11 @@ pub(crate) fn agreed_put(
         far_listed: side == Side::Near && intent.source_listed,
         away: None,
     };
-    let edited = intent.source.as_ref().and_then(Version::edited).or(placed.edited);
+    let edited = intent
+        .source
+        .as_ref()
+        .and_then(Version::edited)
+        .or(placed.edited);
     agreed(pass, path, base, edited)
 }
 
@@ -421,5 +524,10 @@ pub(crate) fn agreed(
     if base.kind == Kind::File && pass.lane.near.is_fresh(&seen) {
         base.near = Stamp::new(&format!("?{}", base.near.as_str()));
     }
-    Agreed { path: path.clone(), base, edited, near_handle }
+    Agreed {
+        path: path.clone(),
+        base,
+        edited,
+        near_handle,
+    }
 }

@@ -63,7 +63,11 @@ impl Progress {
     pub fn moment(&self) -> Moment {
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
         Moment {
-            phase: if self.phase.load(Ordering::Relaxed) == 0 { Phase::Looking } else { Phase::Carrying },
+            phase: if self.phase.load(Ordering::Relaxed) == 0 {
+                Phase::Looking
+            } else {
+                Phase::Carrying
+            },
             seen: read(&self.seen),
             files: read(&self.files),
             files_done: read(&self.files_done),

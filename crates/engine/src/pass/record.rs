@@ -19,7 +19,12 @@ pub(crate) async fn record(
     // Before anything is called settled, all that was carried must stand in the ledger.
     pass.ledger.flush().await?;
     pass.remember_root().await?;
-    let Carried { outcomes, counts, listed: arrived, ended } = carried;
+    let Carried {
+        outcomes,
+        counts,
+        listed: arrived,
+        ended,
+    } = carried;
     let stopped = pass.stop.asked();
     let open: Vec<Open> = outcomes.iter().filter_map(open).collect();
     let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, pass.clock.now());
@@ -49,14 +54,33 @@ pub(crate) async fn record(
     if let Some(error) = ended {
         return Err(error);
     }
-    let done = outcomes.iter().filter(|outcome| outcome.ending == Ending::Done && leaves_a_file(outcome)).count() as u64;
-    let left_out = outcomes.iter().filter(|outcome| outcome.ending == Ending::LeftOut).count() + plan.unusable.len();
-    Ok(Report { run, counts, settled: plan.settled + done, left_out: left_out as u64, outcomes, stopped })
+    let done = outcomes
+        .iter()
+        .filter(|outcome| outcome.ending == Ending::Done && leaves_a_file(outcome))
+        .count() as u64;
+    let left_out = outcomes
+        .iter()
+        .filter(|outcome| outcome.ending == Ending::LeftOut)
+        .count()
+        + plan.unusable.len();
+    Ok(Report {
+        run,
+        counts,
+        settled: plan.settled + done,
+        left_out: left_out as u64,
+        outcomes,
+        stopped,
+    })
 }
 
 fn leaves_a_file(outcome: &Outcome) -> bool {
     use katabatic_core::{Decision, Kind, Side};
-    let file = |side| outcome.step.entry(side).is_some_and(|entry| entry.kind == Kind::File);
+    let file = |side| {
+        outcome
+            .step
+            .entry(side)
+            .is_some_and(|entry| entry.kind == Kind::File)
+    };
     match outcome.step.decision {
         Decision::Carry { to, .. } => file(to.other()),
         Decision::Record | Decision::Compare => file(Side::Near) && !outcome.step.is_restamp(),

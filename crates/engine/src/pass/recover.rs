@@ -17,19 +17,34 @@ use crate::sides::{Checked, Put, SideError, SideStore};
 
 /// The paths that a pass was cut off at, without clearing up any.
 pub(crate) fn unfinished(pass: &Pass) -> Result<Unfinished, Error> {
-    let intents = pass.ledger.read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
-    let held = |(_, path, intent): (i64, RelPath, Intent)| (path, (intent.side(), "the next sync clears it up".to_owned()));
+    let intents = pass
+        .ledger
+        .read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
+    let held = |(_, path, intent): (i64, RelPath, Intent)| {
+        (
+            path,
+            (intent.side(), "the next sync clears it up".to_owned()),
+        )
+    };
     Ok(intents.into_iter().map(held).collect())
 }
 
 /// Clears up, and says which paths could not be.
 pub(crate) async fn recover(pass: &Pass) -> Result<Unfinished, Error> {
-    let intents = pass.ledger.read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
+    let intents = pass
+        .ledger
+        .read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
     let mut held = Unfinished::new();
     for (number, path, intent) in intents {
         let side = intent.side();
         let store = pass.store(side);
-        let one = One { pass, store: &*store, number, path: &path, intent: &intent };
+        let one = One {
+            pass,
+            store: &*store,
+            number,
+            path: &path,
+            intent: &intent,
+        };
         match one.clear_up().await {
             Ok(()) => {}
             Err(error) if error.ends_the_pass() => return Err(pass.side_failed(side, &error)),
@@ -60,7 +75,9 @@ struct One<'a> {
 
 impl One<'_> {
     async fn clear_up(&self) -> Result<(), SideError> {
-        let Some(slot) = &self.intent.spare else { return self.nothing_was_to_come_out().await };
+        let Some(slot) = &self.intent.spare else {
+            return self.nothing_was_to_come_out().await;
+        };
         if self.store.look_at_spare(slot).await?.is_none() {
             // Nothing came out, so nothing went in.
             self.done(None, None);
@@ -78,7 +95,11 @@ impl One<'_> {
             Some(old) => self.store.check(slot, &old.entry()).await? == Checked::Same,
             None => false,
         };
-        if expected { self.came_out(slot).await } else { self.something_else_came_out(slot).await }
+        if expected {
+            self.came_out(slot).await
+        } else {
+            self.something_else_came_out(slot).await
+        }
     }
 
     /// A new file: either it arrived under its name, or it did not.

@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::{
-    Base, Decision, Digest, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side, Step, Triple, Unknown,
-    View,
+    Base, Decision, Digest, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side,
+    Step, Triple, Unknown, View,
 };
 use tokio::sync::mpsc;
 
@@ -45,7 +45,8 @@ pub(crate) struct Seen {
 pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, Error> {
     let (near_found, near) = mpsc::channel(BUFFER);
     let (far_found, far) = mpsc::channel(BUFFER);
-    let scanning = |store: Arc<dyn SideStore>, found| tokio::spawn(async move { store.scan(found).await });
+    let scanning =
+        |store: Arc<dyn SideStore>, found| tokio::spawn(async move { store.scan(found).await });
     let near_scan = scanning(pass.store(Side::Near), near_found);
     let far_scan = scanning(pass.store(Side::Far), far_found);
 
@@ -66,13 +67,20 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
     let unusable = Arc::new(Mutex::new(Vec::new()));
     let collecting = Arc::clone(&unusable);
     let merging = tokio::task::spawn_blocking(move || {
-        merge(base.into_iter(), Stream::new(near, &collecting), Stream::new(far, &collecting), &triples_found)
+        merge(
+            base.into_iter(),
+            Stream::new(near, &collecting),
+            Stream::new(far, &collecting),
+            &triples_found,
+        )
     });
 
     let mut sorting = Sorting::new(pass, unfinished);
     let mut chunk = Vec::with_capacity(BUFFER);
     while triples.recv_many(&mut chunk, BUFFER).await > 0 {
-        let closer = stream::iter(chunk.drain(..)).map(|triple| look_closer(pass, triple)).buffered(READ_AT_A_TIME);
+        let closer = stream::iter(chunk.drain(..))
+            .map(|triple| look_closer(pass, triple))
+            .buffered(READ_AT_A_TIME);
         let looked: Vec<(Triple, bool)> = closer.collect().await;
         for (triple, listed) in looked {
             sorting.take(triple, listed)?;
@@ -80,15 +88,28 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
     }
 
     let config = &pass.lane.config;
-    let joined = |side, result: Result<Result<(), SideError>, tokio::task::JoinError>| match result {
+    let joined = |side, result: Result<Result<(), SideError>, tokio::task::JoinError>| match result
+    {
         Ok(Ok(())) => Ok(()),
         Ok(Err(error)) => Err(side_failed(config, side, &error)),
-        Err(error) => Err(side_failed(config, side, &SideError::Failed(error.to_string()))),
+        Err(error) => Err(side_failed(
+            config,
+            side,
+            &SideError::Failed(error.to_string()),
+        )),
     };
-    let broke_off = |why: String| Error::failed(format!("looking at lane {}", config.name), why, "Try again.");
+    let broke_off = |why: String| {
+        Error::failed(
+            format!("looking at lane {}", config.name),
+            why,
+            "Try again.",
+        )
+    };
     // In this order: where a side ended early, the merge only ended because of it.
     let (near_end, far_end) = (near_scan.await, far_scan.await);
-    let merged = merging.await.map_err(|error| broke_off(error.to_string()))?;
+    let merged = merging
+        .await
+        .map_err(|error| broke_off(error.to_string()))?;
     for (side, end) in [(Side::Near, near_end), (Side::Far, far_end)] {
         match end {
             // The merge gave up and stopped listening: its own reason is the one that counts.
@@ -97,7 +118,9 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
         }
     }
     merged.map_err(|error| broke_off(error.to_string()))?;
-    let nothing_open = reading.await.map_err(|error| broke_off(error.to_string()))??;
+    let nothing_open = reading
+        .await
+        .map_err(|error| broke_off(error.to_string()))??;
     let mut seen = sorting.finish();
     seen.nothing_open = nothing_open;
     seen.unusable = std::mem::take(&mut unusable.lock().unwrap_or_else(PoisonError::into_inner));
@@ -131,7 +154,11 @@ impl Iterator for Stream<'_> {
         loop {
             match self.found.blocking_recv()? {
                 Found::Entry(path, entry) => return Some((path, entry)),
-                Found::Unusable(name) => self.unusable.lock().unwrap_or_else(PoisonError::into_inner).push(name),
+                Found::Unusable(name) => self
+                    .unusable
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .push(name),
                 Found::Root(_) => {}
             }
         }
@@ -177,7 +204,8 @@ async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
             Ok(content) => near.content = Some(content),
             Err(error) => {
                 // It cannot be read, or is being written just now: not a version anybody may act on.
-                triple.near = View::Unknown(Unknown::NotListed(format!("it could not be read: {error}")));
+                triple.near =
+                    View::Unknown(Unknown::NotListed(format!("it could not be read: {error}")));
             }
         }
     }
@@ -185,7 +213,11 @@ async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
 }
 
 /// The digest of a version, by reading it.
-pub(crate) async fn digest(store: &dyn SideStore, path: &RelPath, seen: &Entry) -> Result<Digest, SideError> {
+pub(crate) async fn digest(
+    store: &dyn SideStore,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<Digest, SideError> {
     let mut source = store.read(path, seen).await?;
     let mut hasher = blake3::Hasher::new();
     while let Some(chunk) = source.content.next().await {
@@ -213,7 +245,12 @@ impl<'p> Sorting<'p> {
             unusable: Vec::new(),
             nothing_open: true,
         };
-        Sorting { pass, unfinished, reconciler: Reconciler::new(), seen }
+        Sorting {
+            pass,
+            unfinished,
+            reconciler: Reconciler::new(),
+            seen,
+        }
     }
 
     fn take(&mut self, mut triple: Triple, listed: bool) -> Result<(), Error> {
@@ -262,5 +299,6 @@ fn keep(seen: &mut Seen, step: Step) {
 }
 
 fn near_file(step: &Step) -> bool {
-    step.entry(Side::Near).is_some_and(|entry| entry.kind == Kind::File)
+    step.entry(Side::Near)
+        .is_some_and(|entry| entry.kind == Kind::File)
 }

@@ -49,7 +49,10 @@ impl SideError {
     /// Whether going on with other files makes no sense.
     #[must_use]
     pub fn ends_the_pass(&self) -> bool {
-        matches!(self, SideError::NotThere(_) | SideError::Refused(_) | SideError::Stopped)
+        matches!(
+            self,
+            SideError::NotThere(_) | SideError::Refused(_) | SideError::Stopped
+        )
     }
 }
 

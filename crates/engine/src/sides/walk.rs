@@ -47,27 +47,41 @@ pub(crate) async fn walk<L: Lister>(
     let root = RelPath::root();
     let pending = begin(&lister, &permits, root.clone());
     let listed = finish(pending, &root).await?;
-    let walk = Walk { lister, permits, found };
+    let walk = Walk {
+        lister,
+        permits,
+        found,
+    };
     walk.tell(Found::Root(listing(&listed))).await?;
     walk.send(root, listed).await
 }
 
 fn listing(folder: &Folder) -> Listing {
-    folder.cut_short.clone().map_or(Listing::Complete, Listing::Incomplete)
+    folder
+        .cut_short
+        .clone()
+        .map_or(Listing::Complete, Listing::Incomplete)
 }
 
 /// Waits for a listing. What ends the whole side is an error; anything else makes this folder unknown.
 async fn finish(pending: Pending, folder: &RelPath) -> Result<Folder, SideError> {
-    let result = pending.await.unwrap_or_else(|error| Err(SideError::Failed(format!("the listing broke off: {error}"))));
+    let result = pending
+        .await
+        .unwrap_or_else(|error| Err(SideError::Failed(format!("the listing broke off: {error}"))));
     match result {
         Err(error) if error.ends_the_pass() => Err(error),
         Err(error) => {
             tracing::debug!("{folder} could not be listed: {error}");
             let cut_short = Some(Unknown::NotListed(error.to_string()));
-            Ok(Folder { cut_short, ..Folder::default() })
+            Ok(Folder {
+                cut_short,
+                ..Folder::default()
+            })
         }
         Ok(mut listed) => {
-            listed.names.sort_by(|(a, _), (b, _)| a.as_bytes().cmp(b.as_bytes()));
+            listed
+                .names
+                .sort_by(|(a, _), (b, _)| a.as_bytes().cmp(b.as_bytes()));
             if let Some(pair) = listed.names.windows(2).find(|pair| pair[0].0 == pair[1].0) {
                 let why = format!("the name {:?} was listed twice", pair[0].0);
                 listed.cut_short = Some(Unknown::NotListed(why));
@@ -137,7 +151,11 @@ impl<L: Lister> Walk<L> {
                 }
                 Err(why) => {
                     let shown = format!("{folder}/{}", name.escape_debug());
-                    self.tell(Found::Unusable(Unusable { shown, why: why.to_string() })).await?;
+                    self.tell(Found::Unusable(Unusable {
+                        shown,
+                        why: why.to_string(),
+                    }))
+                    .await?;
                 }
             }
         }

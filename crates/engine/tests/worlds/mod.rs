@@ -56,7 +56,11 @@ impl World {
         secrets::keep(&home, "office", &Secret::new("secret".into())).unwrap();
         let mut config = Config::read(&home).unwrap();
         config
-            .add_account(AccountConfig { name: "office".into(), address: standin.url(), user: "librarian".into() })
+            .add_account(AccountConfig {
+                name: "office".into(),
+                address: standin.url(),
+                user: "librarian".into(),
+            })
             .unwrap();
         config
             .add_lane(LaneConfig {
@@ -68,22 +72,50 @@ impl World {
                 direction: Direction::TwoWay,
             })
             .unwrap();
-        World { dir, near, far, faults, standin, home, config }
+        World {
+            dir,
+            near,
+            far,
+            faults,
+            standin,
+            home,
+            config,
+        }
     }
 
     pub fn fault(&self, faults: &[&str]) {
-        self.faults.set(faults.iter().map(|fault| fault.parse::<Fault>().unwrap()).collect());
+        self.faults.set(
+            faults
+                .iter()
+                .map(|fault| fault.parse::<Fault>().unwrap())
+                .collect(),
+        );
     }
 
     pub async fn pass_with(&self, hook: SharedHook, clock: Arc<dyn Clock>) -> Result<Pass, Error> {
         let ledger = Ledger::open(&self.home)?;
         let stop = Stop::default();
-        let lane = open_lane(&self.home, &self.config, &ledger, &self.config.lanes[0], &stop).await?;
-        Ok(Pass { lane, ledger, clock, hook, stop, progress: Arc::new(Progress::default()) })
+        let lane = open_lane(
+            &self.home,
+            &self.config,
+            &ledger,
+            &self.config.lanes[0],
+            &stop,
+        )
+        .await?;
+        Ok(Pass {
+            lane,
+            ledger,
+            clock,
+            hook,
+            stop,
+            progress: Arc::new(Progress::default()),
+        })
     }
 
     pub async fn pass(&self) -> Result<Pass, Error> {
-        self.pass_with(Arc::new(NoHook), Arc::new(SystemClock)).await
+        self.pass_with(Arc::new(NoHook), Arc::new(SystemClock))
+            .await
     }
 
     pub async fn sync(&self) -> Result<Report, Error> {
@@ -102,13 +134,20 @@ impl World {
                 return;
             }
         }
-        panic!("six passes did not settle it: {:#?}", self.plan().await.unwrap().steps);
+        panic!(
+            "six passes did not settle it: {:#?}",
+            self.plan().await.unwrap().steps
+        );
     }
 
     /// Every file's content anywhere: on both sides, in the near spares and the far ones.
     pub fn every_version(&self) -> BTreeSet<Vec<u8>> {
         let mut all = BTreeSet::new();
-        for root in [&self.near, &self.far, &self.dir.path().join("home/lanes/1234567890abcdef/spares")] {
+        for root in [
+            &self.near,
+            &self.far,
+            &self.dir.path().join("home/lanes/1234567890abcdef/spares"),
+        ] {
             collect(root, &mut |_, content| {
                 all.insert(content);
             });
@@ -124,7 +163,9 @@ pub fn write(root: &Path, at: &str, content: &str) {
 }
 
 fn collect(root: &Path, each: &mut dyn FnMut(&Path, Vec<u8>)) {
-    let Ok(entries) = fs::read_dir(root) else { return };
+    let Ok(entries) = fs::read_dir(root) else {
+        return;
+    };
     for entry in entries {
         let entry = entry.unwrap();
         let kind = entry.file_type().unwrap();
@@ -143,7 +184,12 @@ pub fn tree(root: &Path) -> BTreeMap<String, Option<String>> {
     while let Some(folder) = folders.pop() {
         for entry in fs::read_dir(&folder).unwrap() {
             let entry = entry.unwrap();
-            let name = entry.path().strip_prefix(root).unwrap().to_string_lossy().into_owned();
+            let name = entry
+                .path()
+                .strip_prefix(root)
+                .unwrap()
+                .to_string_lossy()
+                .into_owned();
             if entry.file_name() == ".katabatic" {
                 continue;
             }

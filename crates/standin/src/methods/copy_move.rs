@@ -15,10 +15,19 @@ pub(super) async fn copy_or_move(
     moves: bool,
 ) -> Response<Body> {
     let Some(destination) = destination(cloud, &target.user, request.headers()) else {
-        return answer(StatusCode::BAD_REQUEST, "the Destination header is missing or leads elsewhere\n");
+        return answer(
+            StatusCode::BAD_REQUEST,
+            "the Destination header is missing or leads elsewhere\n",
+        );
     };
-    let overwrite = request.headers().get("overwrite").is_none_or(|value| value.as_bytes() != b"F");
-    let deep = request.headers().get("depth").is_none_or(|value| value.as_bytes() != b"0");
+    let overwrite = request
+        .headers()
+        .get("overwrite")
+        .is_none_or(|value| value.as_bytes() != b"F");
+    let deep = request
+        .headers()
+        .get("depth")
+        .is_none_or(|value| value.as_bytes() != b"0");
     let _names = cloud.names.write().await;
     let meta = match target.disk.symlink_metadata() {
         Ok(meta) => meta,
@@ -26,17 +35,26 @@ pub(super) async fn copy_or_move(
     };
     let tag = meta.is_file().then(|| store::tag(&target.disk, &meta));
     if !conditions::hold(request.headers(), true, tag.as_deref()) {
-        return answer(StatusCode::PRECONDITION_FAILED, "another version is there\n");
+        return answer(
+            StatusCode::PRECONDITION_FAILED,
+            "another version is there\n",
+        );
     }
     if destination.starts_with(&target.disk) || target.path.is_empty() {
         return answer(StatusCode::FORBIDDEN, "it cannot be put into itself\n");
     }
     if !destination.parent().is_some_and(Path::is_dir) {
-        return answer(StatusCode::CONFLICT, "the folder above the destination is not there\n");
+        return answer(
+            StatusCode::CONFLICT,
+            "the folder above the destination is not there\n",
+        );
     }
     let replaces = destination.symlink_metadata().is_ok();
     if replaces && !overwrite {
-        return answer(StatusCode::PRECONDITION_FAILED, "the destination is there already\n");
+        return answer(
+            StatusCode::PRECONDITION_FAILED,
+            "the destination is there already\n",
+        );
     }
     let carried = (|| {
         if replaces {
@@ -59,7 +77,10 @@ fn destination(cloud: &Cloud, user: &str, headers: &HeaderMap) -> Option<PathBuf
     let header = headers.get("destination")?.to_str().ok()?;
     let uri: hyper::Uri = header.parse().ok()?;
     let host = headers.get("host").and_then(|value| value.to_str().ok());
-    if uri.authority().is_some_and(|authority| Some(authority.as_str()) != host) {
+    if uri
+        .authority()
+        .is_some_and(|authority| Some(authority.as_str()) != host)
+    {
         return None;
     }
     cloud.store.resolve(user, uri.path())

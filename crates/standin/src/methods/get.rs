@@ -7,7 +7,9 @@ use bytes::Bytes;
 use futures_util::stream;
 use http_body_util::{BodyExt, StreamBody};
 use hyper::body::{Frame, Incoming};
-use hyper::header::{ACCEPT_RANGES, CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderValue, LAST_MODIFIED, RANGE};
+use hyper::header::{
+    ACCEPT_RANGES, CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderValue, LAST_MODIFIED, RANGE,
+};
 use hyper::{Method, Request, Response, StatusCode};
 use sha2::{Digest, Sha256};
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
@@ -21,7 +23,11 @@ use crate::{conditions, store};
 const CHUNK: u64 = 64 * 1024;
 
 /// `GET` and `HEAD` (RFC 9110 §9.3.1), with one range (§14.2) and `Repr-Digest` (RFC 9530).
-pub(super) async fn get(cloud: &Cloud, target: &Target, request: &Request<Incoming>) -> Result<Response<Body>, Cut> {
+pub(super) async fn get(
+    cloud: &Cloud,
+    target: &Target,
+    request: &Request<Incoming>,
+) -> Result<Response<Body>, Cut> {
     // Until the file is open, no `PUT` may take its place: tag and content must be of one version.
     let names = cloud.names.read().await;
     let meta = match target.disk.symlink_metadata() {
@@ -29,11 +35,17 @@ pub(super) async fn get(cloud: &Cloud, target: &Target, request: &Request<Incomi
         Err(error) => return Ok(failed(&error)),
     };
     if meta.is_dir() {
-        return Ok(answer(StatusCode::METHOD_NOT_ALLOWED, "this is a folder; ask for it with PROPFIND\n"));
+        return Ok(answer(
+            StatusCode::METHOD_NOT_ALLOWED,
+            "this is a folder; ask for it with PROPFIND\n",
+        ));
     }
     let tag = store::tag(&target.disk, &meta);
     if !conditions::hold(request.headers(), true, Some(&tag)) {
-        return Ok(answer(StatusCode::PRECONDITION_FAILED, "another version is there\n"));
+        return Ok(answer(
+            StatusCode::PRECONDITION_FAILED,
+            "another version is there\n",
+        ));
     }
     let file = match tokio::fs::File::open(&target.disk).await {
         Ok(file) => file,
@@ -45,7 +57,11 @@ pub(super) async fn get(cloud: &Cloud, target: &Target, request: &Request<Incomi
     };
     drop(names);
 
-    let (start, end, partial) = match request.headers().get(RANGE).map(|value| range(value, meta.len())) {
+    let (start, end, partial) = match request
+        .headers()
+        .get(RANGE)
+        .map(|value| range(value, meta.len()))
+    {
         None => (0, meta.len(), false),
         Some(Some((start, end))) => (start, end, true),
         Some(None) => return Ok(answer(StatusCode::RANGE_NOT_SATISFIABLE, "no such range\n")),
@@ -70,10 +86,16 @@ pub(super) async fn get(cloud: &Cloud, target: &Target, request: &Request<Incomi
     header(ACCEPT_RANGES, "bytes".to_owned());
     header(CONTENT_LENGTH, (end - start).to_string());
     if let Some(digest) = digest {
-        header(hyper::header::HeaderName::from_static("repr-digest"), format!("sha-256=:{}:", STANDARD.encode(digest)));
+        header(
+            hyper::header::HeaderName::from_static("repr-digest"),
+            format!("sha-256=:{}:", STANDARD.encode(digest)),
+        );
     }
     if partial {
-        header(CONTENT_RANGE, format!("bytes {start}-{}/{}", end.saturating_sub(1), meta.len()));
+        header(
+            CONTENT_RANGE,
+            format!("bytes {start}-{}/{}", end.saturating_sub(1), meta.len()),
+        );
         *response.status_mut() = StatusCode::PARTIAL_CONTENT;
     }
     Ok(response)
@@ -100,7 +122,11 @@ fn digest(request: &Request<Incoming>, disk: &Path, tag: &str) -> io::Result<Opt
 
 /// Start and end (exclusive) of `bytes=A-B`, `bytes=A-` or `bytes=-N`.
 fn range(value: &HeaderValue, length: u64) -> Option<(u64, u64)> {
-    let (first, last) = value.to_str().ok()?.strip_prefix("bytes=")?.split_once('-')?;
+    let (first, last) = value
+        .to_str()
+        .ok()?
+        .strip_prefix("bytes=")?
+        .split_once('-')?;
     let (start, end) = match (first.parse::<u64>().ok(), last.parse::<u64>().ok()) {
         (Some(start), Some(last)) => (start, (last + 1).min(length)),
         (Some(start), None) if last.is_empty() => (start, length),
@@ -134,7 +160,10 @@ impl Sending {
             return Err(io::ErrorKind::UnexpectedEof.into());
         }
         chunk.truncate(length);
-        if let Some(flip) = self.flip.filter(|flip| (self.at..self.at + length as u64).contains(flip)) {
+        if let Some(flip) = self
+            .flip
+            .filter(|flip| (self.at..self.at + length as u64).contains(flip))
+        {
             chunk[(flip - self.at) as usize] ^= 1;
         }
         self.at += length as u64;
@@ -142,14 +171,22 @@ impl Sending {
     }
 }
 
-async fn content(mut file: tokio::fs::File, start: u64, end: u64, mishap: &Mishap) -> io::Result<Body> {
+async fn content(
+    mut file: tokio::fs::File,
+    start: u64,
+    end: u64,
+    mishap: &Mishap,
+) -> io::Result<Body> {
     file.seek(io::SeekFrom::Start(start)).await?;
     let length = end - start;
     let sending = Sending {
         file,
         at: start,
         end,
-        flip: mishap.flip.filter(|_| length > 0).map(|draw| start + draw % length),
+        flip: mishap
+            .flip
+            .filter(|_| length > 0)
+            .map(|draw| start + draw % length),
         cut_at: (mishap.cut && length > 0).then_some(start + length / 2),
     };
     let frames = stream::unfold(Some(sending), |sending| async {

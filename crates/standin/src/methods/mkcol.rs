@@ -7,7 +7,11 @@ use super::failed;
 use crate::serve::{Body, Cloud, Target, answer};
 
 /// `MKCOL` (RFC 4918 §9.3).
-pub(super) async fn mkcol(cloud: &Cloud, target: &Target, request: Request<Incoming>) -> Response<Body> {
+pub(super) async fn mkcol(
+    cloud: &Cloud,
+    target: &Target,
+    request: Request<Incoming>,
+) -> Response<Body> {
     if !request.body().is_end_stream() {
         return answer(StatusCode::UNSUPPORTED_MEDIA_TYPE, "MKCOL takes no body\n");
     }
@@ -17,7 +21,12 @@ pub(super) async fn mkcol(cloud: &Cloud, target: &Target, request: Request<Incom
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
             answer(StatusCode::METHOD_NOT_ALLOWED, "it is there already\n")
         }
-        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+        Err(error)
+            if matches!(
+                error.kind(),
+                io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+            ) =>
+        {
             answer(StatusCode::CONFLICT, "the folder above is not there\n")
         }
         Err(error) => failed(&error),

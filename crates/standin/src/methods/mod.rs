@@ -17,7 +17,11 @@ use hyper::{Request, Response, StatusCode};
 
 use crate::serve::{Body, Cloud, Cut, Target, answer};
 
-pub(crate) async fn dispatch(cloud: &Cloud, target: Target, request: Request<Incoming>) -> Result<Response<Body>, Cut> {
+pub(crate) async fn dispatch(
+    cloud: &Cloud,
+    target: Target,
+    request: Request<Incoming>,
+) -> Result<Response<Body>, Cut> {
     Ok(match request.method().as_str() {
         "OPTIONS" => options::options(),
         "GET" | "HEAD" => return get::get(cloud, &target, &request).await,
@@ -45,5 +49,9 @@ fn failed(error: &io::Error) -> Response<Body> {
 
 /// A small body, such as XML; none where it is cut short or too large.
 async fn small_body(body: Incoming) -> Option<Vec<u8>> {
-    Limited::new(body, 1 << 20).collect().await.ok().map(|whole| whole.to_bytes().to_vec())
+    Limited::new(body, 1 << 20)
+        .collect()
+        .await
+        .ok()
+        .map(|whole| whole.to_bytes().to_vec())
 }

@@ -7,7 +7,11 @@ use crate::serve::{Body, answer};
 pub(super) fn options() -> Response<Body> {
     let mut response = answer(StatusCode::OK, "");
     let allow = "OPTIONS, GET, HEAD, PUT, DELETE, MKCOL, COPY, MOVE, PROPFIND, PROPPATCH";
-    response.headers_mut().insert(ALLOW, HeaderValue::from_static(allow));
-    response.headers_mut().insert("dav", HeaderValue::from_static("1"));
+    response
+        .headers_mut()
+        .insert(ALLOW, HeaderValue::from_static(allow));
+    response
+        .headers_mut()
+        .insert("dav", HeaderValue::from_static("1"));
     response
 }

@@ -15,10 +15,18 @@ pub(super) async fn propfind(target: &Target, request: Request<Incoming>) -> Res
         Some(b"infinity") | None => Depth::Infinity,
         Some(_) => return answer(StatusCode::BAD_REQUEST, "Depth is 0, 1 or infinity\n"),
     };
-    let Some(asked) = small_body(request.into_body()).await.as_deref().and_then(read_asked) else {
+    let Some(asked) = small_body(request.into_body())
+        .await
+        .as_deref()
+        .and_then(read_asked)
+    else {
         return answer(StatusCode::BAD_REQUEST, "the body is not understood\n");
     };
-    let (path, disk, mishap) = (target.path.clone(), target.disk.clone(), target.mishap.clone());
+    let (path, disk, mishap) = (
+        target.path.clone(),
+        target.disk.clone(),
+        target.mishap.clone(),
+    );
     let xml = tokio::task::spawn_blocking(move || {
         find(&path, &disk, depth, &mishap).map(|found| write_found(&found, &asked))
     })
@@ -32,6 +40,9 @@ pub(super) async fn propfind(target: &Target, request: Request<Incoming>) -> Res
 
 pub(super) fn multistatus(xml: &str) -> Response<Body> {
     let mut response = answer(StatusCode::MULTI_STATUS, xml);
-    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("application/xml; charset=utf-8"));
+    response.headers_mut().insert(
+        CONTENT_TYPE,
+        HeaderValue::from_static("application/xml; charset=utf-8"),
+    );
     response
 }

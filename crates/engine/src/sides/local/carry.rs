@@ -17,7 +17,9 @@ use tokio::sync::mpsc;
 use super::room::{SPARES, STAGING, Shelf};
 use super::{Inner, fingerprint, scan, side_error, system};
 use crate::home::random_hex;
-use crate::sides::{Captured, Checked, Content, FolderGone, Put, SideError, Source, Staged, Swapped};
+use crate::sides::{
+    Captured, Checked, Content, FolderGone, Put, SideError, Source, Staged, Swapped,
+};
 
 /// Files up to this size go through memory in one piece.
 const SMALL: u64 = 256 * 1024;
@@ -48,16 +50,26 @@ pub(super) fn read(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<Source
     let file = File::from(system::open_below(inner.root.as_fd(), path, flags).map_err(failed)?);
     let stat = system::stat_of(file.as_fd()).map_err(failed)?;
     if fingerprint::stamp(&stat) != seen.stamp {
-        return Err(SideError::Changed("it changed since it was looked at; the next pass takes it up".into()));
+        return Err(SideError::Changed(
+            "it changed since it was looked at; the next pass takes it up".into(),
+        ));
     }
     let edited = Some(fingerprint::edit_time(&stat));
-    Ok(Source { size: seen.size, edited, content: content(inner, file, seen)? })
+    Ok(Source {
+        size: seen.size,
+        edited,
+        content: content(inner, file, seen)?,
+    })
 }
 
 pub(super) fn read_spare(inner: &Inner, spare: &str) -> Result<Source, SideError> {
     let file = inner.room.open(SPARES, spare).map_err(failed)?;
     let seen = inner.room.entry(SPARES, spare)?.ok_or(SideError::Missing)?;
-    Ok(Source { size: seen.size, edited: seen.edited, content: content(inner, file, &seen)? })
+    Ok(Source {
+        size: seen.size,
+        edited: seen.edited,
+        content: content(inner, file, &seen)?,
+    })
 }
 
 /// The content, which ends in an error where the file is not the same at the end as at the beginning.
@@ -94,15 +106,26 @@ fn content(inner: &Inner, mut file: File, seen: &Entry) -> Result<Content, SideE
             let _ = sender.blocking_send(Err(error));
         }
     });
-    Ok(stream::unfold(receiver, |mut receiver| async { receiver.recv().await.map(|item| (item, receiver)) }).boxed())
+    Ok(stream::unfold(receiver, |mut receiver| async {
+        receiver.recv().await.map(|item| (item, receiver))
+    })
+    .boxed())
 }
 
 fn still_the_same(file: &File, seen: &Entry) -> Result<(), SideError> {
     let stat = system::stat_of(file.as_fd()).map_err(failed)?;
-    if fingerprint::stamp(&stat) == seen.stamp { Ok(()) } else { Err(changed()) }
+    if fingerprint::stamp(&stat) == seen.stamp {
+        Ok(())
+    } else {
+        Err(changed())
+    }
 }
 
-pub(super) async fn stage(inner: Arc<Inner>, mut source: Source, like: RelPath) -> Result<Staged, SideError> {
+pub(super) async fn stage(
+    inner: Arc<Inner>,
+    mut source: Source,
+    like: RelPath,
+) -> Result<Staged, SideError> {
     let (sender, receiver) = mpsc::channel::<Bytes>(4);
     let (size, edited) = (source.size, source.edited);
     let writer = {
@@ -119,7 +142,10 @@ pub(super) async fn stage(inner: Arc<Inner>, mut source: Source, like: RelPath) 
         first = Some(Bytes::from(whole));
     }
     if let Some(whole) = first {
-        sender.send(whole).await.map_err(|_| SideError::Failed("the writing thread ended".into()))?;
+        sender
+            .send(whole)
+            .await
+            .map_err(|_| SideError::Failed("the writing thread ended".into()))?;
         drop(sender);
         return join(tokio::task::spawn_blocking(writer).await).map(|(staged, _)| staged);
     }
@@ -158,7 +184,11 @@ pub(super) async fn stage(inner: Arc<Inner>, mut source: Source, like: RelPath) 
 }
 
 fn join<T>(joined: Result<Result<T, SideError>, tokio::task::JoinError>) -> Result<T, SideError> {
-    joined.unwrap_or_else(|error| Err(SideError::Failed(format!("the writing thread broke off: {error}"))))
+    joined.unwrap_or_else(|error| {
+        Err(SideError::Failed(format!(
+            "the writing thread broke off: {error}"
+        )))
+    })
 }
 
 fn write_staged(
@@ -178,15 +208,25 @@ fn write_staged(
             length += chunk.len() as u64;
         }
         if length != size {
-            return Err(SideError::TryAgain(format!("{length} of {size} bytes arrived")));
+            return Err(SideError::TryAgain(format!(
+                "{length} of {size} bytes arrived"
+            )));
         }
         take_over(inner, &file, like).map_err(failed)?;
         if let Some(edited) = edited {
-            file.set_times(FileTimes::new().set_modified(system_time(edited))).map_err(failed)?;
+            file.set_times(FileTimes::new().set_modified(system_time(edited)))
+                .map_err(failed)?;
         }
         file.sync_all().map_err(failed)?;
-        let entry = inner.room.entry(STAGING, &slot)?.ok_or(SideError::Missing)?;
-        Ok(Staged { slot: slot.clone(), entry, digest: Digest(*hasher.finalize().as_bytes()) })
+        let entry = inner
+            .room
+            .entry(STAGING, &slot)?
+            .ok_or(SideError::Missing)?;
+        Ok(Staged {
+            slot: slot.clone(),
+            entry,
+            digest: Digest(*hasher.finalize().as_bytes()),
+        })
     })();
     match written {
         Ok(staged) => Ok((staged, file)),
@@ -199,12 +239,17 @@ fn write_staged(
 
 fn system_time(at: EditTime) -> SystemTime {
     let distance = Duration::from_nanos(at.0.unsigned_abs());
-    if at.0 < 0 { SystemTime::UNIX_EPOCH - distance } else { SystemTime::UNIX_EPOCH + distance }
+    if at.0 < 0 {
+        SystemTime::UNIX_EPOCH - distance
+    } else {
+        SystemTime::UNIX_EPOCH + distance
+    }
 }
 
 /// Takes over owner, mode, ACL and extended attributes of the file that is about to be replaced.
 fn take_over(inner: &Inner, file: &File, like: &RelPath) -> io::Result<()> {
-    let old = match system::open_below(inner.root.as_fd(), like, OFlags::RDONLY | OFlags::NONBLOCK) {
+    let old = match system::open_below(inner.root.as_fd(), like, OFlags::RDONLY | OFlags::NONBLOCK)
+    {
         Ok(old) => File::from(old),
         // A new file, or something that is not a file: nothing to take over.
         Err(_) => return Ok(()),
@@ -222,11 +267,17 @@ fn take_over(inner: &Inner, file: &File, like: &RelPath) -> io::Result<()> {
     }
     file.set_permissions(Permissions::from_mode(u32::from(stat.stx_mode) & 0o7777))?;
     let mut names = vec![0u8; 64 * 1024];
-    let Ok(length) = rustix::fs::flistxattr(&old, names.as_mut_slice()) else { return Ok(()) };
-    for name in names[..length].split(|&byte| byte == 0).filter(|name| !name.is_empty()) {
+    let Ok(length) = rustix::fs::flistxattr(&old, names.as_mut_slice()) else {
+        return Ok(());
+    };
+    for name in names[..length]
+        .split(|&byte| byte == 0)
+        .filter(|name| !name.is_empty())
+    {
         let mut value = vec![0u8; 64 * 1024];
         if let Ok(length) = rustix::fs::fgetxattr(&old, name, value.as_mut_slice())
-            && let Err(why) = rustix::fs::fsetxattr(file, name, &value[..length], XattrFlags::empty())
+            && let Err(why) =
+                rustix::fs::fsetxattr(file, name, &value[..length], XattrFlags::empty())
         {
             tracing::debug!("{like} loses the attribute {}: {why}", name.escape_ascii());
         }
@@ -234,10 +285,19 @@ fn take_over(inner: &Inner, file: &File, like: &RelPath) -> io::Result<()> {
     Ok(())
 }
 
-pub(super) fn swap(inner: &Inner, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError> {
+pub(super) fn swap(
+    inner: &Inner,
+    staged: &str,
+    path: &RelPath,
+    spare: &str,
+) -> Result<Swapped, SideError> {
     let folder = parent(inner, path)?;
     let (staging, spares) = (inner.room.shelf(STAGING), inner.room.shelf(SPARES));
-    let (staged, spare, name) = (OsStr::new(staged), OsStr::new(spare), OsStr::new(path.name()));
+    let (staged, spare, name) = (
+        OsStr::new(staged),
+        OsStr::new(spare),
+        OsStr::new(path.name()),
+    );
     // In the spares first: what comes out of the exchange must never lie where leftovers are cleared away.
     system::rename_new((staging, staged), (spares, spare)).map_err(failed)?;
     sync(spares)?;
@@ -262,7 +322,10 @@ pub(super) fn swap(inner: &Inner, staged: &str, path: &RelPath, spare: &str) -> 
 pub(super) fn swap_back(inner: &Inner, path: &RelPath, spare: &str) -> Result<(), SideError> {
     let folder = parent(inner, path)?;
     let spares = inner.room.shelf(SPARES);
-    match system::exchange((spares, OsStr::new(spare)), (folder.as_fd(), OsStr::new(path.name()))) {
+    match system::exchange(
+        (spares, OsStr::new(spare)),
+        (folder.as_fd(), OsStr::new(path.name())),
+    ) {
         Ok(true) => {}
         Ok(false) => return Err(SideError::Unsure("it could not be exchanged back".into())),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
@@ -277,7 +340,10 @@ pub(super) fn swap_back(inner: &Inner, path: &RelPath, spare: &str) -> Result<()
 pub(super) fn capture(inner: &Inner, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
     let folder = parent(inner, path)?;
     let spares = inner.room.shelf(SPARES);
-    match system::rename_new((folder.as_fd(), OsStr::new(path.name())), (spares, OsStr::new(spare))) {
+    match system::rename_new(
+        (folder.as_fd(), OsStr::new(path.name())),
+        (spares, OsStr::new(spare)),
+    ) {
         Ok(()) => {}
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Captured::Nothing),
         Err(error) => return Err(failed(error)),
@@ -288,20 +354,31 @@ pub(super) fn capture(inner: &Inner, path: &RelPath, spare: &str) -> Result<Capt
 }
 
 pub(super) fn check(inner: &Inner, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
-    let Some(entry) = inner.room.entry(SPARES, spare)? else { return Ok(Checked::Nothing) };
-    if entry.kind != expected.kind || (entry.kind == Kind::File && !same_file(inner, spare, &entry, expected)?) {
+    let Some(entry) = inner.room.entry(SPARES, spare)? else {
+        return Ok(Checked::Nothing);
+    };
+    if entry.kind != expected.kind
+        || (entry.kind == Kind::File && !same_file(inner, spare, &entry, expected)?)
+    {
         return Ok(Checked::Other);
     }
     Ok(Checked::Same)
 }
 
-fn same_file(inner: &Inner, spare: &str, entry: &Entry, expected: &Entry) -> Result<bool, SideError> {
+fn same_file(
+    inner: &Inner,
+    spare: &str,
+    entry: &Entry,
+    expected: &Entry,
+) -> Result<bool, SideError> {
     if !fingerprint::same_but_for_ctime(&entry.stamp, &expected.stamp) {
         return Ok(false);
     }
     match expected.content {
         None => Ok(true),
-        Some(content) => Ok(hash(inner.room.open(SPARES, spare).map_err(failed)?).map_err(failed)? == content),
+        Some(content) => {
+            Ok(hash(inner.room.open(SPARES, spare).map_err(failed)?).map_err(failed)? == content)
+        }
     }
 }
 
@@ -314,10 +391,18 @@ pub(super) fn hash(file: File) -> io::Result<Digest> {
 }
 
 /// Moves something from a shelf to a path where nothing is.
-pub(super) fn put(inner: &Inner, shelf: Shelf, slot: &str, path: &RelPath) -> Result<Put, SideError> {
+pub(super) fn put(
+    inner: &Inner,
+    shelf: Shelf,
+    slot: &str,
+    path: &RelPath,
+) -> Result<Put, SideError> {
     let folder = parent(inner, path)?;
     let from = inner.room.shelf(shelf);
-    match system::rename_new((from, OsStr::new(slot)), (folder.as_fd(), OsStr::new(path.name()))) {
+    match system::rename_new(
+        (from, OsStr::new(slot)),
+        (folder.as_fd(), OsStr::new(path.name())),
+    ) {
         Ok(()) => {}
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Put::Taken),
         Err(error) => return Err(failed(error)),
@@ -335,7 +420,11 @@ pub(super) fn make_folder(inner: &Inner, path: &RelPath) -> Result<Put, SideErro
         }
         Err(rustix::io::Errno::EXIST) => {
             let there = scan::look(inner, path)?;
-            Ok(if there.is_some_and(|entry| entry.kind == Kind::Folder) { Put::Done } else { Put::Taken })
+            Ok(if there.is_some_and(|entry| entry.kind == Kind::Folder) {
+                Put::Done
+            } else {
+                Put::Taken
+            })
         }
         Err(error) => Err(failed(error.into())),
     }
@@ -351,9 +440,17 @@ pub(super) fn remove_folder(inner: &Inner, path: &RelPath) -> Result<FolderGone,
         Err(rustix::io::Errno::NOENT) => Ok(FolderGone::Gone),
         Err(rustix::io::Errno::NOTEMPTY | rustix::io::Errno::EXIST) => {
             let inside = system::open_folder(inner.root.as_fd(), path).map_err(failed)?;
-            let names = rustix::fs::Dir::read_from(&inside).map_err(|error| failed(error.into()))?;
-            let names = names.filter_map(Result::ok).map(|item| item.file_name().to_string_lossy().into_owned());
-            Ok(FolderGone::Kept(names.filter(|name| name != "." && name != "..").take(10).collect()))
+            let names =
+                rustix::fs::Dir::read_from(&inside).map_err(|error| failed(error.into()))?;
+            let names = names
+                .filter_map(Result::ok)
+                .map(|item| item.file_name().to_string_lossy().into_owned());
+            Ok(FolderGone::Kept(
+                names
+                    .filter(|name| name != "." && name != "..")
+                    .take(10)
+                    .collect(),
+            ))
         }
         Err(error) => Err(failed(error.into())),
     }
@@ -361,7 +458,10 @@ pub(super) fn remove_folder(inner: &Inner, path: &RelPath) -> Result<FolderGone,
 
 pub(super) fn rename(inner: &Inner, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
     let (old, new) = (parent(inner, from)?, parent(inner, to)?);
-    match system::rename_new((old.as_fd(), OsStr::new(from.name())), (new.as_fd(), OsStr::new(to.name()))) {
+    match system::rename_new(
+        (old.as_fd(), OsStr::new(from.name())),
+        (new.as_fd(), OsStr::new(to.name())),
+    ) {
         Ok(()) => {}
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Put::Taken),
         Err(error) => return Err(failed(error)),

@@ -24,12 +24,17 @@ pub(super) fn stamp(stat: &Statx) -> Stamp {
 }
 
 pub(super) fn edit_time(stat: &Statx) -> EditTime {
-    let nanoseconds = i128::from(stat.stx_mtime.tv_sec) * 1_000_000_000 + i128::from(stat.stx_mtime.tv_nsec);
+    let nanoseconds =
+        i128::from(stat.stx_mtime.tv_sec) * 1_000_000_000 + i128::from(stat.stx_mtime.tv_nsec);
     EditTime(nanoseconds.clamp(i128::from(i64::MIN), i128::from(i64::MAX)) as i64)
 }
 
 fn parts(stamp: &Stamp) -> Option<[&str; 4]> {
-    let mut parts = stamp.as_str().strip_prefix('?').unwrap_or(stamp.as_str()).split(':');
+    let mut parts = stamp
+        .as_str()
+        .strip_prefix('?')
+        .unwrap_or(stamp.as_str())
+        .split(':');
     Some([parts.next()?, parts.next()?, parts.next()?, parts.next()?])
 }
 
@@ -51,9 +56,16 @@ pub fn handle_of(stamp: &Stamp) -> Option<String> {
 
 /// Whether the file changed so shortly before `now` that it has to be looked at again.
 pub(super) fn is_fresh(stamp: &Stamp, now: &EditTime) -> bool {
-    let Some([_, _, changed, _]) = parts(stamp) else { return false };
-    let Some((seconds, nanoseconds)) = changed.split_once('.') else { return true };
-    let (Ok(seconds), Ok(nanoseconds)) = (seconds.parse::<i128>(), nanoseconds.parse::<i128>()) else { return true };
+    let Some([_, _, changed, _]) = parts(stamp) else {
+        return false;
+    };
+    let Some((seconds, nanoseconds)) = changed.split_once('.') else {
+        return true;
+    };
+    let (Ok(seconds), Ok(nanoseconds)) = (seconds.parse::<i128>(), nanoseconds.parse::<i128>())
+    else {
+        return true;
+    };
     seconds * 1_000_000_000 + nanoseconds + FRESH_NANOSECONDS > i128::from(now.0)
 }
 
@@ -66,7 +78,12 @@ mod tests {
         let before = Stamp::new("5:100.000000001:100.000000002:77");
         let renamed = Stamp::new("5:100.000000001:200.000000000:77");
         assert!(same_but_for_ctime(&before, &renamed));
-        for other in ["6:100.000000001:100.000000002:77", "5:100.000000002:0.0:77", "5:100.000000001:0.0:78", ""] {
+        for other in [
+            "6:100.000000001:100.000000002:77",
+            "5:100.000000002:0.0:77",
+            "5:100.000000001:0.0:78",
+            "",
+        ] {
             assert!(!same_but_for_ctime(&before, &Stamp::new(other)), "{other}");
         }
         assert_eq!(handle_of(&before).as_deref(), Some("77"));
@@ -77,6 +94,9 @@ mod tests {
         let stamp = Stamp::new("5:1.000000000:100.500000000:7");
         assert!(is_fresh(&stamp, &EditTime(102_400_000_000)));
         assert!(!is_fresh(&stamp, &EditTime(102_600_000_000)));
-        assert!(is_fresh(&stamp, &EditTime(90_000_000_000)), "a change in the future is no older");
+        assert!(
+            is_fresh(&stamp, &EditTime(90_000_000_000)),
+            "a change in the future is no older"
+        );
     }
 }

@@ -48,16 +48,33 @@ impl LocalSide {
     ///
     /// # Errors
     /// [`SideError::NotThere`] where the root is not a folder that can be read.
-    pub fn open(root: &Path, state: &Path, lane_id: &str, stop: Stop) -> Result<LocalSide, SideError> {
-        let not_there = |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
+    pub fn open(
+        root: &Path,
+        state: &Path,
+        lane_id: &str,
+        stop: Stop,
+    ) -> Result<LocalSide, SideError> {
+        let not_there =
+            |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
         let descriptor = File::open(root).map_err(|why| not_there(&why))?;
-        if !descriptor.metadata().map_err(|why| not_there(&why))?.is_dir() {
+        if !descriptor
+            .metadata()
+            .map_err(|why| not_there(&why))?
+            .is_dir()
+        {
             return Err(not_there(&"it is not a folder"));
         }
         let descriptor = OwnedFd::from(descriptor);
         let room = room::Room::choose(descriptor.as_fd(), root, state, lane_id)
             .map_err(|why| SideError::Failed(format!("making room for staging: {why}")))?;
-        Ok(LocalSide { inner: Arc::new(Inner { root: descriptor, root_path: root.to_owned(), room, stop }) })
+        Ok(LocalSide {
+            inner: Arc::new(Inner {
+                root: descriptor,
+                root_path: root.to_owned(),
+                room,
+                stop,
+            }),
+        })
     }
 
     /// The descriptor of the root, for locking it.
@@ -111,16 +128,29 @@ pub(crate) fn side_error(error: &io::Error) -> SideError {
 #[async_trait]
 impl SideStore for LocalSide {
     async fn root(&self) -> Result<String, SideError> {
-        self.blocking(|inner| room::recognise_root(inner.root.as_fd(), &inner.root_path)).await
+        self.blocking(|inner| room::recognise_root(inner.root.as_fd(), &inner.root_path))
+            .await
     }
 
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
-        super::walk::walk(Arc::new(scan::LocalLister(Arc::clone(&self.inner))), LISTINGS, found).await
+        super::walk::walk(
+            Arc::new(scan::LocalLister(Arc::clone(&self.inner))),
+            LISTINGS,
+            found,
+        )
+        .await
     }
 
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
         let folder = folder.clone();
-        self.blocking(move |inner| Ok(scan::list(inner, &folder)?.names.into_iter().map(|(name, _)| name).collect())).await
+        self.blocking(move |inner| {
+            Ok(scan::list(inner, &folder)?
+                .names
+                .into_iter()
+                .map(|(name, _)| name)
+                .collect())
+        })
+        .await
     }
 
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
@@ -130,7 +160,8 @@ impl SideStore for LocalSide {
 
     async fn read(&self, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
         let (path, seen) = (path.clone(), seen.clone());
-        self.blocking(move |inner| carry::read(inner, &path, &seen)).await
+        self.blocking(move |inner| carry::read(inner, &path, &seen))
+            .await
     }
 
     async fn stage(&self, source: Source, like: &RelPath) -> Result<Staged, SideError> {
@@ -139,12 +170,14 @@ impl SideStore for LocalSide {
 
     async fn unstage(&self, slot: &str) -> Result<(), SideError> {
         let slot = slot.to_owned();
-        self.blocking(move |inner| inner.room.remove(room::STAGING, &slot)).await
+        self.blocking(move |inner| inner.room.remove(room::STAGING, &slot))
+            .await
     }
 
     async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
         let slot = slot.to_owned();
-        self.blocking(move |inner| Ok(inner.room.entry(room::STAGING, &slot)?.is_some())).await
+        self.blocking(move |inner| Ok(inner.room.entry(room::STAGING, &slot)?.is_some()))
+            .await
     }
 
     async fn clear_staging(&self) -> Result<(), SideError> {
@@ -153,32 +186,38 @@ impl SideStore for LocalSide {
 
     async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError> {
         let (staged, path, spare) = (staged.to_owned(), path.clone(), spare.to_owned());
-        self.blocking(move |inner| carry::swap(inner, &staged, &path, &spare)).await
+        self.blocking(move |inner| carry::swap(inner, &staged, &path, &spare))
+            .await
     }
 
     async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError> {
         let (path, spare) = (path.clone(), spare.to_owned());
-        self.blocking(move |inner| carry::swap_back(inner, &path, &spare)).await
+        self.blocking(move |inner| carry::swap_back(inner, &path, &spare))
+            .await
     }
 
     async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
         let (path, spare) = (path.clone(), spare.to_owned());
-        self.blocking(move |inner| carry::capture(inner, &path, &spare)).await
+        self.blocking(move |inner| carry::capture(inner, &path, &spare))
+            .await
     }
 
     async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
         let (spare, expected) = (spare.to_owned(), expected.clone());
-        self.blocking(move |inner| carry::check(inner, &spare, &expected)).await
+        self.blocking(move |inner| carry::check(inner, &spare, &expected))
+            .await
     }
 
     async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
         let (spare, path) = (spare.to_owned(), path.clone());
-        self.blocking(move |inner| carry::put(inner, room::SPARES, &spare, &path)).await
+        self.blocking(move |inner| carry::put(inner, room::SPARES, &spare, &path))
+            .await
     }
 
     async fn place(&self, staged: &str, _: &Entry, path: &RelPath) -> Result<Put, SideError> {
         let (staged, path) = (staged.to_owned(), path.clone());
-        self.blocking(move |inner| carry::put(inner, room::STAGING, &staged, &path)).await
+        self.blocking(move |inner| carry::put(inner, room::STAGING, &staged, &path))
+            .await
     }
 
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
@@ -192,32 +231,38 @@ impl SideStore for LocalSide {
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
         let spare = spare.to_owned();
-        self.blocking(move |inner| inner.room.entry(room::SPARES, &spare)).await
+        self.blocking(move |inner| inner.room.entry(room::SPARES, &spare))
+            .await
     }
 
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {
         let spare = spare.to_owned();
-        self.blocking(move |inner| carry::read_spare(inner, &spare)).await
+        self.blocking(move |inner| carry::read_spare(inner, &spare))
+            .await
     }
 
     async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
         let spare = spare.to_owned();
-        self.blocking(move |inner| inner.room.remove(room::SPARES, &spare)).await
+        self.blocking(move |inner| inner.room.remove(room::SPARES, &spare))
+            .await
     }
 
     async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError> {
         let path = path.clone();
-        self.blocking(move |inner| carry::make_folder(inner, &path)).await
+        self.blocking(move |inner| carry::make_folder(inner, &path))
+            .await
     }
 
     async fn remove_folder(&self, path: &RelPath, _: &str) -> Result<FolderGone, SideError> {
         let path = path.clone();
-        self.blocking(move |inner| carry::remove_folder(inner, &path)).await
+        self.blocking(move |inner| carry::remove_folder(inner, &path))
+            .await
     }
 
     async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
         let (from, to) = (from.clone(), to.clone());
-        self.blocking(move |inner| carry::rename(inner, &from, &to)).await
+        self.blocking(move |inner| carry::rename(inner, &from, &to))
+            .await
     }
 
     fn is_fresh(&self, entry: &Entry) -> bool {

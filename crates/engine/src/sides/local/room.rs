@@ -33,13 +33,29 @@ pub(super) struct Room {
 }
 
 impl Room {
-    pub(super) fn choose(root: BorrowedFd<'_>, root_path: &Path, state: &Path, lane_id: &str) -> io::Result<Room> {
+    pub(super) fn choose(
+        root: BorrowedFd<'_>,
+        root_path: &Path,
+        state: &Path,
+        lane_id: &str,
+    ) -> io::Result<Room> {
         let root_mount = system::stat_of(root)?;
         home::private_folder(state).map_err(|error| io::Error::other(error.why))?;
         let state_mount = system::stat_of(File::open(state)?.as_fd())?;
-        let same = (root_mount.stx_mnt_id, root_mount.stx_dev_major, root_mount.stx_dev_minor)
-            == (state_mount.stx_mnt_id, state_mount.stx_dev_major, state_mount.stx_dev_minor);
-        let dir = if same { state.to_owned() } else { root_path.join(OWN_FOLDER).join(lane_id) };
+        let same = (
+            root_mount.stx_mnt_id,
+            root_mount.stx_dev_major,
+            root_mount.stx_dev_minor,
+        ) == (
+            state_mount.stx_mnt_id,
+            state_mount.stx_dev_major,
+            state_mount.stx_dev_minor,
+        );
+        let dir = if same {
+            state.to_owned()
+        } else {
+            root_path.join(OWN_FOLDER).join(lane_id)
+        };
         let shelf = |name: &str| {
             let path = dir.join(name);
             home::private_folder(&path).map_err(|error| io::Error::other(error.why))?;
@@ -47,7 +63,11 @@ impl Room {
         };
         let staging = shelf("staging")?;
         let clock_ahead = clock_ahead(staging.as_fd())?;
-        Ok(Room { staging, spares: shelf("spares")?, clock_ahead })
+        Ok(Room {
+            staging,
+            spares: shelf("spares")?,
+            clock_ahead,
+        })
     }
 
     pub(super) fn shelf(&self, shelf: Shelf) -> BorrowedFd<'_> {
@@ -59,8 +79,12 @@ impl Room {
 
     pub(super) fn entry(&self, shelf: Shelf, slot: &str) -> Result<Option<Entry>, SideError> {
         let folder = self.shelf(shelf);
-        let looked = system::stat_of(folder)
-            .and_then(|own| Ok(scan::entry(&system::stat_at(folder, OsStr::new(slot))?, own.stx_mnt_id)));
+        let looked = system::stat_of(folder).and_then(|own| {
+            Ok(scan::entry(
+                &system::stat_at(folder, OsStr::new(slot))?,
+                own.stx_mnt_id,
+            ))
+        });
         match looked {
             Ok(entry) => Ok(Some(entry)),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
@@ -70,13 +94,24 @@ impl Room {
 
     pub(super) fn open(&self, shelf: Shelf, slot: &str) -> io::Result<File> {
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        Ok(File::from(rustix::fs::openat(self.shelf(shelf), slot, flags, rustix::fs::Mode::empty())?))
+        Ok(File::from(rustix::fs::openat(
+            self.shelf(shelf),
+            slot,
+            flags,
+            rustix::fs::Mode::empty(),
+        )?))
     }
 
     pub(super) fn create(&self, shelf: Shelf, slot: &str) -> io::Result<File> {
-        let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let flags =
+            OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let mode = rustix::fs::Mode::from_raw_mode(0o666);
-        Ok(File::from(rustix::fs::openat(self.shelf(shelf), slot, flags, mode)?))
+        Ok(File::from(rustix::fs::openat(
+            self.shelf(shelf),
+            slot,
+            flags,
+            mode,
+        )?))
     }
 
     pub(super) fn remove(&self, shelf: Shelf, slot: &str) -> Result<(), SideError> {
@@ -88,7 +123,8 @@ impl Room {
 
     /// Staging holds only what was on its way, never the only copy of anything.
     pub(super) fn clear_staging(&self) -> Result<(), SideError> {
-        let names = rustix::fs::Dir::read_from(&self.staging).map_err(|error| side_error(&error.into()))?;
+        let names =
+            rustix::fs::Dir::read_from(&self.staging).map_err(|error| side_error(&error.into()))?;
         for item in names {
             let item = item.map_err(|error| side_error(&error.into()))?;
             let name = item.file_name().to_string_lossy().into_owned();
@@ -108,10 +144,19 @@ impl Room {
 /// How far the file system's clock is ahead of this computer's, in nanoseconds.
 fn clock_ahead(staging: BorrowedFd<'_>) -> io::Result<i64> {
     let flags = OFlags::RDWR | OFlags::CREATE | OFlags::TRUNC | OFlags::CLOEXEC;
-    let touched = File::from(rustix::fs::openat(staging, ".now", flags, rustix::fs::Mode::from_raw_mode(0o600))?);
+    let touched = File::from(rustix::fs::openat(
+        staging,
+        ".now",
+        flags,
+        rustix::fs::Mode::from_raw_mode(0o600),
+    )?);
     touched.set_times(fs::FileTimes::new().set_modified(std::time::SystemTime::now()))?;
     let stat = system::stat_of(touched.as_fd())?;
-    let stamped = stat.stx_ctime.tv_sec.saturating_mul(1_000_000_000).saturating_add(i64::from(stat.stx_ctime.tv_nsec));
+    let stamped = stat
+        .stx_ctime
+        .tv_sec
+        .saturating_mul(1_000_000_000)
+        .saturating_add(i64::from(stat.stx_ctime.tv_nsec));
     Ok(stamped.saturating_sub(SystemClock.now().0))
 }
 
@@ -127,7 +172,8 @@ pub(super) fn recognise_root(root: BorrowedFd<'_>, path: &Path) -> Result<String
         return Ok(format!("mark {mark}"));
     }
     // The descriptor survives a removal; the path tells whether the folder is still what is found there.
-    path.metadata().map_err(|why| SideError::NotThere(format!("{}: {why}", path.display())))?;
+    path.metadata()
+        .map_err(|why| SideError::NotThere(format!("{}: {why}", path.display())))?;
     let stat = system::stat_of(root).map_err(|error| side_error(&error))?;
     Ok(format!("inode {}", stat.stx_ino))
 }

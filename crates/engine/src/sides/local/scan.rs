@@ -22,7 +22,9 @@ impl Lister for LocalLister {
         let (inner, folder) = (Arc::clone(&self.0), folder.clone());
         tokio::task::spawn_blocking(move || list(&inner, &folder))
             .await
-            .unwrap_or_else(|error| Err(SideError::Failed(format!("the listing broke off: {error}"))))
+            .unwrap_or_else(|error| {
+                Err(SideError::Failed(format!("the listing broke off: {error}")))
+            })
     }
 }
 
@@ -50,7 +52,9 @@ fn read_folder(inner: &Inner, path: &RelPath) -> io::Result<Folder> {
         }
         let Ok(name) = std::str::from_utf8(bytes) else {
             folder.unusable.push(Unusable {
-                shown: format!("{}/{}", path, bytes.escape_ascii()).trim_start_matches('/').to_owned(),
+                shown: format!("{}/{}", path, bytes.escape_ascii())
+                    .trim_start_matches('/')
+                    .to_owned(),
                 why: "its name is not valid UTF-8; rename it to have it carried".into(),
             });
             continue;
@@ -80,9 +84,10 @@ pub(super) fn entry(stat: &Statx, mount: u64) -> Entry {
             edited: Some(fingerprint::edit_time(stat)),
             ..Entry::file(stat.stx_size, fingerprint::stamp(stat))
         },
-        Kind::Folder if stat.stx_mnt_id != mount => {
-            Entry { listing: Listing::Incomplete(Unknown::OtherMount), ..Entry::folder() }
-        }
+        Kind::Folder if stat.stx_mnt_id != mount => Entry {
+            listing: Listing::Incomplete(Unknown::OtherMount),
+            ..Entry::folder()
+        },
         kind => Entry::of_kind(kind),
     }
 }
@@ -91,11 +96,21 @@ pub(super) fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>, SideE
     let parent = path.parent().unwrap_or_else(RelPath::root);
     let looked = system::open_folder(inner.root.as_fd(), &parent).and_then(|folder| {
         let mount = system::stat_of(folder.as_fd())?.stx_mnt_id;
-        Ok(entry(&system::stat_at(folder.as_fd(), OsStr::new(path.name()))?, mount))
+        Ok(entry(
+            &system::stat_at(folder.as_fd(), OsStr::new(path.name()))?,
+            mount,
+        ))
     });
     match looked {
         Ok(entry) => Ok(Some(entry)),
-        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => Ok(None),
+        Err(error)
+            if matches!(
+                error.kind(),
+                io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+            ) =>
+        {
+            Ok(None)
+        }
         Err(error) => Err(side_error(&error)),
     }
 }

@@ -6,8 +6,8 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use katabatic_core::RelPath;
 use rustix::fs::{
-    AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, Statx, StatxFlags, linkat, openat2, renameat_with, statx,
-    unlinkat,
+    AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, Statx, StatxFlags, linkat, openat2,
+    renameat_with, statx, unlinkat,
 };
 
 /// A path of this length or more is opened folder by folder: the system takes 4096 bytes at once.
@@ -19,7 +19,11 @@ const BELOW: ResolveFlags = ResolveFlags::BENEATH
     .union(ResolveFlags::NO_XDEV);
 
 /// Opens something below `root`, never following a link and never leaving the file system.
-pub(super) fn open_below(root: BorrowedFd<'_>, path: &RelPath, flags: OFlags) -> io::Result<OwnedFd> {
+pub(super) fn open_below(
+    root: BorrowedFd<'_>,
+    path: &RelPath,
+    flags: OFlags,
+) -> io::Result<OwnedFd> {
     let flags = flags | OFlags::CLOEXEC | OFlags::NOFOLLOW;
     if path.is_root() {
         return Ok(openat2(root, ".", flags, Mode::empty(), BELOW)?);
@@ -28,7 +32,13 @@ pub(super) fn open_below(root: BorrowedFd<'_>, path: &RelPath, flags: OFlags) ->
         return Ok(openat2(root, path.as_str(), flags, Mode::empty(), BELOW)?);
     }
     let folder = open_folder(root, &path.parent().unwrap_or_else(RelPath::root))?;
-    Ok(openat2(folder.as_fd(), path.name(), flags, Mode::empty(), BELOW)?)
+    Ok(openat2(
+        folder.as_fd(),
+        path.name(),
+        flags,
+        Mode::empty(),
+        BELOW,
+    )?)
 }
 
 /// Opens a folder below `root`, to work in with the `*at` calls.
@@ -38,16 +48,29 @@ pub(super) fn open_folder(root: BorrowedFd<'_>, path: &RelPath) -> io::Result<Ow
 
 /// The state of a name in a folder, a link's own and not its target's.
 pub(super) fn stat_at(folder: BorrowedFd<'_>, name: &OsStr) -> io::Result<Statx> {
-    Ok(statx(folder, name, AtFlags::SYMLINK_NOFOLLOW, StatxFlags::BASIC_STATS | StatxFlags::MNT_ID)?)
+    Ok(statx(
+        folder,
+        name,
+        AtFlags::SYMLINK_NOFOLLOW,
+        StatxFlags::BASIC_STATS | StatxFlags::MNT_ID,
+    )?)
 }
 
 /// The state of an open descriptor.
 pub(super) fn stat_of(descriptor: BorrowedFd<'_>) -> io::Result<Statx> {
-    Ok(statx(descriptor, "", AtFlags::EMPTY_PATH, StatxFlags::BASIC_STATS | StatxFlags::MNT_ID)?)
+    Ok(statx(
+        descriptor,
+        "",
+        AtFlags::EMPTY_PATH,
+        StatxFlags::BASIC_STATS | StatxFlags::MNT_ID,
+    )?)
 }
 
 /// Renames where the new name is free.
-pub(super) fn rename_new(from: (BorrowedFd<'_>, &OsStr), to: (BorrowedFd<'_>, &OsStr)) -> io::Result<()> {
+pub(super) fn rename_new(
+    from: (BorrowedFd<'_>, &OsStr),
+    to: (BorrowedFd<'_>, &OsStr),
+) -> io::Result<()> {
     match renameat_with(from.0, from.1, to.0, to.1, RenameFlags::NOREPLACE) {
         // A second name and then the removal of the first never replaces anything either.
         Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS | rustix::io::Errno::NOTSUP) => {
@@ -59,10 +82,15 @@ pub(super) fn rename_new(from: (BorrowedFd<'_>, &OsStr), to: (BorrowedFd<'_>, &O
 }
 
 /// Exchanges two names in one step; `false` where the file system cannot.
-pub(super) fn exchange(a: (BorrowedFd<'_>, &OsStr), b: (BorrowedFd<'_>, &OsStr)) -> io::Result<bool> {
+pub(super) fn exchange(
+    a: (BorrowedFd<'_>, &OsStr),
+    b: (BorrowedFd<'_>, &OsStr),
+) -> io::Result<bool> {
     match renameat_with(a.0, a.1, b.0, b.1, RenameFlags::EXCHANGE) {
         Ok(()) => Ok(true),
-        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS | rustix::io::Errno::NOTSUP) => Ok(false),
+        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS | rustix::io::Errno::NOTSUP) => {
+            Ok(false)
+        }
         Err(error) => Err(error.into()),
     }
 }

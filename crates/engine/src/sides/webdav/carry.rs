@@ -20,19 +20,28 @@ use crate::sides::{Captured, Content, FolderGone, Put, SideError, Source, Staged
 
 pub(super) async fn read(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
     let url = inner.client.url(path, false);
-    let build = || inner.client.request("GET", url.clone()).header("want-repr-digest", "sha-256=10");
+    let build = || {
+        inner
+            .client
+            .request("GET", url.clone())
+            .header("want-repr-digest", "sha-256=10")
+    };
     let response = inner.client.send(true, build).await?;
     if response.status() != StatusCode::OK {
         return Err(refusal(response.status()));
     }
     let headers = response.headers();
     let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
-    let size = text(CONTENT_LENGTH).and_then(|length| length.parse::<u64>().ok()).unwrap_or(seen.size);
+    let size = text(CONTENT_LENGTH)
+        .and_then(|length| length.parse::<u64>().ok())
+        .unwrap_or(seen.size);
     // A server that lists no tags may still send one with the content; the listing's form is the one to compare.
     let tagless = seen.stamp.as_str().starts_with("date ");
     let stamp = entry::stamp(text(ETAG).filter(|_| !tagless), text(LAST_MODIFIED), size);
     if size != seen.size || stamp != seen.stamp {
-        return Err(SideError::Changed("it changed there since it was looked at; the next pass takes it up".into()));
+        return Err(SideError::Changed(
+            "it changed there since it was looked at; the next pass takes it up".into(),
+        ));
     }
     let reading = Reading {
         left: size,
@@ -49,13 +58,19 @@ pub(super) async fn read(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<
         }
     })
     .boxed();
-    Ok(Source { size, edited: seen.edited.or(seen.received), content })
+    Ok(Source {
+        size,
+        edited: seen.edited.or(seen.received),
+        content,
+    })
 }
 
 /// The server's SHA-256 of what it sends (RFC 9530 §3), where it gives one.
 fn announced_digest(headers: &HeaderMap) -> Option<Vec<u8>> {
     let value = headers.get("repr-digest")?.to_str().ok()?;
-    let item = value.split(',').find_map(|item| item.trim().strip_prefix("sha-256=:"))?;
+    let item = value
+        .split(',')
+        .find_map(|item| item.trim().strip_prefix("sha-256=:"))?;
     STANDARD.decode(item.strip_suffix(':')?).ok()
 }
 
@@ -86,12 +101,19 @@ impl Reading {
                 SideError::NotThere(why) => SideError::TryAgain(why),
                 error => error,
             }),
-            None if self.left > 0 => Err(SideError::TryAgain(format!("{} bytes did not arrive", self.left))),
+            None if self.left > 0 => Err(SideError::TryAgain(format!(
+                "{} bytes did not arrive",
+                self.left
+            ))),
             None => {
-                let damaged =
-                    self.digest.take().is_some_and(|(announced, hasher)| hasher.finalize().as_slice() != announced);
+                let damaged = self
+                    .digest
+                    .take()
+                    .is_some_and(|(announced, hasher)| hasher.finalize().as_slice() != announced);
                 if damaged {
-                    return Err(SideError::TryAgain("it was damaged on the way: its digest is not the server's".into()));
+                    return Err(SideError::TryAgain(
+                        "it was damaged on the way: its digest is not the server's".into(),
+                    ));
                 }
                 Ok(None)
             }
@@ -111,7 +133,11 @@ pub(super) async fn stage(inner: &Inner, source: Source) -> Result<Staged, SideE
     let slot = Room::new_slot()?;
     let path = inner.room.staged(&slot)?;
     let size = source.size;
-    let sent = Arc::new(Mutex::new(Sent { hasher: blake3::Hasher::new(), length: 0, error: None }));
+    let sent = Arc::new(Mutex::new(Sent {
+        hasher: blake3::Hasher::new(),
+        length: 0,
+        error: None,
+    }));
     let noting = Arc::clone(&sent);
     let noted = source.content.map(move |chunk| {
         let mut sent = noting.lock().unwrap_or_else(PoisonError::into_inner);
@@ -136,7 +162,11 @@ pub(super) async fn stage(inner: &Inner, source: Source) -> Result<Staged, SideE
     let response = inner.client.send_once(request).await;
     let (digest, length, error) = {
         let mut sent = sent.lock().unwrap_or_else(PoisonError::into_inner);
-        (Digest(*sent.hasher.finalize().as_bytes()), sent.length, sent.error.take())
+        (
+            Digest(*sent.hasher.finalize().as_bytes()),
+            sent.length,
+            sent.error.take(),
+        )
     };
     if let Some(error) = error {
         return Err(error);
@@ -151,20 +181,37 @@ pub(super) async fn stage(inner: &Inner, source: Source) -> Result<Staged, SideE
         status => return Err(refusal(status)),
     }
     if length != size {
-        return Err(SideError::TryAgain(format!("{length} of {size} bytes were sent")));
+        return Err(SideError::TryAgain(format!(
+            "{length} of {size} bytes were sent"
+        )));
     }
-    let tag = response.headers().get(ETAG).and_then(|value| value.to_str().ok());
+    let tag = response
+        .headers()
+        .get(ETAG)
+        .and_then(|value| value.to_str().ok());
     let seen = match tag {
         Some(tag) => Entry::file(size, entry::stamp(Some(tag), None, size)),
-        None => list::look(inner, &path).await?.ok_or_else(|| SideError::TryAgain("it did not arrive".into()))?,
+        None => list::look(inner, &path)
+            .await?
+            .ok_or_else(|| SideError::TryAgain("it did not arrive".into()))?,
     };
     if seen.kind != Kind::File || seen.size != size {
-        return Err(SideError::TryAgain(format!("the server kept {} of {size} bytes", seen.size)));
+        return Err(SideError::TryAgain(format!(
+            "the server kept {} of {size} bytes",
+            seen.size
+        )));
     }
     if let Some(edited) = source.edited {
         note_edit_time(inner, &path, edited, &seen).await?;
     }
-    Ok(Staged { slot, entry: Entry { edited: source.edited, ..seen }, digest })
+    Ok(Staged {
+        slot,
+        entry: Entry {
+            edited: source.edited,
+            ..seen
+        },
+        digest,
+    })
 }
 
 /// Keeps the edit time with the file, where the server keeps properties at all.
@@ -177,7 +224,9 @@ async fn note_edit_time(
     if !inner.keeps_properties.load(Ordering::Relaxed) {
         return Ok(());
     }
-    let Some(note) = entry::write_edit_note(edited, &seen.stamp) else { return Ok(()) };
+    let Some(note) = entry::write_edit_note(edited, &seen.stamp) else {
+        return Ok(());
+    };
     let body = format!(
         "<?xml version=\"1.0\" encoding=\"utf-8\"?><propertyupdate xmlns=\"DAV:\"><set><prop>\
          <edit-time xmlns=\"{OWN_NAMESPACE}\">{}</edit-time></prop></set></propertyupdate>",
@@ -205,7 +254,10 @@ async fn note_edit_time(
 /// Removes something of the tool's own; what is not there is removed already.
 pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideError> {
     let url = inner.client.url(path, false);
-    let response = inner.client.send(true, || inner.client.request("DELETE", url.clone())).await?;
+    let response = inner
+        .client
+        .send(true, || inner.client.request("DELETE", url.clone()))
+        .await?;
     match response.status() {
         StatusCode::NOT_FOUND => Ok(()),
         status if status.is_success() => Ok(()),
@@ -213,7 +265,12 @@ pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideErro
     }
 }
 
-async fn send_move(inner: &Inner, from: &RelPath, to: &RelPath, folder: bool) -> Result<StatusCode, SideError> {
+async fn send_move(
+    inner: &Inner,
+    from: &RelPath,
+    to: &RelPath,
+    folder: bool,
+) -> Result<StatusCode, SideError> {
     let (url, destination) = (inner.client.url(from, folder), inner.client.url(to, folder));
     // Not harmless to repeat: the first may have been done, and the name may have been taken since.
     let build = || {
@@ -227,14 +284,22 @@ async fn send_move(inner: &Inner, from: &RelPath, to: &RelPath, folder: bool) ->
 }
 
 /// Looks after a request whose outcome nobody told us.
-async fn after_all(inner: &Inner, path: &RelPath, why: &SideError) -> Result<Option<Entry>, SideError> {
+async fn after_all(
+    inner: &Inner,
+    path: &RelPath,
+    why: &SideError,
+) -> Result<Option<Entry>, SideError> {
     list::look(inner, path).await.map_err(|error| match error {
         SideError::Stopped => SideError::Stopped,
         error => SideError::Unsure(format!("{why}, and a look afterwards failed: {error}")),
     })
 }
 
-pub(super) async fn capture(inner: &Inner, path: &RelPath, spare: &RelPath) -> Result<Captured, SideError> {
+pub(super) async fn capture(
+    inner: &Inner,
+    path: &RelPath,
+    spare: &RelPath,
+) -> Result<Captured, SideError> {
     room::make_ready(inner).await?;
     let why = match send_move(inner, path, spare, false).await {
         Ok(StatusCode::CREATED | StatusCode::NO_CONTENT) => return Ok(Captured::Taken),
@@ -276,13 +341,18 @@ pub(super) async fn move_new(
     match (after_all(inner, to, &why).await?, version) {
         (Some(there), Some(version)) if there.stamp == version.stamp => Ok(Put::Done),
         (Some(_), None) => Ok(Put::Done),
-        _ => Err(SideError::Unsure(format!("{why}, and it is at neither name now"))),
+        _ => Err(SideError::Unsure(format!(
+            "{why}, and it is at neither name now"
+        ))),
     }
 }
 
 pub(super) async fn make_folder(inner: &Inner, path: &RelPath) -> Result<Put, SideError> {
     let url = inner.client.url(path, true);
-    let response = inner.client.send(true, || inner.client.request("MKCOL", url.clone())).await?;
+    let response = inner
+        .client
+        .send(true, || inner.client.request("MKCOL", url.clone()))
+        .await?;
     match response.status() {
         StatusCode::CREATED => Ok(Put::Done),
         StatusCode::CONFLICT | StatusCode::FORBIDDEN => Err(refusal(response.status())),
@@ -294,9 +364,15 @@ pub(super) async fn make_folder(inner: &Inner, path: &RelPath) -> Result<Put, Si
     }
 }
 
-pub(super) async fn remove_folder(inner: &Inner, path: &RelPath, spare: &RelPath) -> Result<FolderGone, SideError> {
+pub(super) async fn remove_folder(
+    inner: &Inner,
+    path: &RelPath,
+    spare: &RelPath,
+) -> Result<FolderGone, SideError> {
     // DELETE would take strangers along that came in a moment ago; a folder that was moved away can be looked at.
-    let names = |folder: crate::sides::walk::Folder| folder.names.into_iter().map(|(name, _)| name).collect();
+    let names = |folder: crate::sides::walk::Folder| {
+        folder.names.into_iter().map(|(name, _)| name).collect()
+    };
     match list::members(inner, path).await {
         Ok(folder) if folder.names.is_empty() && folder.unusable.is_empty() => {}
         Ok(folder) => return Ok(FolderGone::Kept(names(folder))),

@@ -13,7 +13,11 @@ use crate::sides::SideError;
 use crate::stop::Stop;
 
 /// RFC 3986 §2.3: what may stand in a path as it is.
-const IN_PATH: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'_').remove(b'.').remove(b'~');
+const IN_PATH: AsciiSet = NON_ALPHANUMERIC
+    .remove(b'-')
+    .remove(b'_')
+    .remove(b'.')
+    .remove(b'~');
 
 /// How often a request is made that a server was too busy for.
 const ATTEMPTS: u32 = 4;
@@ -56,17 +60,30 @@ impl Client {
             .tcp_nodelay(true)
             .user_agent(concat!("katabatic/", env!("CARGO_PKG_VERSION")))
             .build()
-            .map_err(|error| SideError::Failed(format!("setting up the connection: {}", chain(&error))))?;
-        Ok(Client { http, connection, stop })
+            .map_err(|error| {
+                SideError::Failed(format!("setting up the connection: {}", chain(&error)))
+            })?;
+        Ok(Client {
+            http,
+            connection,
+            stop,
+        })
     }
 
     /// The address of a path below the account's; a folder's ends in a slash, as some servers insist.
     #[must_use]
     pub fn url(&self, path: &RelPath, folder: bool) -> Url {
         let mut url = self.connection.address.clone();
-        let parts: Vec<String> = path.parts().map(|part| utf8_percent_encode(part, &IN_PATH).to_string()).collect();
+        let parts: Vec<String> = path
+            .parts()
+            .map(|part| utf8_percent_encode(part, &IN_PATH).to_string())
+            .collect();
         let slash = if folder && !parts.is_empty() { "/" } else { "" };
-        url.set_path(&format!("{}{}{slash}", self.connection.address.path(), parts.join("/")));
+        url.set_path(&format!(
+            "{}{}{slash}",
+            self.connection.address.path(),
+            parts.join("/")
+        ));
         url
     }
 
@@ -75,13 +92,22 @@ impl Client {
     pub fn path_of(&self, href: &str) -> Option<RelPath> {
         let url = self.connection.address.join(href).ok()?;
         let base = &self.connection.address;
-        if (url.host_str(), url.port_or_known_default()) != (base.host_str(), base.port_or_known_default()) {
+        if (url.host_str(), url.port_or_known_default())
+            != (base.host_str(), base.port_or_known_default())
+        {
             return None;
         }
         // Decoded before they are compared: servers escape as they like.
-        let decode = |text: &str| percent_encoding::percent_decode_str(text).decode_utf8().ok().map(|text| text.into_owned());
+        let decode = |text: &str| {
+            percent_encoding::percent_decode_str(text)
+                .decode_utf8()
+                .ok()
+                .map(|text| text.into_owned())
+        };
         let (path, base) = (decode(url.path())?, decode(base.path())?);
-        let below = path.strip_prefix(&base).or_else(|| (format!("{path}/") == base).then_some(""))?;
+        let below = path
+            .strip_prefix(&base)
+            .or_else(|| (format!("{path}/") == base).then_some(""))?;
         RelPath::parse(below.strip_suffix('/').unwrap_or(below)).ok()
     }
 
@@ -89,9 +115,10 @@ impl Client {
     #[must_use]
     pub fn request(&self, method: &str, url: Url) -> RequestBuilder {
         let method = Method::from_bytes(method.as_bytes()).unwrap_or(Method::GET);
-        self.http
-            .request(method, url)
-            .basic_auth(&self.connection.user, Some(self.connection.password.reveal()))
+        self.http.request(method, url).basic_auth(
+            &self.connection.user,
+            Some(self.connection.password.reveal()),
+        )
     }
 
     /// Sends a request that may be repeated where the server was too busy, or the line was cut and `harmless` says
@@ -109,9 +136,14 @@ impl Client {
         loop {
             let last = attempt >= ATTEMPTS;
             let wait = match self.send_once(build()).await {
-                Ok(response) if is_busy(response.status()) && !last => wait_asked(response.headers()),
+                Ok(response) if is_busy(response.status()) && !last => {
+                    wait_asked(response.headers())
+                }
                 Ok(response) if is_busy(response.status()) => {
-                    return Err(SideError::TryAgain(format!("the server is too busy ({})", response.status().as_u16())));
+                    return Err(SideError::TryAgain(format!(
+                        "the server is too busy ({})",
+                        response.status().as_u16()
+                    )));
                 }
                 Err(SideError::TryAgain(_)) if harmless && !last => None,
                 outcome => return outcome,
@@ -132,11 +164,16 @@ impl Client {
         }
         let wait = match asked {
             Some(asked) if asked > LONGEST_WAIT => {
-                return Err(SideError::TryAgain(format!("the server asks to come back in {} s", asked.as_secs())));
+                return Err(SideError::TryAgain(format!(
+                    "the server asks to come back in {} s",
+                    asked.as_secs()
+                )));
             }
             Some(asked) => asked,
             // Jitter, so that eight transfers turned away together do not come back together.
-            None => Duration::from_millis((50 << attempt.min(6)) + u64::from(std::process::id() % 37) * u64::from(attempt)),
+            None => Duration::from_millis(
+                (50 << attempt.min(6)) + u64::from(std::process::id() % 37) * u64::from(attempt),
+            ),
         };
         tokio::time::sleep(wait).await;
         Ok(())
@@ -150,15 +187,25 @@ impl Client {
         if self.stop.asked() {
             return Err(SideError::Stopped);
         }
-        let response = request.send().await.map_err(|error| self.line_error(&error))?;
+        let response = request
+            .send()
+            .await
+            .map_err(|error| self.line_error(&error))?;
         match response.status() {
             StatusCode::UNAUTHORIZED => Err(SideError::Refused(format!(
                 "the server does not accept the user name or the password of {} (401)",
                 self.connection.user
             ))),
             status if status.is_redirection() && status != StatusCode::NOT_MODIFIED => {
-                let to = response.headers().get(reqwest::header::LOCATION).and_then(|value| value.to_str().ok());
-                Err(SideError::Failed(format!("the server sends us elsewhere ({}): {}", status.as_u16(), to.unwrap_or("?"))))
+                let to = response
+                    .headers()
+                    .get(reqwest::header::LOCATION)
+                    .and_then(|value| value.to_str().ok());
+                Err(SideError::Failed(format!(
+                    "the server sends us elsewhere ({}): {}",
+                    status.as_u16(),
+                    to.unwrap_or("?")
+                )))
             }
             _ => Ok(response),
         }
@@ -174,17 +221,30 @@ impl Client {
         if error.is_timeout() {
             return SideError::TryAgain(format!("{host} sent nothing for a minute"));
         }
-        SideError::TryAgain(format!("the connection to {host} was cut: {}", chain(error)))
+        SideError::TryAgain(format!(
+            "the connection to {host} was cut: {}",
+            chain(error)
+        ))
     }
 }
 
 fn is_busy(status: StatusCode) -> bool {
-    matches!(status, StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE)
+    matches!(
+        status,
+        StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE
+    )
 }
 
 /// `Retry-After` in seconds (RFC 9110 §10.2.3); a date is rare and is read as "a little later".
 fn wait_asked(headers: &HeaderMap) -> Option<Duration> {
-    headers.get(RETRY_AFTER)?.to_str().ok()?.trim().parse().ok().map(Duration::from_secs)
+    headers
+        .get(RETRY_AFTER)?
+        .to_str()
+        .ok()?
+        .trim()
+        .parse()
+        .ok()
+        .map(Duration::from_secs)
 }
 
 /// The innermost reason of an error, which says what happened; the outer ones say that it happened in a request.
@@ -207,7 +267,9 @@ pub fn refusal(status: StatusCode) -> SideError {
         413 => SideError::Failed("the server takes no file of this size (413)".into()),
         423 => SideError::Failed("somebody has locked it there (423)".into()),
         429 | 503 => SideError::TryAgain(format!("the server is too busy ({})", status.as_u16())),
-        507 => SideError::Full("the account is full (507); free some room there and sync again".into()),
+        507 => {
+            SideError::Full("the account is full (507); free some room there and sync again".into())
+        }
         code => SideError::Failed(format!("the server answered {code}")),
     }
 }
@@ -232,11 +294,30 @@ mod tests {
     #[test]
     fn every_name_survives_the_way_to_an_address_and_back() {
         let client = client("http://127.0.0.1:1/dav/me%20too/");
-        for name in ["a b", "50% off?", "#1", "q\"u'o", "new\nline", "né🎻", "a+b;c=d&e", ":colon:", "%41", "http:x"] {
+        for name in [
+            "a b",
+            "50% off?",
+            "#1",
+            "q\"u'o",
+            "new\nline",
+            "né🎻",
+            "a+b;c=d&e",
+            ":colon:",
+            "%41",
+            "http:x",
+        ] {
             for folder in [false, true] {
                 let url = client.url(&path("Scores").join(name).unwrap(), folder);
-                assert_eq!(client.path_of(url.as_str()), Some(path("Scores").join(name).unwrap()), "{name:?} {url}");
-                assert_eq!(client.path_of(url.path()), Some(path("Scores").join(name).unwrap()), "{name:?}");
+                assert_eq!(
+                    client.path_of(url.as_str()),
+                    Some(path("Scores").join(name).unwrap()),
+                    "{name:?} {url}"
+                );
+                assert_eq!(
+                    client.path_of(url.path()),
+                    Some(path("Scores").join(name).unwrap()),
+                    "{name:?}"
+                );
             }
         }
     }
@@ -246,9 +327,20 @@ mod tests {
         let client = client("http://127.0.0.1:1/dav/");
         assert_eq!(client.path_of("/dav/"), Some(RelPath::root()));
         assert_eq!(client.path_of("/dav"), Some(RelPath::root()));
-        assert_eq!(client.path_of("http://127.0.0.1:1/d%61v/a%2fb"), Some(path("a/b")));
+        assert_eq!(
+            client.path_of("http://127.0.0.1:1/d%61v/a%2fb"),
+            Some(path("a/b"))
+        );
         assert_eq!(client.path_of("/dav/caf%c3%a9/"), Some(path("café")));
-        for outside in ["/other/x", "/dav/../x", "http://elsewhere/dav/x", "/dav/%2e%2e/x", "/dav/a%00", "/dav/%ff", "/davx/a"] {
+        for outside in [
+            "/other/x",
+            "/dav/../x",
+            "http://elsewhere/dav/x",
+            "/dav/%2e%2e/x",
+            "/dav/a%00",
+            "/dav/%ff",
+            "/davx/a",
+        ] {
             assert_eq!(client.path_of(outside), None, "{outside}");
         }
     }

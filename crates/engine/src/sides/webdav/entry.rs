@@ -25,9 +25,20 @@ pub(super) fn entry(resource: &Resource, clock_ahead: i64) -> Option<Entry> {
     }
     let size = resource.length?;
     let stamp = stamp(resource.tag.as_deref(), resource.modified.as_deref(), size);
-    let edited = resource.edit_note.as_deref().and_then(|note| read_edit_note(note, &stamp));
-    let received = resource.modified.as_deref().and_then(http_date).map(|at| EditTime(at.0.saturating_sub(clock_ahead)));
-    Some(Entry { edited, received, ..Entry::file(size, stamp) })
+    let edited = resource
+        .edit_note
+        .as_deref()
+        .and_then(|note| read_edit_note(note, &stamp));
+    let received = resource
+        .modified
+        .as_deref()
+        .and_then(http_date)
+        .map(|at| EditTime(at.0.saturating_sub(clock_ahead)));
+    Some(Entry {
+        edited,
+        received,
+        ..Entry::file(size, stamp)
+    })
 }
 
 /// The edit time of a version, bound to the version's tag: a property outlives the content it was set for.
@@ -47,7 +58,9 @@ fn read_edit_note(note: &str, stamp: &Stamp) -> Option<EditTime> {
 
 /// An HTTP date (RFC 9110 §5.6.7) in nanoseconds since 1970.
 pub(super) fn http_date(text: &str) -> Option<EditTime> {
-    let at = jiff::fmt::rfc2822::DateTimeParser::new().parse_timestamp(text).ok()?;
+    let at = jiff::fmt::rfc2822::DateTimeParser::new()
+        .parse_timestamp(text)
+        .ok()?;
     i64::try_from(at.as_nanosecond()).ok().map(EditTime)
 }
 
@@ -70,6 +83,9 @@ mod tests {
         for tag in ["\"x\"", "W/\"x\"", "x", " \"x\" "] {
             assert_eq!(bare_tag(tag), "x");
         }
-        assert_eq!(http_date("Mon, 23 Nov 2026 09:20:00 GMT"), Some(EditTime(1_795_425_600_000_000_000)));
+        assert_eq!(
+            http_date("Mon, 23 Nov 2026 09:20:00 GMT"),
+            Some(EditTime(1_795_425_600_000_000_000))
+        );
     }
 }

@@ -11,10 +11,10 @@ use reqwest::header::{CONTENT_TYPE, DATE};
 use reqwest::{Response, StatusCode};
 use tokio_util::io::StreamReader;
 
+use super::Inner;
 use super::client::refusal;
 use super::entry;
 use super::multistatus::{self, OWN_NAMESPACE, Resource};
-use super::Inner;
 use crate::clock::{Clock, SystemClock};
 use crate::sides::walk::{Folder, Lister};
 use crate::sides::{OWN_FOLDER, SideError, Unusable};
@@ -26,7 +26,12 @@ fn wanted() -> String {
     )
 }
 
-async fn propfind(inner: &Inner, path: &RelPath, folder: bool, depth: &str) -> Result<Vec<Resource>, SideError> {
+async fn propfind(
+    inner: &Inner,
+    path: &RelPath,
+    folder: bool,
+    depth: &str,
+) -> Result<Vec<Resource>, SideError> {
     let url = inner.client.url(path, folder);
     let build = || {
         inner
@@ -46,17 +51,26 @@ async fn propfind(inner: &Inner, path: &RelPath, folder: bool, depth: &str) -> R
         });
     }
     note_clock(inner, &response);
-    let line_error = |error: reqwest::Error| io::Error::other(inner.client.line_error(&error).to_string());
+    let line_error =
+        |error: reqwest::Error| io::Error::other(inner.client.line_error(&error).to_string());
     let body = StreamReader::new(response.bytes_stream().map_err(line_error));
     multistatus::read(body).await.map_err(SideError::Failed)
 }
 
 fn note_clock(inner: &Inner, response: &Response) {
-    let date = response.headers().get(DATE).and_then(|value| value.to_str().ok()).and_then(entry::http_date);
+    let date = response
+        .headers()
+        .get(DATE)
+        .and_then(|value| value.to_str().ok())
+        .and_then(entry::http_date);
     if let Some(date) = date {
         // A header's date is in whole seconds: less than that is no difference.
         let ahead = date.0.saturating_sub(SystemClock.now().0);
-        let ahead = if ahead.unsigned_abs() < 2_000_000_000 { 0 } else { ahead };
+        let ahead = if ahead.unsigned_abs() < 2_000_000_000 {
+            0
+        } else {
+            ahead
+        };
         inner.clock_ahead.store(ahead, Ordering::Relaxed);
     }
 }
@@ -70,13 +84,16 @@ pub(super) async fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>,
     };
     let about = |resource: &&Resource| inner.client.path_of(&resource.href).as_ref() == Some(path);
     let Some(resource) = resources.iter().find(about) else {
-        return Err(SideError::Failed("the server's answer is about something else".into()));
+        return Err(SideError::Failed(
+            "the server's answer is about something else".into(),
+        ));
     };
     if resource.status == Some(404) {
         return Ok(None);
     }
     let seen = entry::entry(resource, inner.clock_ahead.load(Ordering::Relaxed));
-    seen.map(Some).ok_or_else(|| SideError::Failed("the server does not say how long the file is".into()))
+    seen.map(Some)
+        .ok_or_else(|| SideError::Failed("the server does not say how long the file is".into()))
 }
 
 /// What a folder below the account's address holds.
@@ -102,20 +119,30 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
         if at.parent().as_ref() != Some(path) || at.name() == OWN_FOLDER {
             continue;
         }
-        match (resource.status, entry::entry(&resource, inner.clock_ahead.load(Ordering::Relaxed))) {
-            (Some(code), _) if !(200..300).contains(&code) => incomplete(format!("the server answered {code} about {at}")),
+        match (
+            resource.status,
+            entry::entry(&resource, inner.clock_ahead.load(Ordering::Relaxed)),
+        ) {
+            (Some(code), _) if !(200..300).contains(&code) => {
+                incomplete(format!("the server answered {code} about {at}"))
+            }
             (_, Some(entry)) => folder.names.push((at.name().to_owned(), entry)),
             (_, None) => incomplete(format!("the server does not say how long {at} is")),
         }
     }
     if !spoke_of_itself {
-        folder.cut_short = Some(Unknown::NotListed("the server's answer does not speak of the folder itself".into()));
+        folder.cut_short = Some(Unknown::NotListed(
+            "the server's answer does not speak of the folder itself".into(),
+        ));
     }
     Ok(folder)
 }
 
 fn unusable_name(href: &str) -> Option<&str> {
-    href.trim_end_matches('/').rsplit('/').next().filter(|name| !name.is_empty())
+    href.trim_end_matches('/')
+        .rsplit('/')
+        .next()
+        .filter(|name| !name.is_empty())
 }
 
 pub(super) struct FarLister(pub(super) Arc<Inner>);
@@ -125,11 +152,13 @@ impl Lister for FarLister {
     async fn list(&self, folder: &RelPath) -> Result<Folder, SideError> {
         let listed = members(&self.0, &self.0.far(folder)).await;
         match listed {
-            Err(SideError::Missing) if folder.is_root() => {
-                Err(SideError::NotThere("the folder is not there any more".into()))
-            }
+            Err(SideError::Missing) if folder.is_root() => Err(SideError::NotThere(
+                "the folder is not there any more".into(),
+            )),
             // It was there when its parent was listed; gone since is no proof of a removal.
-            Err(SideError::Missing) => Err(SideError::Failed("it went away while it was being listed".into())),
+            Err(SideError::Missing) => Err(SideError::Failed(
+                "it went away while it was being listed".into(),
+            )),
             listed => listed,
         }
     }

@@ -56,7 +56,9 @@ impl WebdavSide {
             keeps_properties: AtomicBool::new(true),
             clock_ahead: AtomicI64::new(0),
         };
-        WebdavSide { inner: Arc::new(inner) }
+        WebdavSide {
+            inner: Arc::new(inner),
+        }
     }
 
     /// What a folder holds, in no order.
@@ -87,15 +89,24 @@ impl SideStore for WebdavSide {
     async fn root(&self) -> Result<String, SideError> {
         let inner = &self.inner;
         match list::look(inner, &inner.root).await {
-            Ok(Some(entry)) if entry.kind == Kind::Folder => Ok(inner.client.url(&inner.root, true).to_string()),
-            Ok(Some(_)) => Err(SideError::NotThere("it is a file there, not a folder".into())),
+            Ok(Some(entry)) if entry.kind == Kind::Folder => {
+                Ok(inner.client.url(&inner.root, true).to_string())
+            }
+            Ok(Some(_)) => Err(SideError::NotThere(
+                "it is a file there, not a folder".into(),
+            )),
             Ok(None) => Err(SideError::NotThere("the folder is not there".into())),
             Err(error) => Err(error),
         }
     }
 
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
-        walk::walk(Arc::new(list::FarLister(Arc::clone(&self.inner))), LISTINGS, found).await
+        walk::walk(
+            Arc::new(list::FarLister(Arc::clone(&self.inner))),
+            LISTINGS,
+            found,
+        )
+        .await
     }
 
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
@@ -120,7 +131,9 @@ impl SideStore for WebdavSide {
     }
 
     async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
-        Ok(list::look(&self.inner, &self.inner.room.staged(slot)?).await?.is_some())
+        Ok(list::look(&self.inner, &self.inner.room.staged(slot)?)
+            .await?
+            .is_some())
     }
 
     async fn clear_staging(&self) -> Result<(), SideError> {
@@ -145,12 +158,16 @@ impl SideStore for WebdavSide {
     }
 
     async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
-        Ok(match list::look(&self.inner, &self.inner.room.spare(spare)?).await? {
-            None => Checked::Nothing,
-            Some(there) if there.kind != expected.kind => Checked::Other,
-            Some(there) if there.kind == Kind::File && there.stamp != expected.stamp => Checked::Other,
-            Some(_) => Checked::Same,
-        })
+        Ok(
+            match list::look(&self.inner, &self.inner.room.spare(spare)?).await? {
+                None => Checked::Nothing,
+                Some(there) if there.kind != expected.kind => Checked::Other,
+                Some(there) if there.kind == Kind::File && there.stamp != expected.stamp => {
+                    Checked::Other
+                }
+                Some(_) => Checked::Same,
+            },
+        )
     }
 
     async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
@@ -160,12 +177,20 @@ impl SideStore for WebdavSide {
 
     async fn place(&self, staged: &str, version: &Entry, path: &RelPath) -> Result<Put, SideError> {
         let inner = &self.inner;
-        carry::move_new(inner, &inner.room.staged(staged)?, &inner.far(path), Some(version)).await
+        carry::move_new(
+            inner,
+            &inner.room.staged(staged)?,
+            &inner.far(path),
+            Some(version),
+        )
+        .await
     }
 
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
         let there = self.look(path).await?;
-        Ok(there.filter(|there| there.kind == Kind::File && there.stamp == staged.stamp && there.size == staged.size))
+        Ok(there.filter(|there| {
+            there.kind == Kind::File && there.stamp == staged.stamp && there.size == staged.size
+        }))
     }
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
@@ -174,7 +199,9 @@ impl SideStore for WebdavSide {
 
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {
         let path = self.inner.room.spare(spare)?;
-        let seen = list::look(&self.inner, &path).await?.ok_or(SideError::Missing)?;
+        let seen = list::look(&self.inner, &path)
+            .await?
+            .ok_or(SideError::Missing)?;
         carry::read(&self.inner, &path, &seen).await
     }
 

@@ -46,7 +46,9 @@ enum Element {
 }
 
 fn element(namespace: &ResolveResult<'_>, name: &str) -> Element {
-    let ResolveResult::Bound(namespace) = namespace else { return Element::Unknown };
+    let ResolveResult::Bound(namespace) = namespace else {
+        return Element::Unknown;
+    };
     match (namespace.0, name) {
         ("DAV:", "multistatus") => Element::Multistatus,
         ("DAV:", "response") => Element::Response,
@@ -71,17 +73,23 @@ pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource
     let mut reading = Reading::default();
     let mut buffer = Vec::new();
     loop {
-        let (namespace, event) =
-            reader.read_resolved_event_into_async(&mut buffer).await.map_err(|why| format!("broken XML: {why}"))?;
+        let (namespace, event) = reader
+            .read_resolved_event_into_async(&mut buffer)
+            .await
+            .map_err(|why| format!("broken XML: {why}"))?;
         match event {
-            Event::Start(start) => reading.start(element(&namespace, start.local_name().as_ref()))?,
+            Event::Start(start) => {
+                reading.start(element(&namespace, start.local_name().as_ref()))?
+            }
             Event::End(_) => reading.end()?,
             Event::Text(text) => reading.text(&text)?,
             Event::CData(text) => reading.text(&text)?,
             Event::GeneralRef(reference) => {
                 let resolved = match reference.resolve_char_ref() {
                     Ok(Some(character)) => character.to_string(),
-                    Ok(None) => named(&reference).ok_or("broken XML: it uses entities of its own")?.to_owned(),
+                    Ok(None) => named(&reference)
+                        .ok_or("broken XML: it uses entities of its own")?
+                        .to_owned(),
                     Err(why) => return Err(format!("broken XML: {why}")),
                 };
                 reading.text(&resolved)?;
@@ -128,7 +136,9 @@ impl Reading {
         match element {
             Element::Response => self.resource = Resource::default(),
             Element::Propstat => (self.props, self.props_status) = (Resource::default(), None),
-            Element::Collection if self.open.last() == Some(&Element::Resourcetype) => self.props.folder = true,
+            Element::Collection if self.open.last() == Some(&Element::Resourcetype) => {
+                self.props.folder = true
+            }
             _ => {}
         }
         self.text.clear();
@@ -145,7 +155,10 @@ impl Reading {
     }
 
     fn end(&mut self) -> Result<(), String> {
-        let closed = self.open.pop().ok_or("broken XML: an element closes that never opened")?;
+        let closed = self
+            .open
+            .pop()
+            .ok_or("broken XML: an element closes that never opened")?;
         let text = self.text.trim().to_owned();
         self.text.clear();
         match (closed, self.open.last()) {
@@ -153,15 +166,26 @@ impl Reading {
             (Element::Status, Some(Element::Response)) => self.resource.status = status(&text),
             (Element::Status, Some(Element::Propstat)) => self.props_status = status(&text),
             (Element::Length, Some(Element::Prop)) => self.props.length = text.parse().ok(),
-            (Element::Tag, Some(Element::Prop)) => self.props.tag = Some(text).filter(|tag| !tag.is_empty()),
+            (Element::Tag, Some(Element::Prop)) => {
+                self.props.tag = Some(text).filter(|tag| !tag.is_empty())
+            }
             (Element::Modified, Some(Element::Prop)) => self.props.modified = Some(text),
             (Element::EditNote, Some(Element::Prop)) => self.props.edit_note = Some(text),
             (Element::Propstat, Some(Element::Response)) if self.props_status == Some(200) => {
                 let props = std::mem::take(&mut self.props);
-                let (href, status) = (std::mem::take(&mut self.resource.href), self.resource.status);
-                self.resource = Resource { href, status, ..props };
+                let (href, status) = (
+                    std::mem::take(&mut self.resource.href),
+                    self.resource.status,
+                );
+                self.resource = Resource {
+                    href,
+                    status,
+                    ..props
+                };
             }
-            (Element::Response, Some(Element::Multistatus)) => self.resources.push(std::mem::take(&mut self.resource)),
+            (Element::Response, Some(Element::Multistatus)) => {
+                self.resources.push(std::mem::take(&mut self.resource))
+            }
             (Element::Multistatus, None) => self.finished = true,
             _ => {}
         }
@@ -199,7 +223,11 @@ mod tests {
             ..Resource::default()
         };
         assert_eq!(parse(ONE).await, Ok(vec![expected]));
-        let folder = parse(&ONE.replace("<d:resourcetype/>", "<d:resourcetype><d:collection/></d:resourcetype>")).await;
+        let folder = parse(&ONE.replace(
+            "<d:resourcetype/>",
+            "<d:resourcetype><d:collection/></d:resourcetype>",
+        ))
+        .await;
         assert!(folder.unwrap()[0].folder);
     }
 

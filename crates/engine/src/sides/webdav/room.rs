@@ -18,21 +18,31 @@ pub(super) struct Room {
 impl Room {
     pub(super) fn new(root: &RelPath, computer: &str, lane_id: &str) -> Room {
         // Computer and lane id are made by this tool of letters, digits and `-`.
-        let below = |folder: &RelPath, name: &str| folder.join(name).unwrap_or_else(|_| folder.clone());
+        let below =
+            |folder: &RelPath, name: &str| folder.join(name).unwrap_or_else(|_| folder.clone());
         let own = below(root, OWN_FOLDER);
         let computer = below(&own, computer);
         let lane = below(&computer, lane_id);
         let (staging, spares) = (below(&lane, "staging"), below(&lane, "spares"));
         let folders = vec![own, computer, lane, staging.clone(), spares.clone()];
-        Room { folders, staging, spares, ready: Mutex::new(false) }
+        Room {
+            folders,
+            staging,
+            spares,
+            ready: Mutex::new(false),
+        }
     }
 
     pub(super) fn staged(&self, slot: &str) -> Result<RelPath, SideError> {
-        self.staging.join(slot).map_err(|why| SideError::Failed(why.to_string()))
+        self.staging
+            .join(slot)
+            .map_err(|why| SideError::Failed(why.to_string()))
     }
 
     pub(super) fn spare(&self, slot: &str) -> Result<RelPath, SideError> {
-        self.spares.join(slot).map_err(|why| SideError::Failed(why.to_string()))
+        self.spares
+            .join(slot)
+            .map_err(|why| SideError::Failed(why.to_string()))
     }
 
     pub(super) fn new_slot() -> Result<String, SideError> {
@@ -51,7 +61,9 @@ pub(super) async fn make_ready(inner: &Inner) -> Result<(), SideError> {
     if !*ready {
         for folder in &inner.room.folders {
             if carry::make_folder(inner, folder).await? == Put::Taken {
-                return Err(SideError::Failed(format!("{folder} is a file there; it must be a folder of the tool's own")));
+                return Err(SideError::Failed(format!(
+                    "{folder} is a file there; it must be a folder of the tool's own"
+                )));
             }
         }
         *ready = true;
