@@ -41,6 +41,13 @@ fn versions(desk: &Desk) -> BTreeSet<Vec<u8>> {
     all
 }
 
+/// Fifty rounds of edits in a minute are far more than the brake lets through in a day: it is told the number.
+fn released(desk: &Desk) -> String {
+    let plan = desk.run(&["plan", "--json"]).json();
+    let brake = &plan["plans"][0]["brake"];
+    (brake["removed"].as_u64().unwrap() + brake["replaced"].as_u64().unwrap()).to_string()
+}
+
 #[test]
 fn fifty_kills_leave_no_half_file_and_lose_nothing() {
     let desk = Desk::tied(&[]);
@@ -67,7 +74,7 @@ fn fifty_kills_leave_no_half_file_and_lose_nothing() {
         }
         known.extend(versions(&desk));
         let mut child = desk
-            .command(&["sync"])
+            .command(&["sync", "scores", "--release-brake", &released(&desk)])
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -87,8 +94,13 @@ fn fifty_kills_leave_no_half_file_and_lose_nothing() {
                 "round {round}: {at} is half a file"
             );
         }
+        let number = released(&desk);
         let began = Instant::now();
-        let said = desk.run(&["sync"]);
+        let mut said = desk.run(&["sync", "scores", "--release-brake", &number]);
+        if said.code == Some(4) {
+            // What the kill left open was held in the plan, and cleared up by the sync: the number is a new one.
+            said = desk.run(&["sync", "scores", "--release-brake", &released(&desk)]);
+        }
         sync_takes = began.elapsed().max(Duration::from_millis(50));
         said.ends(0);
         assert_eq!(tree(&desk.near()), whole, "round {round}: near");

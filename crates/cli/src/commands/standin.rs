@@ -1,5 +1,6 @@
 //! `standin serve`: the simulated cloud, until it is stopped.
 
+use std::io::Write;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -8,7 +9,6 @@ use katabatic_standin::{Config, Fault, Faults, User};
 
 use crate::app;
 use crate::args::{Standin, StandinServe};
-use crate::draw::line;
 
 pub fn standin(standin: &Standin) -> Result<ExitCode, Error> {
     let Standin::Serve(serve) = standin;
@@ -23,9 +23,9 @@ pub fn standin(standin: &Standin) -> Result<ExitCode, Error> {
             )
         })?;
         // Scripts read the first line for the address: it is printed only once the server listens.
-        line(running.url());
+        say(&running.url());
         for name in names {
-            line(format!("{name} {}", running.files_of(&name).display()));
+            say(&format!("{name} {}", running.files_of(&name).display()));
         }
         tokio::select! {
             () = running.wait() => {}
@@ -33,6 +33,11 @@ pub fn standin(standin: &Standin) -> Result<ExitCode, Error> {
         }
         Ok(ExitCode::SUCCESS)
     })
+}
+
+/// Whoever started it may have closed the pipe after the first line; a server goes on all the same.
+fn say(text: &str) {
+    let _ = writeln!(std::io::stdout(), "{text}");
 }
 
 fn config(serve: &StandinServe) -> Result<Config, Error> {

@@ -152,6 +152,7 @@ fn clock_ahead(staging: BorrowedFd<'_>) -> io::Result<i64> {
     )?);
     touched.set_times(fs::FileTimes::new().set_modified(std::time::SystemTime::now()))?;
     let stat = system::stat_of(touched.as_fd())?;
+    unlinkat(staging, ".now", AtFlags::empty())?;
     let stamped = stat
         .stx_ctime
         .tv_sec
