@@ -1,4 +1,8 @@
 //! The built program, killed at random moments in the middle of a sync of 300 files.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
 
 #[expect(dead_code, reason = "each file of tests uses its own part of the desk")]
 mod worlds;

@@ -1,4 +1,8 @@
 //! The two-way table, row by row, by example: what each pair of changes comes to.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
 
 #[expect(dead_code, reason = "the random worlds are for the properties")]
 mod worlds;

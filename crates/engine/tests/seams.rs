@@ -4,6 +4,10 @@
 //! at every time it is passed, a stranger writes to the very path the pass is working on, on either side; or the pass
 //! dies there. Afterwards every version that ever was must be on a side or in the spares, and the sides must be equal
 //! but for open conflicts.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
 
 #[expect(
     dead_code,

@@ -1,4 +1,8 @@
 //! A two-way lane over the stand-in: what a pass does, on real files and over the real protocol.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
 
 #[expect(
     dead_code,

@@ -1,7 +1,7 @@
 //! A pass: scan, plan, carry, record.
 //!
-//! Each of the four is a room of its own. [`scan`] looks at both sides, [`plan`] decides (with the core), [`carry`]
-//! does it through [`primitive`], [`record`] says what was seen and what was done. Before all of them, [`recover`]
+//! Each of the four is a room of its own. `scan` looks at both sides, `plan` decides (with the core), `carry`
+//! does it through `primitive`, `record` says what was seen and what was done. Before all of them, `recover`
 //! finishes or undoes what an earlier pass was cut off in.
 
 mod carry;

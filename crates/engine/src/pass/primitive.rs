@@ -6,7 +6,7 @@
 //! planned afresh by the next pass.
 //!
 //! An intent in the ledger comes before the first of these steps, and goes in the same commit as their outcome. An
-//! error that leaves open how things stand leaves the intent too, for [`super::recover`].
+//! error that leaves open how things stand leaves the intent too, for `recover`.
 
 use katabatic_core::{Base, Entry, Kind, RelPath, Side, Stamp, Toll};
 

@@ -112,7 +112,6 @@ impl Client {
     }
 
     /// A request, signed in.
-    #[must_use]
     pub fn request(&self, method: &str, url: Url) -> RequestBuilder {
         let method = Method::from_bytes(method.as_bytes()).unwrap_or(Method::GET);
         self.http.request(method, url).basic_auth(
