@@ -59,7 +59,7 @@ fn add(app: &App, add: &AccountAdd) -> Result<(), Error> {
         add.name, add.user
     ));
     say_tested(&tested);
-    line("  password   kept in a file that only you can read, apart from the config");
+    line("  password    kept in a file that only you can read, apart from the config");
     line(format!(
         "Next: katabatic lane add NAME --near DIR --far @{}/FOLDER",
         add.name
@@ -111,7 +111,7 @@ fn password(app: &App, add: &AccountAdd) -> Result<Secret, Error> {
 
 fn say_tested(tested: &Tested) {
     line(format!(
-        "  signed in  after {} ms",
+        "  signed in   after {} ms",
         tested.signed_in.as_millis()
     ));
     let folders = match tested.folders.len() {
@@ -125,7 +125,7 @@ fn say_tested(tested: &Tested) {
     };
     let files = words::count(tested.files, "file", "files");
     line(format!(
-        "  at the top {folders}; {files}; listed in {} ms",
+        "  at the top  {folders}; {files}; listed in {} ms",
         tested.listed.as_millis()
     ));
 }
@@ -190,11 +190,11 @@ fn show(app: &App, name: &str) -> Result<(), Error> {
         return Ok(());
     }
     line(format!("account @{}", account.name));
-    line(format!("  address    {}", account.address));
-    line(format!("  user       {}", account.user));
-    line("  password   in a file that only you can read, apart from the config");
+    line(format!("  address     {}", account.address));
+    line(format!("  user        {}", account.user));
+    line("  password    in a file that only you can read, apart from the config");
     line(format!(
-        "  lanes      {}",
+        "  lanes       {}",
         if lanes.is_empty() {
             "none".into()
         } else {

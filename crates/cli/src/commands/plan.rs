@@ -13,8 +13,9 @@ use serde_json::{Value, json};
 use crate::about::{About, understand};
 use crate::app::App;
 use crate::args;
+use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, progress, shown, shown_text, time};
+use crate::draw::{json, line, listing, progress, shown, shown_text, time};
 
 /// Plans with more steps than this are folded by folder.
 const FOLD_FROM: usize = 40;
@@ -61,32 +62,14 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
     if steps.len() > FOLD_FROM && !all {
         folded(app, &steps);
     } else {
-        let mut rows = Rows::bare(app.style, 4);
-        for step in steps {
-            let bytes = bytes_of(step);
-            let bytes = if bytes > 0 || matches!(step.decision, Decision::Carry { .. }) {
-                words::bytes(bytes)
-            } else {
-                String::new()
-            };
-            rows.add(vec![
-                words::action(&step.decision),
-                shown(step.path()),
-                bytes,
-                words::reason(step, &time::time),
-            ]);
-        }
-        for name in &plan.unusable {
-            rows.add(vec![
-                "left out".into(),
-                shown_text(&name.shown),
-                String::new(),
-                name.why.clone(),
-            ]);
-        }
-        rows.numbers(2);
-        rows.at_least(1, 16);
-        rows.print(2);
+        let mut items: Vec<Item> = steps.into_iter().map(item).collect();
+        items.extend(plan.unusable.iter().map(|name| Item {
+            lead: "left out".into(),
+            name: shown_text(&name.shown),
+            size: String::new(),
+            reason: name.why.clone(),
+        }));
+        listing::print(app.style, 2, &items);
     }
     line("In all:");
     for words in totals_words(&totals) {
@@ -108,6 +91,21 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
             "Plan {0}. To carry exactly this: katabatic sync {name} --exactly {0}",
             plan.id
         ));
+    }
+}
+
+fn item(step: &Step) -> Item {
+    let bytes = bytes_of(step);
+    let carries = bytes > 0 || matches!(step.decision, Decision::Carry { .. });
+    Item {
+        lead: words::action(&step.decision),
+        name: shown(step.path()),
+        size: if carries {
+            words::bytes(bytes)
+        } else {
+            String::new()
+        },
+        reason: words::reason(step, &time::time),
     }
 }
 
@@ -144,7 +142,6 @@ fn folded(app: &App, steps: &[&Step]) {
     }
     rows.numbers(2);
     rows.numbers(3);
-    rows.at_least(1, 16);
     rows.print(2);
     line("  Folded by folder; katabatic plan --all names every file.");
 }

@@ -4,13 +4,13 @@ use std::process::ExitCode;
 
 use katabatic_core::words;
 use katabatic_engine::Error;
-use katabatic_engine::ledger::runs::{self, Run};
+use katabatic_engine::ledger::runs::{self, Run, RunItem};
 use serde_json::{Value, json};
 
 use crate::app::App;
 use crate::args;
-use crate::draw::table::Rows;
-use crate::draw::{json, line, shown_text, time};
+use crate::draw::listing::Item;
+use crate::draw::{json, line, listing, shown_text, time};
 
 pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     if let Some(number) = typed
@@ -35,41 +35,48 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
         line("No pass has run yet.");
         return Ok(ExitCode::SUCCESS);
     }
-    let mut rows = Rows::new(
-        app.style,
-        &[
-            "run", "lane", "began", "took", "up", "down", "replaced", "removed", "outcome",
-        ],
-    );
-    for run in &all {
-        let counts = &run.counts;
-        let carried = |files: u64, bytes: u64| match files {
-            0 => "-".to_owned(),
-            files => format!("{} ({})", words::grouped(files), words::bytes(bytes)),
-        };
-        let number = |count: u64| {
-            if count == 0 {
-                "-".to_owned()
-            } else {
-                words::grouped(count)
-            }
-        };
-        rows.add(vec![
-            run.number.to_string(),
-            format!("{} {}", run.lane, run.command),
+    let number = all
+        .iter()
+        .map(|run| run.number.to_string().len())
+        .max()
+        .unwrap_or(1);
+    let item = |run: &Run| Item {
+        lead: format!(
+            "{:>number$}  {} {}, {}, {}",
+            run.number,
+            run.lane,
+            run.command,
             time::exact(run.began),
-            took(run),
-            carried(counts.files_up, counts.bytes_up),
-            carried(counts.files_down, counts.bytes_down),
-            number(counts.replaced),
-            number(counts.removed),
-            outcome(run),
-        ]);
-    }
-    rows.numbers(0);
-    rows.print(0);
+            took(run)
+        ),
+        name: did(run),
+        size: String::new(),
+        reason: outcome(run),
+    };
+    listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
     line("Each file of a run: katabatic runs NUMBER");
     Ok(ExitCode::SUCCESS)
+}
+
+fn did(run: &Run) -> String {
+    let counts = &run.counts;
+    let mut did = Vec::new();
+    let mut say = |count: u64, what: &str, bytes: Option<u64>| {
+        if count > 0 {
+            let bytes =
+                bytes.map_or_else(String::new, |bytes| format!(" ({})", words::bytes(bytes)));
+            did.push(format!("{} {what}{bytes}", words::grouped(count)));
+        }
+    };
+    say(counts.files_up, "up", Some(counts.bytes_up));
+    say(counts.files_down, "down", Some(counts.bytes_down));
+    say(counts.replaced, "replaced", None);
+    say(counts.removed, "removed", None);
+    if did.is_empty() {
+        "nothing carried".into()
+    } else {
+        did.join(", ")
+    }
 }
 
 fn took(run: &Run) -> String {
@@ -128,23 +135,17 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
         took(&run)
     ));
     line(format!("  outcome: {}", outcome(&run)));
-    let mut rows = Rows::bare(app.style, 4);
-    for item in items {
-        let bytes = if item.bytes > 0 {
+    let item = |item: &RunItem| Item {
+        lead: item.action.clone(),
+        name: shown_text(&item.path),
+        size: if item.bytes > 0 {
             words::bytes(item.bytes)
         } else {
             String::new()
-        };
-        rows.add(vec![
-            item.action,
-            shown_text(&item.path),
-            bytes,
-            item.result,
-        ]);
-    }
-    rows.numbers(2);
-    rows.at_least(1, 16);
-    rows.print(2);
+        },
+        reason: item.result.clone(),
+    };
+    listing::print(app.style, 2, &items.iter().map(item).collect::<Vec<_>>());
     Ok(())
 }
 

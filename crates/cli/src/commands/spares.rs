@@ -11,8 +11,8 @@ use serde_json::{Value, json};
 
 use crate::app::App;
 use crate::args::{Spares, SparesList, SparesRestore};
-use crate::draw::table::Rows;
-use crate::draw::{json, line, shown, time};
+use crate::draw::listing::Item;
+use crate::draw::{json, line, listing, shown, time};
 
 pub fn spares(app: &App, spares: &Spares) -> Result<ExitCode, Error> {
     match spares {
@@ -37,34 +37,30 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
         line("The spares are empty: no pass removed or replaced anything yet.");
         return Ok(());
     }
-    let mut rows = Rows::new(
-        app.style,
-        &[
-            "spare", "lane", "path", "size", "edited", "taken", "lies", "why",
-        ],
-    );
-    for spare in &all {
-        rows.add(vec![
-            spare.number.to_string(),
-            spare.lane_name.clone(),
-            if spare.folder {
-                format!("{}/", shown(&spare.path))
-            } else {
-                shown(&spare.path)
-            },
-            words::bytes(spare.size),
+    let number = all
+        .iter()
+        .map(|spare| spare.number.to_string().len())
+        .max()
+        .unwrap_or(1);
+    let item = |spare: &Spare| Item {
+        lead: format!("{:>number$}  {}", spare.number, spare.lane_name),
+        name: if spare.folder {
+            format!("{}/", shown(&spare.path))
+        } else {
+            shown(&spare.path)
+        },
+        size: words::bytes(spare.size),
+        reason: format!(
+            "{} {}, lies {}{}",
+            spare.why,
+            time::time(spare.taken_at),
+            spare.side.here_or_there(),
             spare
                 .edited
-                .map_or_else(|| "unknown".to_owned(), time::time),
-            time::time(spare.taken_at),
-            spare.side.here_or_there().to_owned(),
-            spare.why.clone(),
-        ]);
-    }
-    rows.numbers(0);
-    rows.numbers(3);
-    rows.at_least(2, 16);
-    rows.print(0);
+                .map_or_else(String::new, |at| format!(", edited {}", time::time(at)))
+        ),
+    };
+    listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
     let bytes = all.iter().map(|spare| spare.size).sum();
     line(format!(
         "{}, {}. To bring one back: katabatic spares restore NUMBER",

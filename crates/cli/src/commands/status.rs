@@ -12,8 +12,9 @@ use serde_json::{Value, json};
 
 use crate::about::{About, understand};
 use crate::app::App;
+use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, shown, shown_text, time};
+use crate::draw::{json, line, listing, shown, shown_text, time};
 use crate::{args, exit};
 
 pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
@@ -87,30 +88,29 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
 }
 
 fn say_each(app: &App, standing: &LaneStanding) {
-    let mut rows = Rows::bare(app.style, 3);
-    for one in standing
+    let open = standing
         .standings
         .iter()
-        .filter(|one| one.state.agreement != Agreement::Settled)
-    {
-        rows.add(vec![
-            app.style.state(one.state.agreement),
-            shown(one.step.path()),
-            one.reason.clone(),
-        ]);
-    }
-    for name in &standing.unusable {
-        rows.add(vec![
-            app.style.state(Agreement::LeftOut),
-            shown_text(&name.shown),
-            name.why.clone(),
-        ]);
-    }
-    if !rows.is_empty() {
+        .filter(|one| one.state.agreement != Agreement::Settled);
+    let item = |agreement: Agreement, name: String, reason: &str| Item {
+        lead: app.style.state(agreement),
+        name,
+        size: String::new(),
+        reason: reason.to_owned(),
+    };
+    let mut items: Vec<Item> = open
+        .map(|one| item(one.state.agreement, shown(one.step.path()), &one.reason))
+        .collect();
+    items.extend(
+        standing
+            .unusable
+            .iter()
+            .map(|name| item(Agreement::LeftOut, shown_text(&name.shown), &name.why)),
+    );
+    if !items.is_empty() {
         line("");
     }
-    rows.at_least(1, 16);
-    rows.print(2);
+    listing::print(app.style, 2, &items);
 }
 
 fn say_next(lane: &LaneConfig, standing: &LaneStanding) {

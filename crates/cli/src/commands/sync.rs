@@ -10,8 +10,9 @@ use serde_json::{Value, json};
 
 use crate::about::{About, understand};
 use crate::app::App;
+use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{error, json, line, progress, shown, time};
+use crate::draw::{error, json, line, listing, progress, shown, time};
 use crate::{args, exit};
 
 /// As many paths that need somebody are named at the most; `status` has all of them.
@@ -161,17 +162,14 @@ fn needing(app: &App, name: &str, report: &Report) {
         .iter()
         .filter(|outcome| outcome.agreement().needs_a_person())
         .collect();
-    let mut rows = Rows::bare(app.style, 3);
-    for outcome in needing.iter().take(NAMED) {
-        let reason = outcome.why(&time::time);
-        rows.add(vec![
-            app.style.state(outcome.agreement()),
-            shown(outcome.step.path()),
-            reason,
-        ]);
-    }
-    rows.at_least(1, 16);
-    rows.print(2);
+    let item = |outcome: &&Outcome| Item {
+        lead: app.style.state(outcome.agreement()),
+        name: shown(outcome.step.path()),
+        size: String::new(),
+        reason: outcome.why(&time::time),
+    };
+    let items: Vec<Item> = needing.iter().take(NAMED).map(item).collect();
+    listing::print(app.style, 2, &items);
     if needing.len() > NAMED {
         line(format!(
             "  and {} more: katabatic status {name}",

@@ -2,6 +2,7 @@
 
 pub mod error;
 pub mod json;
+pub mod listing;
 pub mod progress;
 pub mod table;
 pub mod time;

@@ -1,6 +1,6 @@
 //! The one place that draws tables: columns without lines, fitted to the terminal, whole in a pipe.
 
-use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Table, Width, presets};
+use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 
 use super::{Style, line};
 
@@ -43,13 +43,6 @@ impl Rows {
     pub fn numbers(&mut self, column: usize) {
         if let Some(column) = self.table.column_mut(column) {
             column.set_cell_alignment(CellAlignment::Right);
-        }
-    }
-
-    /// Keeps a column at least this wide where the terminal is narrow.
-    pub fn at_least(&mut self, column: usize, width: u16) {
-        if let Some(column) = self.table.column_mut(column) {
-            column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(width)));
         }
     }
 

@@ -1,0 +1,115 @@
+//! Lists of paths with a state or an action before them and a reason behind them.
+//!
+//! Where the terminal is wide enough they stand in columns. Where it is not, a path is never broken: the reason gets
+//! a line of its own below, once for all neighbours that share it.
+
+use super::table::Rows;
+use super::{Style, line};
+
+/// One path.
+pub struct Item {
+    /// Its state, or what is to be done.
+    pub lead: String,
+    /// The path, as it may be shown.
+    pub name: String,
+    /// A size, where one belongs there.
+    pub size: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// Writes a list.
+pub fn print(style: Style, indent: usize, items: &[Item]) {
+    let widest = |part: fn(&Item) -> &String| {
+        items
+            .iter()
+            .map(|item| console::measure_text_width(part(item)))
+            .max()
+            .unwrap_or(0)
+    };
+    let (lead, name, size) = (
+        widest(|item| &item.lead),
+        widest(|item| &item.name),
+        widest(|item| &item.size),
+    );
+    let all = indent + lead + name + size + widest(|item| &item.reason) + 8;
+    if style.width.is_some_and(|width| all > usize::from(width)) {
+        return narrow(style, indent, lead, items);
+    }
+    let mut rows = Rows::bare(style, if size > 0 { 4 } else { 3 });
+    for item in items {
+        let mut cells = vec![
+            item.lead.clone(),
+            item.name.clone(),
+            item.size.clone(),
+            item.reason.clone(),
+        ];
+        if size == 0 {
+            cells.remove(2);
+        }
+        rows.add(cells);
+    }
+    if size > 0 {
+        rows.numbers(2);
+    }
+    rows.print(indent);
+}
+
+fn narrow(style: Style, indent: usize, lead: usize, items: &[Item]) {
+    let margin = " ".repeat(indent);
+    for (at, item) in items.iter().enumerate() {
+        let padding = " ".repeat(lead - console::measure_text_width(&item.lead));
+        let size = if item.size.is_empty() {
+            String::new()
+        } else {
+            format!("  {}", item.size)
+        };
+        line(format!(
+            "{margin}{}{padding}  {}{size}",
+            item.lead, item.name
+        ));
+        let shared = items
+            .get(at + 1)
+            .is_some_and(|next| (&next.lead, &next.reason) == (&item.lead, &item.reason));
+        if !shared && !item.reason.is_empty() {
+            let room = usize::from(style.width.unwrap_or(u16::MAX))
+                .saturating_sub(indent + 4)
+                .max(20);
+            for part in wrapped(&item.reason, room) {
+                line(format!("{margin}    {part}"));
+            }
+        }
+    }
+}
+
+/// A text in lines of at most `room` columns, broken between words.
+fn wrapped(text: &str, room: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let Some(last) = lines.last_mut() else {
+            continue;
+        };
+        if last.is_empty() {
+            last.push_str(word);
+        } else if console::measure_text_width(last) + 1 + console::measure_text_width(word) <= room
+        {
+            last.push(' ');
+            last.push_str(word);
+        } else {
+            lines.push(word.to_owned());
+        }
+    }
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_break_between_words() {
+        assert_eq!(wrapped("one two three", 7), ["one two", "three"]);
+        assert_eq!(wrapped("longer than seven", 7), ["longer", "than", "seven"]);
+        assert_eq!(wrapped("", 7), [""]);
+    }
+}
