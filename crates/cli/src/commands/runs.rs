@@ -81,7 +81,10 @@ fn did(run: &Run) -> String {
 
 fn took(run: &Run) -> String {
     match run.ended {
-        Some(ended) => format!("{:.1} s", ended.0.saturating_sub(run.began.0) as f64 / 1e9),
+        Some(ended) => match ended.0.saturating_sub(run.began.0) / 1_000_000 {
+            short @ ..1000 => format!("{short} ms"),
+            long => format!("{:.1} s", long as f64 / 1e3),
+        },
         None => "-".to_owned(),
     }
 }
