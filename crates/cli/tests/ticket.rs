@@ -515,3 +515,45 @@ fn a_file_that_is_no_ledger_is_left_alone() {
             .starts_with(b"this is no database")
     );
 }
+
+#[test]
+fn no_password_shows_anywhere() {
+    let mut desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "a");
+    let mut said = String::new();
+    for faults in [&[][..], &["broken=0.5"]] {
+        desk.serve_again(faults);
+        for arguments in [
+            &["sync", "-vv"][..],
+            &["account", "test", "office", "-vv"],
+            &["account", "show", "office", "--json"],
+        ] {
+            let output = desk.run(arguments);
+            said.push_str(&output.out);
+            said.push_str(&output.err);
+        }
+    }
+    for file in [
+        "home/katabatic.toml",
+        "home/ledger.db",
+        "home/ledger.db-wal",
+    ] {
+        said.push_str(&String::from_utf8_lossy(
+            &fs::read(desk.path(file)).unwrap_or_default(),
+        ));
+    }
+    assert!(
+        said.contains("PROPFIND") || said.contains("127.0.0.1"),
+        "the log was on"
+    );
+    // As it is, and as Basic sign-in sends it.
+    for secret in ["practice", "bGlicmFyaWFuOnByYWN0aWNl"] {
+        assert!(!said.contains(secret), "{secret} shows in {said}");
+    }
+    use std::os::unix::fs::PermissionsExt;
+    let mode = fs::metadata(desk.path("home/secrets/office"))
+        .unwrap()
+        .permissions()
+        .mode();
+    assert_eq!(mode & 0o077, 0, "only the owner may read it");
+}

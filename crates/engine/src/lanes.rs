@@ -7,7 +7,7 @@ use katabatic_core::RelPath;
 
 use crate::clock::SystemClock;
 use crate::config::{AccountConfig, Config, Direction, LaneConfig, far_place};
-use crate::ledger::{Ledger, rows};
+use crate::ledger::{Ledger, intents, rows};
 use crate::open::{OpenLane, account_client, open_lane, side_failed};
 use crate::pass::{Pass, Plan, Progress, Wish};
 use crate::place::absolute;
@@ -74,6 +74,18 @@ pub async fn add(
 /// Where config or ledger cannot be written.
 pub async fn remove(config: &mut Config, ledger: &Ledger, name: &str) -> Result<(), Error> {
     let id = config.lane(name)?.id.clone();
+    let unfinished = ledger.read(|connection| match rows::lane_of(connection, &id)? {
+        Some(lane) => intents::unfinished(connection, lane.key).map(|all| all.len()),
+        None => Ok(0),
+    })?;
+    if unfinished > 0 {
+        return Err(Error::new(
+            Class::NeedsPerson,
+            format!("removing the lane {name}"),
+            "a pass was cut off in the middle of a file, whose old version may lie in the spares alone",
+            format!("Let a pass clear it up first: katabatic sync {name}"),
+        ));
+    }
     config.remove_lane(name)?;
     ledger
         .write(move |connection| rows::forget_lane(connection, &id))

@@ -281,7 +281,7 @@ async fn a_server_that_fails_half_the_time_loses_nothing() {
                         .iter()
                         .filter(|outcome| outcome.ending == Ending::Stuck)
                         .collect();
-                    assert!(stuck.iter().all(|outcome| !outcome.reason.is_empty()));
+                    assert!(stuck.iter().all(|outcome| !outcome.why(&|_| String::new()).is_empty()));
                 }
                 Err(error) => assert_eq!(error.class, Class::Failed, "{error:?}"),
             }
@@ -402,5 +402,54 @@ async fn ten_thousand_files_in_one_folder() {
     assert_eq!(
         fs::read_dir(world.far.join("many")).unwrap().count(),
         10_000
+    );
+}
+
+/// A folder that turns into a link to somewhere else, right before something is placed in it.
+struct Trap {
+    folder: std::path::PathBuf,
+    outside: std::path::PathBuf,
+}
+
+#[async_trait::async_trait]
+impl katabatic_engine::seam::Hook for Trap {
+    async fn at(
+        &self,
+        seam: katabatic_engine::seam::Seam,
+        _: Option<katabatic_core::Side>,
+        _: Option<&katabatic_core::RelPath>,
+    ) {
+        if seam == katabatic_engine::seam::Seam::Intended
+            && self.folder.is_dir()
+            && !self.folder.is_symlink()
+        {
+            fs::rename(&self.folder, self.folder.with_extension("aside")).unwrap();
+            symlink(&self.outside, &self.folder).unwrap();
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_outside_the_root_is_touched_through_a_link() {
+    let world = settled(&[("folder/a.txt", "a"), ("folder/b.txt", "b")]).await;
+    let outside = world.dir.path().join("outside");
+    write(&outside, "a.txt", "somebody else's");
+    write(&world.far, "folder/a.txt", "a, edited there");
+    write(&world.far, "folder/new.txt", "new there");
+    fs::remove_file(world.far.join("folder/b.txt")).unwrap();
+    let trap = Trap {
+        folder: world.near.join("folder"),
+        outside: outside.clone(),
+    };
+    let clock = std::sync::Arc::new(katabatic_engine::clock::SystemClock);
+    let pass = world
+        .pass_with(std::sync::Arc::new(trap), clock)
+        .await
+        .unwrap();
+    let report = pass.sync(&Wish::default()).await.unwrap();
+    assert!(report.counts.stuck > 0, "{:#?}", report.outcomes);
+    assert_eq!(
+        tree(&outside).into_iter().collect::<Vec<_>>(),
+        [("a.txt".into(), Some("somebody else's".into()))]
     );
 }

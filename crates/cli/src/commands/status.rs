@@ -10,6 +10,7 @@ use katabatic_engine::pass::Progress;
 use katabatic_engine::standing::{self, LaneStanding, Standing};
 use serde_json::{Value, json};
 
+use super::conflicts::quoted;
 use crate::about::{About, understand};
 use crate::app::App;
 use crate::draw::listing::Item;
@@ -204,12 +205,12 @@ fn say_path(
     {
         say_counts(app, lane, path, standing);
     }
+    let typed = quoted(&lane.near.join(path.as_str()).to_string_lossy());
     match own.state.agreement {
-        Agreement::Waiting(_) => line(format!(
-            "  Next: katabatic sync {}",
-            shown_text(&lane.near.join(path.as_str()).to_string_lossy())
+        Agreement::Waiting(_) => line(format!("  Next: katabatic sync {}", typed)),
+        Agreement::Conflict => line(format!(
+            "  Next: katabatic settle {typed} --keep near|far|both"
         )),
-        Agreement::Conflict => line("  Next: katabatic settle PATH --keep near|far|both"),
         Agreement::Stuck => line(format!(
             "  Next: once the reason is gone, katabatic sync {}",
             lane.name

@@ -16,9 +16,21 @@ pub fn error(error: &Error, as_json: bool) {
         );
         return;
     }
-    eprintln!("katabatic: {}", super::shown_text(&error.what));
-    eprintln!("  why   {}", super::shown_text(&error.why));
+    let width = console::Term::stderr()
+        .size_checked()
+        .map_or(usize::MAX, |(_, width)| usize::from(width));
+    let say = |first: &str, rest: &str, text: &str| {
+        let room = width.saturating_sub(first.len()).max(30);
+        for (at, part) in super::wrapped(&super::shown_text(text), room)
+            .iter()
+            .enumerate()
+        {
+            eprintln!("{}{part}", if at == 0 { first } else { rest });
+        }
+    };
+    say("katabatic: ", "  ", &error.what);
+    say("  why   ", "        ", &error.why);
     if !error.next.is_empty() {
-        eprintln!("  next  {}", super::shown_text(&error.next));
+        say("  next  ", "        ", &error.next);
     }
 }

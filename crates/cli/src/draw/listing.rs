@@ -4,7 +4,7 @@
 //! a line of its own below, once for all neighbours that share it.
 
 use super::table::Rows;
-use super::{Style, line};
+use super::{Style, line, wrapped};
 
 /// One path.
 pub struct Item {
@@ -79,37 +79,5 @@ fn narrow(style: Style, indent: usize, lead: usize, items: &[Item]) {
                 line(format!("{margin}    {part}"));
             }
         }
-    }
-}
-
-/// A text in lines of at most `room` columns, broken between words.
-fn wrapped(text: &str, room: usize) -> Vec<String> {
-    let mut lines = vec![String::new()];
-    for word in text.split(' ') {
-        let Some(last) = lines.last_mut() else {
-            continue;
-        };
-        if last.is_empty() {
-            last.push_str(word);
-        } else if console::measure_text_width(last) + 1 + console::measure_text_width(word) <= room
-        {
-            last.push(' ');
-            last.push_str(word);
-        } else {
-            lines.push(word.to_owned());
-        }
-    }
-    lines
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn lines_break_between_words() {
-        assert_eq!(wrapped("one two three", 7), ["one two", "three"]);
-        assert_eq!(wrapped("longer than seven", 7), ["longer", "than", "seven"]);
-        assert_eq!(wrapped("", 7), [""]);
     }
 }

@@ -92,6 +92,26 @@ pub fn shown_text(text: &str) -> String {
         .collect()
 }
 
+/// A text in lines of at most `room` columns, broken between words.
+pub fn wrapped(text: &str, room: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let Some(last) = lines.last_mut() else {
+            continue;
+        };
+        if last.is_empty() {
+            last.push_str(word);
+        } else if console::measure_text_width(last) + 1 + console::measure_text_width(word) <= room
+        {
+            last.push(' ');
+            last.push_str(word);
+        } else {
+            lines.push(word.to_owned());
+        }
+    }
+    lines
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -99,5 +119,12 @@ mod tests {
     #[test]
     fn no_name_can_fake_a_line() {
         assert_eq!(shown_text("a\nb\u{1b}[2J é🎻"), "a\\nb\\u{1b}[2J é🎻");
+    }
+
+    #[test]
+    fn lines_break_between_words() {
+        assert_eq!(wrapped("one two three", 7), ["one two", "three"]);
+        assert_eq!(wrapped("longer than seven", 7), ["longer", "than", "seven"]);
+        assert_eq!(wrapped("", 7), [""]);
     }
 }

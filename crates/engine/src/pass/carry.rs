@@ -17,7 +17,7 @@ use super::primitive::{self, Change, Trouble, agreed};
 use super::scan::digest;
 use super::{IN_FLIGHT, Pass, Plan, Progress};
 use crate::Error;
-use crate::ledger::intents::Version;
+use crate::ledger::intents::{self, Version};
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::seam::Seam;
@@ -477,6 +477,8 @@ impl Room<'_> {
     async fn remove_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
         let (pass, path) = (self.pass, step.path());
         let spare = primitive::spare_name()?;
+        let number = primitive::note_folder(pass, on, path, &spare).await?;
+        // After an error the intent stays: the next pass looks where the folder is.
         let gone = pass
             .store(on)
             .remove_folder(path, &spare)
@@ -486,11 +488,15 @@ impl Room<'_> {
         match gone {
             FolderGone::Gone => {
                 let (lane, path) = (pass.lane.row.key, path.clone());
-                pass.ledger
-                    .write_later(move |connection| rows::forget(connection, lane, &path));
+                pass.ledger.write_later(move |connection| {
+                    rows::forget(connection, lane, &path)?;
+                    intents::done(connection, number)
+                });
                 Moved::bytes(0)
             }
             FolderGone::Kept(names) => {
+                pass.ledger
+                    .write_later(move |connection| intents::done(connection, number));
                 let names = names.join(", ");
                 if self.members_are_open(path) {
                     // What is in it waits itself; the next pass decides about the folder once that is carried.

@@ -15,7 +15,7 @@ pub(crate) mod scan;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use katabatic_core::{BrakeVerdict, RelPath, Side, Step};
+use katabatic_core::{BrakeVerdict, EditTime, RelPath, Side, Step};
 
 use crate::clock::Clock;
 use crate::ledger::Ledger;
@@ -144,13 +144,14 @@ impl Pass {
 
     /// Runs a pass under a lock that is held already.
     pub(crate) async fn run(&self, command: &str, wish: &Wish) -> Result<Report, Error> {
+        let began = self.clock.now();
         let unfinished = self.prepare().await?;
         let seen = scan::scan(self, &unfinished).await?;
         let plan = plan::make(self, seen, wish)?;
         self.seam(Seam::Planned, None, None).await;
         self.check_exactly(&plan, wish)?;
         self.check_brake(&plan, wish)?;
-        let run = self.begin_run(command, &plan).await?;
+        let run = self.begin_run(command, &plan, began).await?;
         let carried = carry::carry(self, &plan, run).await;
         self.seam(Seam::Carried, None, None).await;
         record::record(self, &plan, carried, run, wish).await
@@ -173,7 +174,7 @@ impl Pass {
             ..Wish::default()
         };
         let plan = Plan::of_one(step);
-        let run = self.begin_run(command, &plan).await?;
+        let run = self.begin_run(command, &plan, self.clock.now()).await?;
         let carried = carry::carry(self, &plan, run).await;
         record::record(self, &plan, carried, run, &wish).await
     }
@@ -247,7 +248,12 @@ impl Pass {
         ))
     }
 
-    async fn begin_run(&self, command: &str, plan: &Plan) -> Result<Option<i64>, Error> {
+    async fn begin_run(
+        &self,
+        command: &str,
+        plan: &Plan,
+        began: EditTime,
+    ) -> Result<Option<i64>, Error> {
         if plan.steps.iter().all(|step| !step.decision.is_work()) && plan.nothing_open {
             return Ok(None);
         }
@@ -256,7 +262,6 @@ impl Pass {
             self.lane.config.name.clone(),
             command.to_owned(),
         );
-        let began = self.clock.now();
         self.ledger
             .write(move |connection| runs::begin(connection, lane, &name, &command, began))
             .await

@@ -117,12 +117,24 @@ impl Plan {
             released,
             ..
         } = self.brake;
+        let totals = self.totals();
         let count = |toll: Toll| {
-            let removed = words::count(toll.removed, "file", "files");
-            format!(
-                "remove {removed} and replace {}",
-                words::grouped(toll.replaced)
-            )
+            let mut parts = Vec::new();
+            for (removed, at) in [(totals.removed_near, "here"), (totals.removed_far, "there")] {
+                if removed > 0 {
+                    parts.push(format!(
+                        "remove {} {at}",
+                        words::count(removed, "file", "files")
+                    ));
+                }
+            }
+            if toll.replaced > 0 {
+                parts.push(format!(
+                    "replace {}",
+                    words::count(toll.replaced, "file", "files")
+                ));
+            }
+            parts.join(" and ")
         };
         let of = words::grouped(files);
         let mut text = match self.brake_verdict {

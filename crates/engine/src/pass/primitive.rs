@@ -150,6 +150,26 @@ pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Troubl
     Ok(())
 }
 
+/// Notes that a folder is about to be captured, so that strangers' files in it are found again whatever happens.
+pub(crate) async fn note_folder(
+    pass: &Pass,
+    on: Side,
+    path: &RelPath,
+    spare: &str,
+) -> Result<i64, Trouble> {
+    let intent = Intent {
+        on_near: on == Side::Near,
+        spare: Some(spare.to_owned()),
+        old: Some(Version::of(&Entry::folder(), None)),
+        staged: None,
+        new: None,
+        source: None,
+        source_listed: false,
+        why: format!("removed {}", on.other().here_or_there()),
+    };
+    note(pass, path, &intent).await
+}
+
 async fn note(pass: &Pass, path: &RelPath, intent: &Intent) -> Result<i64, Trouble> {
     let (lane, path, intent) = (pass.lane.row.key, path.clone(), intent.clone());
     Ok(pass

@@ -19,6 +19,9 @@ use super::{Inner, entry, list};
 use crate::sides::{Captured, Content, FolderGone, Put, SideError, Source, Staged};
 
 pub(super) async fn read(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
+    if inner.client.stop.asked() {
+        return Err(SideError::Stopped);
+    }
     let url = inner.client.url(path, false);
     let build = || {
         inner
@@ -139,7 +142,14 @@ pub(super) async fn stage(inner: &Inner, source: Source) -> Result<Staged, SideE
         error: None,
     }));
     let noting = Arc::clone(&sent);
+    let stop = inner.client.stop.clone();
     let noted = source.content.map(move |chunk| {
+        // A large upload is set down; what was placed of others is not touched by that.
+        let chunk = if stop.asked() {
+            Err(SideError::Stopped)
+        } else {
+            chunk
+        };
         let mut sent = noting.lock().unwrap_or_else(PoisonError::into_inner);
         match chunk {
             Ok(chunk) => {

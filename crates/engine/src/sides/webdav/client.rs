@@ -155,12 +155,8 @@ impl Client {
     /// Waits before another attempt: as long as the server asks, or a little longer each time.
     ///
     /// # Errors
-    /// [`SideError::Stopped`] where somebody asked to stop, [`SideError::TryAgain`] where the server asks for longer
-    /// than a pass should stand still.
+    /// [`SideError::TryAgain`] where the server asks for longer than a pass should stand still.
     pub async fn pause(&self, attempt: u32, asked: Option<Duration>) -> Result<(), SideError> {
-        if self.stop.asked() {
-            return Err(SideError::Stopped);
-        }
         let wait = match asked {
             Some(asked) if asked > LONGEST_WAIT => {
                 return Err(SideError::TryAgain(format!(
@@ -183,9 +179,6 @@ impl Client {
     /// # Errors
     /// As [`Client::send`].
     pub async fn send_once(&self, request: RequestBuilder) -> Result<Response, SideError> {
-        if self.stop.asked() {
-            return Err(SideError::Stopped);
-        }
         let response = request
             .send()
             .await

@@ -150,6 +150,9 @@ pub(super) struct FarLister(pub(super) Arc<Inner>);
 #[async_trait]
 impl Lister for FarLister {
     async fn list(&self, folder: &RelPath) -> Result<Folder, SideError> {
+        if self.0.client.stop.asked() {
+            return Err(SideError::Stopped);
+        }
         let listed = members(&self.0, &self.0.far(folder)).await;
         match listed {
             Err(SideError::Missing) if folder.is_root() => Err(SideError::NotThere(
