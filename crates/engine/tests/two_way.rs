@@ -281,7 +281,11 @@ async fn a_server_that_fails_half_the_time_loses_nothing() {
                         .iter()
                         .filter(|outcome| outcome.ending == Ending::Stuck)
                         .collect();
-                    assert!(stuck.iter().all(|outcome| !outcome.why(&|_| String::new()).is_empty()));
+                    assert!(
+                        stuck
+                            .iter()
+                            .all(|outcome| !outcome.why(&|_| String::new()).is_empty())
+                    );
                 }
                 Err(error) => assert_eq!(error.class, Class::Failed, "{error:?}"),
             }
