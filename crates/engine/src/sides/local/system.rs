@@ -24,7 +24,8 @@ pub(super) fn open_below(
     path: &RelPath,
     flags: OFlags,
 ) -> io::Result<OwnedFd> {
-    let flags = flags | OFlags::CLOEXEC | OFlags::NOFOLLOW;
+    // `NO_SYMLINKS` covers the last part too, and says "a link" where `NOFOLLOW` would say "not a folder".
+    let flags = flags | OFlags::CLOEXEC;
     if path.is_root() {
         return Ok(openat2(root, ".", flags, Mode::empty(), BELOW)?);
     }
