@@ -1,6 +1,9 @@
 //! The stand-in as a WebDAV client meets it: each method, its conditions, and each fault on purpose.
 
-#![allow(clippy::unwrap_used, reason = "a test stops where its world cannot be made")]
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
 
 use std::fs;
 use std::path::PathBuf;
@@ -25,17 +28,30 @@ impl Cloud {
         let running = start(Config {
             data: dir.path().join("data"),
             listen: "127.0.0.1:0".parse().unwrap(),
-            users: vec![User::new("ada", "a").unwrap(), User::new("bela", "b").unwrap()],
+            users: vec![
+                User::new("ada", "a").unwrap(),
+                User::new("bela", "b").unwrap(),
+            ],
             faults: Arc::clone(&faults),
         })
         .await
         .unwrap();
         let http = Client::builder().tls_certs_only([]).build().unwrap();
-        Cloud { dir, faults, running, http }
+        Cloud {
+            dir,
+            faults,
+            running,
+            http,
+        }
     }
 
     fn fault(&self, faults: &[&str]) {
-        self.faults.set(faults.iter().map(|fault| fault.parse::<Fault>().unwrap()).collect());
+        self.faults.set(
+            faults
+                .iter()
+                .map(|fault| fault.parse::<Fault>().unwrap())
+                .collect(),
+        );
     }
 
     fn file(&self, at: &str) -> PathBuf {
@@ -44,7 +60,9 @@ impl Cloud {
 
     fn request(&self, method: &str, at: &str) -> RequestBuilder {
         let url = format!("{}{at}", self.running.url());
-        self.http.request(Method::from_bytes(method.as_bytes()).unwrap(), url).basic_auth("ada", Some("a"))
+        self.http
+            .request(Method::from_bytes(method.as_bytes()).unwrap(), url)
+            .basic_auth("ada", Some("a"))
     }
 
     async fn status(&self, method: &str, at: &str) -> u16 {
@@ -52,7 +70,11 @@ impl Cloud {
     }
 
     async fn put(&self, at: &str, body: &str) -> Response {
-        self.request("PUT", at).body(body.to_owned()).send().await.unwrap()
+        self.request("PUT", at)
+            .body(body.to_owned())
+            .send()
+            .await
+            .unwrap()
     }
 
     async fn tag(&self, at: &str) -> String {
@@ -62,11 +84,21 @@ impl Cloud {
 
     async fn move_to(&self, method: &str, from: &str, to: &str, overwrite: &str) -> u16 {
         let destination = format!("{}{to}", self.running.url());
-        code(self.request(method, from).header("destination", destination).header("overwrite", overwrite)).await
+        code(
+            self.request(method, from)
+                .header("destination", destination)
+                .header("overwrite", overwrite),
+        )
+        .await
     }
 
     async fn listing(&self, at: &str, depth: &str) -> (u16, String) {
-        let response = self.request("PROPFIND", at).header("depth", depth).send().await.unwrap();
+        let response = self
+            .request("PROPFIND", at)
+            .header("depth", depth)
+            .send()
+            .await
+            .unwrap();
         (response.status().as_u16(), response.text().await.unwrap())
     }
 }
@@ -81,15 +113,34 @@ async fn a_file_goes_in_and_comes_out() {
     let created = cloud.put("a%20b.txt", "hello").await;
     assert_eq!(created.status(), StatusCode::CREATED);
     let tag = created.headers()["etag"].to_str().unwrap().to_owned();
-    assert_eq!(fs::read(cloud.file("a b.txt")).unwrap(), b"hello", "files lie plainly on the disk");
-    let got = cloud.request("GET", "a%20b.txt").header("want-repr-digest", "sha-256=1").send().await.unwrap();
+    assert_eq!(
+        fs::read(cloud.file("a b.txt")).unwrap(),
+        b"hello",
+        "files lie plainly on the disk"
+    );
+    let got = cloud
+        .request("GET", "a%20b.txt")
+        .header("want-repr-digest", "sha-256=1")
+        .send()
+        .await
+        .unwrap();
     assert_eq!(got.headers()["etag"].to_str().unwrap(), tag);
-    assert_eq!(got.headers()["repr-digest"], "sha-256=:LPJNul+wow4m6DsqxbninhsWHlwfp0JecwQzYpOLmCQ=:");
+    assert_eq!(
+        got.headers()["repr-digest"],
+        "sha-256=:LPJNul+wow4m6DsqxbninhsWHlwfp0JecwQzYpOLmCQ=:"
+    );
     assert_eq!(got.text().await.unwrap(), "hello");
     let replaced = cloud.put("a%20b.txt", "hello").await;
     assert_eq!(replaced.status(), StatusCode::NO_CONTENT);
-    assert_ne!(replaced.headers()["etag"].to_str().unwrap(), tag, "every version has a tag of its own");
-    assert_eq!(cloud.put("missing/a.txt", "x").await.status(), StatusCode::CONFLICT);
+    assert_ne!(
+        replaced.headers()["etag"].to_str().unwrap(),
+        tag,
+        "every version has a tag of its own"
+    );
+    assert_eq!(
+        cloud.put("missing/a.txt", "x").await.status(),
+        StatusCode::CONFLICT
+    );
     assert_eq!(cloud.status("DELETE", "a%20b.txt").await, 204);
     assert_eq!(cloud.status("DELETE", "a%20b.txt").await, 404);
     assert_eq!(cloud.status("GET", "a%20b.txt").await, 404);
@@ -107,11 +158,21 @@ async fn ranges_are_served() {
         ("bytes=10-", 416, "no such range\n"),
         ("bytes=3-1", 416, "no such range\n"),
     ] {
-        let response = cloud.request("GET", "ten").header("range", range).send().await.unwrap();
+        let response = cloud
+            .request("GET", "ten")
+            .header("range", range)
+            .send()
+            .await
+            .unwrap();
         assert_eq!(response.status().as_u16(), status, "{range}");
         assert_eq!(response.text().await.unwrap(), body, "{range}");
     }
-    let response = cloud.request("GET", "ten").header("range", "bytes=2-4").send().await.unwrap();
+    let response = cloud
+        .request("GET", "ten")
+        .header("range", "bytes=2-4")
+        .send()
+        .await
+        .unwrap();
     assert_eq!(response.headers()["content-range"], "bytes 2-4/10");
 }
 
@@ -121,19 +182,42 @@ async fn conditions_are_obeyed() {
     cloud.put("a", "one").await;
     let tag = cloud.tag("a").await;
     let with = async |method: &str, name: &str, value: &str| {
-        code(cloud.request(method, "a").header(name.to_owned(), value).body("two")).await
+        code(
+            cloud
+                .request(method, "a")
+                .header(name.to_owned(), value)
+                .body("two"),
+        )
+        .await
     };
     assert_eq!(with("PUT", "if-none-match", "*").await, 412);
     assert_eq!(with("PUT", "if-match", "\"other\"").await, 412);
     assert_eq!(with("DELETE", "if-match", "\"other\"").await, 412);
     assert_eq!(with("GET", "if-match", "\"other\"").await, 412);
-    assert_eq!(with("PUT", "if-match", &format!("W/{tag}")).await, 412, "a weak tag never matches");
+    assert_eq!(
+        with("PUT", "if-match", &format!("W/{tag}")).await,
+        412,
+        "a weak tag never matches"
+    );
     assert_eq!(fs::read(cloud.file("a")).unwrap(), b"one");
     assert_eq!(with("PUT", "if-match", &tag).await, 204);
     assert_eq!(fs::read(cloud.file("a")).unwrap(), b"two");
-    assert_eq!(code(cloud.request("PUT", "fresh").header("if-none-match", "*").body("x")).await, 201);
+    assert_eq!(
+        code(
+            cloud
+                .request("PUT", "fresh")
+                .header("if-none-match", "*")
+                .body("x")
+        )
+        .await,
+        201
+    );
     fs::write(cloud.file("a"), "three, by hand").unwrap();
-    assert_ne!(cloud.tag("a").await, tag, "an edit on the disk has a tag of its own");
+    assert_ne!(
+        cloud.tag("a").await,
+        tag,
+        "an edit on the disk has a tag of its own"
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -162,7 +246,15 @@ async fn folders_are_made_moved_copied_and_removed() {
     assert_eq!(cloud.status("DELETE", "d").await, 204);
     assert!(!cloud.file("d").exists());
     assert_eq!(cloud.status("DELETE", "").await, 403, "the root stays");
-    assert_eq!(code(cloud.request("MOVE", "b").header("destination", "http://elsewhere.example/b")).await, 400);
+    assert_eq!(
+        code(
+            cloud
+                .request("MOVE", "b")
+                .header("destination", "http://elsewhere.example/b")
+        )
+        .await,
+        400
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -176,11 +268,23 @@ async fn listings_go_as_deep_as_is_asked() {
     }
     let (status, xml) = cloud.listing("d/a", "0").await;
     assert_eq!(status, 207);
-    assert!(xml.contains("<D:getcontentlength>5</D:getcontentlength>"), "{xml}");
+    assert!(
+        xml.contains("<D:getcontentlength>5</D:getcontentlength>"),
+        "{xml}"
+    );
     assert!(xml.contains("<D:href>/d/a</D:href>"), "{xml}");
     assert_eq!(cloud.listing("missing", "0").await.0, 404);
     assert_eq!(cloud.listing("", "2").await.0, 400);
-    assert_eq!(code(cloud.request("PROPFIND", "").header("depth", "0").body("<propfind")).await, 400);
+    assert_eq!(
+        code(
+            cloud
+                .request("PROPFIND", "")
+                .header("depth", "0")
+                .body("<propfind")
+        )
+        .await,
+        400
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -198,14 +302,25 @@ async fn properties_of_the_clients_own_are_kept() {
         request.send().await.unwrap().text().await.unwrap()
     };
     assert!(asked("a").await.contains("404 Not Found"));
-    assert_eq!(code(cloud.request("PROPPATCH", "a").body(patch("set"))).await, 207);
+    assert_eq!(
+        code(cloud.request("PROPPATCH", "a").body(patch("set"))).await,
+        207
+    );
     assert!(asked("a").await.contains(">a &amp; b<"));
     assert_eq!(cloud.tag("a").await, tag, "a property is no new version");
     cloud.move_to("MOVE", "a", "b", "F").await;
     assert!(asked("b").await.contains(">a &amp; b<"), "it moves along");
     cloud.put("b", "two").await;
-    assert!(asked("b").await.contains(">a &amp; b<"), "and outlives the content");
-    cloud.request("PROPPATCH", "b").body(patch("remove")).send().await.unwrap();
+    assert!(
+        asked("b").await.contains(">a &amp; b<"),
+        "and outlives the content"
+    );
+    cloud
+        .request("PROPPATCH", "b")
+        .body(patch("remove"))
+        .send()
+        .await
+        .unwrap();
     assert!(asked("b").await.contains("404 Not Found"));
     let live = "<propertyupdate xmlns='DAV:'><set><prop><getetag>x</getetag></prop></set></propertyupdate>";
     assert_eq!(code(cloud.request("PROPPATCH", "b").body(live)).await, 403);
@@ -218,9 +333,20 @@ async fn users_sign_in_and_see_only_their_own() {
     let url = format!("{}a", cloud.running.url());
     let nobody = cloud.http.get(&url).send().await.unwrap();
     assert_eq!(nobody.status(), StatusCode::UNAUTHORIZED);
-    assert!(nobody.headers()["www-authenticate"].to_str().unwrap().starts_with("Basic"));
-    assert_eq!(code(cloud.http.get(&url).basic_auth("ada", Some("b"))).await, 401);
-    assert_eq!(code(cloud.http.get(&url).basic_auth("bela", Some("b"))).await, 404);
+    assert!(
+        nobody.headers()["www-authenticate"]
+            .to_str()
+            .unwrap()
+            .starts_with("Basic")
+    );
+    assert_eq!(
+        code(cloud.http.get(&url).basic_auth("ada", Some("b"))).await,
+        401
+    );
+    assert_eq!(
+        code(cloud.http.get(&url).basic_auth("bela", Some("b"))).await,
+        404
+    );
     let options = cloud.request("OPTIONS", "").send().await.unwrap();
     assert_eq!(options.headers()["dav"], "1");
     assert_eq!(cloud.status("POST", "a").await, 405);
@@ -248,7 +374,13 @@ async fn each_fault_happens() {
 
     cloud.fault(&["busy=1"]);
     let busy = cloud.request("GET", "a").send().await.unwrap();
-    assert_eq!((busy.status().as_u16(), busy.headers()["retry-after"].to_str().unwrap()), (503, "0"));
+    assert_eq!(
+        (
+            busy.status().as_u16(),
+            busy.headers()["retry-after"].to_str().unwrap()
+        ),
+        (503, "0")
+    );
     cloud.fault(&["broken=1"]);
     assert_eq!(cloud.status("GET", "a").await, 500);
     cloud.fault(&["no-put-tag"]);
@@ -261,16 +393,59 @@ async fn each_fault_happens() {
     assert_eq!(cloud.listing("d", "1").await.0, 403);
     assert_eq!(cloud.listing("d", "0").await.0, 207);
     cloud.fault(&["flip=1"]);
-    let flipped = cloud.request("GET", "a").send().await.unwrap().text().await.unwrap();
-    assert_eq!(flipped.bytes().zip(text.bytes()).filter(|(a, b)| a != b).count(), 1);
+    let flipped = cloud
+        .request("GET", "a")
+        .send()
+        .await
+        .unwrap()
+        .text()
+        .await
+        .unwrap();
+    assert_eq!(
+        flipped
+            .bytes()
+            .zip(text.bytes())
+            .filter(|(a, b)| a != b)
+            .count(),
+        1
+    );
     cloud.fault(&["cut=1"]);
-    assert!(cloud.request("GET", "a").send().await.unwrap().text().await.is_err());
-    assert!(cloud.request("PUT", "cut").body(text.clone()).send().await.is_err());
-    assert!(!cloud.file("cut").exists(), "a cut upload leaves nothing under its name");
+    assert!(
+        cloud
+            .request("GET", "a")
+            .send()
+            .await
+            .unwrap()
+            .text()
+            .await
+            .is_err()
+    );
+    assert!(
+        cloud
+            .request("PUT", "cut")
+            .body(text.clone())
+            .send()
+            .await
+            .is_err()
+    );
+    assert!(
+        !cloud.file("cut").exists(),
+        "a cut upload leaves nothing under its name"
+    );
     cloud.fault(&["cut=1", "write-in-place"]);
-    assert!(cloud.request("PUT", "half").body(text.clone()).send().await.is_err());
+    assert!(
+        cloud
+            .request("PUT", "half")
+            .body(text.clone())
+            .send()
+            .await
+            .is_err()
+    );
     let half = fs::metadata(cloud.file("half")).unwrap().len();
-    assert!(half > 0 && half < text.len() as u64, "{half} bytes under the real name");
+    assert!(
+        half > 0 && half < text.len() as u64,
+        "{half} bytes under the real name"
+    );
     cloud.fault(&["delay=30"]);
     let began = std::time::Instant::now();
     cloud.status("OPTIONS", "").await;
@@ -286,5 +461,8 @@ async fn it_serves_this_computer_alone() {
         users: Vec::new(),
         faults: Arc::new(Faults::new(Vec::new(), 1)),
     };
-    assert!(matches!(start(config).await, Err(StandinError::NotLoopback(_))));
+    assert!(matches!(
+        start(config).await,
+        Err(StandinError::NotLoopback(_))
+    ));
 }

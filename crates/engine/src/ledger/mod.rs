@@ -9,6 +9,8 @@ pub mod rows;
 pub mod runs;
 mod schema;
 pub mod spare_rows;
+#[cfg(test)]
+mod tests;
 
 use std::path::{Path, PathBuf};
 use std::sync::mpsc;
