@@ -3,6 +3,7 @@
 //! The heart is [`pass`], which reads as its four rooms: scan, plan, carry, record. Everything that touches a file on
 //! either side goes through the [`sides::SideStore`] trait, and everything that replaces or removes one goes through
 //! one primitive: capture, check, place, verify.
+#![forbid(unsafe_code)]
 
 pub mod accounts;
 pub mod clock;
