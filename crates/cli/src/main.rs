@@ -22,7 +22,7 @@ fn main() -> ExitCode {
     let common = typed.common.clone();
     let result = match typed.command {
         Command::Demo(demo) => commands::demo::demo(&common, &demo),
-        Command::Standin(standin) => commands::standin::standin(&standin),
+        Command::Standin(standin) => commands::standin::standin(&common, &standin),
         command => App::start(&common).and_then(|app| dispatch(&app, command)),
     };
     match result {
@@ -46,7 +46,7 @@ fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::E
         Command::Runs(runs) => commands::runs::runs(app, &runs),
         Command::Spares(spares) => commands::spares::spares(app, &spares),
         Command::Demo(demo) => commands::demo::demo(&app.common, &demo),
-        Command::Standin(standin) => commands::standin::standin(&standin),
+        Command::Standin(standin) => commands::standin::standin(&app.common, &standin),
     }
 }
 

@@ -186,6 +186,29 @@ pub fn grouped(number: u64) -> String {
     out
 }
 
+/// A path as it can be typed into a shell.
+#[must_use]
+pub fn typed(text: &str) -> String {
+    let plain = |c: char| c.is_alphanumeric() || "/._-@+~,:".contains(c);
+    if !text.is_empty() && text.chars().all(plain) {
+        return text.to_owned();
+    }
+    if text.chars().any(char::is_control) {
+        let escaped: String = text
+            .chars()
+            .flat_map(|c| {
+                if c.is_control() || c == '\'' {
+                    c.escape_default().collect::<Vec<_>>()
+                } else {
+                    vec![c]
+                }
+            })
+            .collect();
+        return format!("$'{escaped}'");
+    }
+    format!("'{}'", text.replace('\'', r"'\''"))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -200,5 +223,13 @@ mod tests {
         assert_eq!(count(1, "file", "files"), "1 file");
         assert_eq!(count(12_400, "file", "files"), "12,400 files");
         assert_eq!(grouped(1_000_000), "1,000,000");
+    }
+
+    #[test]
+    fn a_path_can_be_typed_as_it_is_shown() {
+        assert_eq!(typed("/a/b.txt"), "/a/b.txt");
+        assert_eq!(typed("/a b"), "'/a b'");
+        assert_eq!(typed("it's"), r"'it'\''s'");
+        assert_eq!(typed("a\nb"), r"$'a\nb'");
     }
 }

@@ -3,7 +3,7 @@
 use futures_util::StreamExt;
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
-use katabatic_core::{Decision, EditTime, Entry, Kind, RelPath, Side, Step, Triple, View};
+use katabatic_core::{Decision, EditTime, Entry, Kind, RelPath, Side, Step, Triple, View, words};
 
 use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
@@ -304,7 +304,14 @@ fn not_in_conflict(pass: &Pass, seen: &Triple) -> Error {
         ),
         format!(
             "See where it stands: katabatic status {}",
-            pass.lane.config.near.join(seen.path.as_str()).display()
+            words::typed(
+                &pass
+                    .lane
+                    .config
+                    .near
+                    .join(seen.path.as_str())
+                    .to_string_lossy()
+            )
         ),
     )
 }

@@ -38,6 +38,8 @@ pub struct LaneStanding {
     pub pass: u64,
     /// When the far side was last looked at.
     pub far_seen: Option<EditTime>,
+    /// Whether no pass ever came to its end, though one carried something before it was cut off.
+    pub cut_off: bool,
     /// When the near side was looked at.
     pub near_seen: EditTime,
     /// Files by how they agree.
@@ -101,6 +103,7 @@ pub async fn look(
     let mut standing = LaneStanding {
         pass: pass.lane.row.pass,
         far_seen: pass.lane.row.seen_at,
+        cut_off: pass.lane.row.seen_at.is_none() && !known.is_empty(),
         near_seen,
         counts: BTreeMap::new(),
         settled_bytes: 0,

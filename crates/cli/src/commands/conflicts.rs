@@ -4,6 +4,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::Entry;
+use katabatic_core::words::typed;
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
@@ -17,8 +18,8 @@ use crate::draw::table::Rows;
 use crate::draw::{json, line, shown, shown_text, time};
 use crate::{args, exit};
 
-pub fn conflicts(app: &App, typed: &args::Conflicts) -> Result<ExitCode, Error> {
-    let lanes: Vec<LaneConfig> = match &typed.lane {
+pub fn conflicts(app: &App, wanted: &args::Conflicts) -> Result<ExitCode, Error> {
+    let lanes: Vec<LaneConfig> = match &wanted.lane {
         Some(name) => vec![app.config.lane(name)?.clone()],
         None => understand(&app.config, &[])?
             .into_iter()
@@ -98,7 +99,7 @@ fn say(app: &App, lane: &LaneConfig, conflict: &Conflict) {
     let path = lane.near.join(conflict.path.as_str());
     line(format!(
         "  Next: katabatic settle {} --keep near|far|both|newest",
-        quoted(&path.to_string_lossy())
+        typed(&path.to_string_lossy())
     ));
 }
 
@@ -108,28 +109,6 @@ fn shortened(text: &str) -> String {
     } else {
         text.chars().take(59).chain(['…']).collect()
     }
-}
-
-/// A path as it can be typed into a shell.
-pub fn quoted(text: &str) -> String {
-    let plain = |c: char| c.is_alphanumeric() || "/._-@+~,:".contains(c);
-    if !text.is_empty() && text.chars().all(plain) {
-        return text.to_owned();
-    }
-    if text.chars().any(char::is_control) {
-        let escaped: String = text
-            .chars()
-            .flat_map(|c| {
-                if c.is_control() || c == '\'' {
-                    c.escape_default().collect::<Vec<_>>()
-                } else {
-                    vec![c]
-                }
-            })
-            .collect();
-        return format!("$'{escaped}'");
-    }
-    format!("'{}'", text.replace('\'', r"'\''"))
 }
 
 fn conflict_json(lane: &LaneConfig, conflict: &Conflict) -> Value {
@@ -143,17 +122,4 @@ fn conflict_json(lane: &LaneConfig, conflict: &Conflict) -> Value {
             json!({"line": number, "near": near, "far": far})
         }),
     })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_path_can_be_typed_as_it_is_shown() {
-        assert_eq!(quoted("/a/b.txt"), "/a/b.txt");
-        assert_eq!(quoted("/a b"), "'/a b'");
-        assert_eq!(quoted("it's"), r"'it'\''s'");
-        assert_eq!(quoted("a\nb"), r"$'a\nb'");
-    }
 }

@@ -4,10 +4,10 @@ use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitCode, Stdio};
 
+use katabatic_core::words::typed as quoted;
 use katabatic_engine::Error;
 use katabatic_engine::home::write_private;
 
-use super::conflicts::quoted;
 use crate::args::{self, Common};
 use crate::draw::line;
 use crate::sample;

@@ -6,11 +6,12 @@ use std::sync::Arc;
 
 use katabatic_engine::Error;
 use katabatic_standin::{Config, Fault, Faults, User};
+use serde_json::json;
 
 use crate::app;
-use crate::args::{Standin, StandinServe};
+use crate::args::{Common, Standin, StandinServe};
 
-pub fn standin(standin: &Standin) -> Result<ExitCode, Error> {
+pub fn standin(common: &Common, standin: &Standin) -> Result<ExitCode, Error> {
     let Standin::Serve(serve) = standin;
     let config = config(serve)?;
     let names: Vec<String> = config.users.iter().map(|user| user.name.clone()).collect();
@@ -23,9 +24,18 @@ pub fn standin(standin: &Standin) -> Result<ExitCode, Error> {
             )
         })?;
         // Scripts read the first line for the address: it is printed only once the server listens.
-        say(&running.url());
-        for name in names {
-            say(&format!("{name} {}", running.files_of(&name).display()));
+        let files = |name: &String| running.files_of(name).display().to_string();
+        if common.json {
+            let users: Vec<_> = names
+                .iter()
+                .map(|name| json!({"name": name, "files": files(name)}))
+                .collect();
+            say(&json!({"address": running.url(), "users": users}).to_string());
+        } else {
+            say(&running.url());
+            names
+                .iter()
+                .for_each(|name| say(&format!("{name} {}", files(name))));
         }
         tokio::select! {
             () = running.wait() => {}

@@ -10,7 +10,6 @@ use katabatic_engine::pass::Progress;
 use katabatic_engine::standing::{self, LaneStanding, Standing};
 use serde_json::{Value, json};
 
-use super::conflicts::quoted;
 use crate::about::{About, understand};
 use crate::app::App;
 use crate::draw::listing::Item;
@@ -49,12 +48,21 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
     Ok(ExitCode::from(code))
 }
 
+/// When and by what the far side was looked at.
+fn there_words(standing: &LaneStanding) -> String {
+    match standing.far_seen {
+        Some(at) => format!("as of {} (pass {})", time::exact(at), standing.pass),
+        None if standing.cut_off => "as carried by a pass that was cut off".to_owned(),
+        None => "never looked at yet: no pass has run".to_owned(),
+    }
+}
+
 fn seen_words(standing: &LaneStanding) -> String {
-    let there = match standing.far_seen {
-        Some(at) => format!("there as of {} (pass {})", time::exact(at), standing.pass),
-        None => "there never looked at yet: no pass has run".to_owned(),
-    };
-    format!("seen: here {}, {there}", time::exact(standing.near_seen))
+    format!(
+        "seen: here {}, there {}",
+        time::exact(standing.near_seen),
+        there_words(standing)
+    )
 }
 
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
@@ -183,13 +191,13 @@ fn say_path(
         time::exact(standing.near_seen)
     ));
     let far = view_words(own, Side::Far);
-    match standing.far_seen {
-        Some(at) => line(format!(
-            "  there      {far} (as of {}, pass {})",
-            time::exact(at),
-            standing.pass
-        )),
-        None => line("  there      never looked at yet: no pass has run"),
+    if standing.far_seen.is_some() || standing.cut_off {
+        line(format!(
+            "  there      {far} ({})",
+            there_words(standing).replace(" (", ", ").replace(')', "")
+        ));
+    } else {
+        line(format!("  there      {}", there_words(standing)));
     }
     line(format!(
         "  places     {} {} {}",
@@ -205,7 +213,7 @@ fn say_path(
     {
         say_counts(app, lane, path, standing);
     }
-    let typed = quoted(&lane.near.join(path.as_str()).to_string_lossy());
+    let typed = words::typed(&lane.near.join(path.as_str()).to_string_lossy());
     match own.state.agreement {
         Agreement::Waiting(_) => line(format!("  Next: katabatic sync {}", typed)),
         Agreement::Conflict => line(format!(
