@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use katabatic_core::Side;
 use url::Url;
 
 use crate::config::{AccountConfig, Config, LaneConfig};
@@ -28,10 +29,10 @@ pub struct OpenLane {
 impl OpenLane {
     /// One side, behind the trait.
     #[must_use]
-    pub fn store(&self, side: katabatic_core::Side) -> Arc<dyn SideStore> {
+    pub fn store(&self, side: Side) -> Arc<dyn SideStore> {
         match side {
-            katabatic_core::Side::Near => Arc::new(self.near.clone()),
-            katabatic_core::Side::Far => Arc::new(self.far.clone()),
+            Side::Near => Arc::new(self.near.clone()),
+            Side::Far => Arc::new(self.far.clone()),
         }
     }
 }
@@ -79,13 +80,25 @@ pub async fn open_lane(
 ) -> Result<OpenLane, Error> {
     let client = account_client(home, config.account(&lane.account)?, stop)?;
     let far = WebdavSide::new(client, lane.far.clone(), &home.computer()?, &lane.id);
+    let near_failed = |why: &SideError| side_failed(lane, Side::Near, why);
+    // Before anything is made at the root: another drive at the same path gets no folder of ours.
+    let known = ledger
+        .read(|connection| rows::lane_of(connection, &lane.id))?
+        .and_then(|row| row.near_root);
+    if let Some(known) = known {
+        check_near_mark(
+            lane,
+            &known,
+            &LocalSide::recognise(&lane.near).map_err(|why| near_failed(&why))?,
+        )?;
+    }
     let near = LocalSide::open(
         &lane.near,
         &home.lane_room(&lane.id),
         &lane.id,
         stop.clone(),
     )
-    .map_err(|why| side_failed(lane, katabatic_core::Side::Near, &why))?;
+    .map_err(|why| near_failed(&why))?;
     let id = lane.id.clone();
     let row = ledger
         .write(move |connection| {
@@ -101,15 +114,35 @@ pub async fn open_lane(
     })
 }
 
+/// Makes sure that the folder at the near root is the one that was tied.
+///
+/// # Errors
+/// [`Class::NotThere`] where it is another one.
+pub(crate) fn check_near_mark(lane: &LaneConfig, known: &str, found: &str) -> Result<(), Error> {
+    if known == found {
+        return Ok(());
+    }
+    Err(Error::new(
+        Class::NotThere,
+        format!(
+            "the near side of lane {}, {}",
+            lane.name,
+            lane.near.display()
+        ),
+        "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
+        "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
+    ))
+}
+
 /// A side's error as it reaches a person.
 #[must_use]
-pub fn side_failed(lane: &LaneConfig, side: katabatic_core::Side, error: &SideError) -> Error {
+pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
     let (place, next) = match side {
-        katabatic_core::Side::Near => (
+        Side::Near => (
             lane.near.display().to_string(),
             "Is the drive plugged in and mounted? Nothing was removed on either side.",
         ),
-        katabatic_core::Side::Far => (
+        Side::Far => (
             lane.far_place(),
             "Is the network up, and the folder still there? Nothing was removed on either side.",
         ),

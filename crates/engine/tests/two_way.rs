@@ -179,6 +179,25 @@ async fn a_side_that_is_gone_removes_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn another_far_folder_of_the_same_name_is_not_the_one_that_was_tied() {
+    let world = settled(&[("a.txt", "a"), ("b.txt", "b")]).await;
+    let aside = world.far.with_extension("aside");
+    fs::rename(&world.far, &aside).unwrap();
+    fs::create_dir(&world.far).unwrap();
+    let error = world.sync().await.unwrap_err();
+    assert_eq!(error.class, Class::NotThere);
+    assert!(error.next.contains("right account"), "{error:?}");
+    assert_eq!(tree(&world.near).len(), 2, "nothing is removed here");
+    assert!(
+        tree(&world.far).is_empty(),
+        "and nothing fills the wrong account"
+    );
+    fs::remove_dir(&world.far).unwrap();
+    fs::rename(&aside, &world.far).unwrap();
+    assert!(!world.plan().await.unwrap().has_work());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_brake_stops_before_anything_is_carried() {
     let world = World::new().await;
     for number in 0..12 {

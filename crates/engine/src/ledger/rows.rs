@@ -79,6 +79,8 @@ pub struct LaneRow {
     pub seen_at: Option<EditTime>,
     /// How the near root was recognised.
     pub near_root: Option<String>,
+    /// Whether the tool's own folder for this lane was made at the far root.
+    pub far_marked: bool,
 }
 
 /// The lane of this id, where the ledger knows it.
@@ -92,9 +94,10 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
             pass: row.get(1)?,
             seen_at: row.get::<_, Option<i64>>(2)?.map(EditTime),
             near_root: row.get(3)?,
+            far_marked: row.get(4)?,
         })
     };
-    let sql = "SELECT number, pass, seen_at, near_root FROM lane WHERE id = ?1";
+    let sql = "SELECT number, pass, seen_at, near_root, far_marked FROM lane WHERE id = ?1";
     connection
         .prepare_cached(sql)?
         .query_row([id], read)
@@ -114,12 +117,18 @@ pub(crate) fn set_near_root(
         .map(drop)
 }
 
+pub(crate) fn set_far_marked(connection: &Connection, lane: LaneKey) -> rusqlite::Result<()> {
+    connection
+        .execute("UPDATE lane SET far_marked = 1 WHERE number = ?1", [lane.0])
+        .map(drop)
+}
+
 /// Forgets a lane whole, but for its runs and spares.
 pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result<()> {
     for sql in [
         "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM intent WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
-        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, token = NULL WHERE id = ?1",
+        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, far_marked = 0, token = NULL WHERE id = ?1",
     ] {
         connection.execute(sql, [id])?;
     }

@@ -12,6 +12,8 @@ const MIGRATIONS: [&str; 1] = ["
         seen_at     INTEGER,
         -- How the near root was recognised.
         near_root   TEXT,
+        -- Whether the tool's own folder for this lane was made at the far root.
+        far_marked  INTEGER NOT NULL DEFAULT 0,
         -- The far side's change token, kept with the rows that came with it.
         token       TEXT
     );

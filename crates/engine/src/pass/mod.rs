@@ -22,7 +22,7 @@ use crate::ledger::Ledger;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts};
 use crate::lock::RootLock;
-use crate::open::{OpenLane, side_failed};
+use crate::open::{OpenLane, check_near_mark, side_failed};
 use crate::seam::{Seam, SharedHook};
 use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
@@ -30,6 +30,9 @@ use crate::{Class, Error, lock};
 pub use carry::{Ending, Outcome};
 pub use plan::Plan;
 pub use progress::Progress;
+
+/// How often a look is tried again that a whole pass depends on.
+const LOOKS: u32 = 8;
 
 /// As many files are carried at a time.
 pub const IN_FLIGHT: usize = 8;
@@ -179,18 +182,47 @@ impl Pass {
         record::record(self, &plan, carried, run, &wish).await
     }
 
-    /// Makes sure that both roots are there.
+    /// Makes sure that both roots are there, and are the ones that were tied.
     async fn check_roots(&self) -> Result<(), Error> {
         self.check_near_root().await?;
         match self.lane.far.root().await {
-            Ok(_) => Ok(()),
-            Err(error) if error.ends_the_pass() => Err(self.side_failed(Side::Far, &error)),
+            Ok(_) => {}
+            Err(error) if error.ends_the_pass() => return Err(self.side_failed(Side::Far, &error)),
             // It could not be told: the scan finds the root unknown and holds everything.
-            Err(error) => {
-                tracing::debug!("the far root could not be looked at: {error}");
-                Ok(())
+            Err(error) => tracing::debug!("the far root could not be looked at: {error}"),
+        }
+        if self.lane.row.far_marked {
+            self.check_far_mark().await
+        } else {
+            Ok(())
+        }
+    }
+
+    /// A far folder without the tool's own folder in it is another folder of the same name: one that was made anew,
+    /// or the one of another account that answers at the address now.
+    async fn check_far_mark(&self) -> Result<(), Error> {
+        let mut tries = 0;
+        loop {
+            match self.lane.far.is_marked().await {
+                Ok(true) => return Ok(()),
+                Ok(false) => break,
+                Err(error) if error.ends_the_pass() => {
+                    return Err(self.side_failed(Side::Far, &error));
+                }
+                Err(_) if tries < LOOKS => tries += 1,
+                Err(error) => return Err(self.side_failed(Side::Far, &error)),
             }
         }
+        Err(Error::new(
+            Class::NotThere,
+            format!(
+                "the far side of lane {}, {}",
+                self.lane.config.name,
+                self.lane.config.far_place()
+            ),
+            "another folder is there than the one that was tied: the tool's own folder (.katabatic) is not in it",
+            "Is it the right account? If that folder was only tidied away, or the far folder really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
+        ))
     }
 
     /// Makes sure that the near root is there, and is the folder that was tied.
@@ -202,17 +234,8 @@ impl Pass {
             .await
             .map_err(|error| self.side_failed(Side::Near, &error))?;
         match &self.lane.row.near_root {
-            Some(known) if *known != root => Err(Error::new(
-                Class::NotThere,
-                format!(
-                    "the near side of lane {}, {}",
-                    self.lane.config.name,
-                    self.lane.config.near.display()
-                ),
-                "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
-                "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
-            )),
-            _ => Ok(()),
+            Some(known) => check_near_mark(&self.lane.config, known, &root),
+            None => Ok(()),
         }
     }
 
@@ -268,22 +291,33 @@ impl Pass {
             .map(Some)
     }
 
-    /// Gives the near root its mark and remembers how it is recognised, at the first pass.
-    pub(crate) async fn remember_root(&self) -> Result<(), Error> {
-        if self.lane.row.near_root.is_some() {
-            return Ok(());
-        }
-        self.lane.near.mark_root()?;
-        let root = self
-            .lane
-            .near
-            .root()
-            .await
-            .map_err(|error| self.side_failed(Side::Near, &error))?;
+    /// Gives both roots their marks and remembers how they are recognised, at the first pass.
+    pub(crate) async fn remember_roots(&self) -> Result<(), Error> {
         let lane = self.lane.row.key;
-        self.ledger
-            .write(move |connection| rows::set_near_root(connection, lane, &root))
-            .await
+        if self.lane.row.near_root.is_none() {
+            self.lane.near.mark_root()?;
+            let root = self
+                .lane
+                .near
+                .root()
+                .await
+                .map_err(|error| self.side_failed(Side::Near, &error))?;
+            self.ledger
+                .write(move |connection| rows::set_near_root(connection, lane, &root))
+                .await?;
+        }
+        if !self.lane.row.far_marked {
+            match self.lane.far.mark_root().await {
+                Ok(()) => {
+                    self.ledger
+                        .write(move |connection| rows::set_far_marked(connection, lane))
+                        .await?
+                }
+                // The next pass tries again; until then the far root is recognised by its address alone.
+                Err(error) => tracing::debug!("the far root keeps no mark yet: {error}"),
+            }
+        }
+        Ok(())
     }
 }
 

@@ -18,7 +18,7 @@ pub(crate) async fn record(
 ) -> Result<Report, Error> {
     // Before anything is called settled, all that was carried must stand in the ledger.
     pass.ledger.flush().await?;
-    pass.remember_root().await?;
+    pass.remember_roots().await?;
     let Carried {
         outcomes,
         counts,

@@ -77,10 +77,14 @@ impl LocalSide {
         })
     }
 
-    /// The descriptor of the root, for locking it.
-    #[must_use]
-    pub fn root_descriptor(&self) -> BorrowedFd<'_> {
-        self.inner.root.as_fd()
+    /// How the folder at `root` is recognised, without making anything there.
+    ///
+    /// # Errors
+    /// [`SideError::NotThere`] where there is none.
+    pub fn recognise(root: &Path) -> Result<String, SideError> {
+        let descriptor = File::open(root)
+            .map_err(|why| SideError::NotThere(format!("{}: {why}", root.display())))?;
+        room::recognise_root(descriptor.as_fd(), root)
     }
 
     /// Gives the root a mark by which it is recognised, where the file system can hold one.

@@ -61,6 +61,24 @@ impl WebdavSide {
         }
     }
 
+    /// Makes the tool's own folder for this lane at the far root, by which the root is recognised later.
+    ///
+    /// # Errors
+    /// Where the server does not let us.
+    pub async fn mark_root(&self) -> Result<(), SideError> {
+        room::make_ready(&self.inner).await
+    }
+
+    /// Whether the tool's own folder for this lane is there.
+    ///
+    /// # Errors
+    /// As [`SideStore::look`].
+    pub async fn is_marked(&self) -> Result<bool, SideError> {
+        Ok(list::look(&self.inner, self.inner.room.lane())
+            .await?
+            .is_some())
+    }
+
     /// What a folder holds, in no order.
     ///
     /// # Errors

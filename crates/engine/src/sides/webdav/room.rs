@@ -7,6 +7,9 @@ use super::{Inner, carry, list};
 use crate::home::random_hex;
 use crate::sides::{OWN_FOLDER, Put, SideError};
 
+/// Where in the folders of a room the one of the lane stands.
+const LANE: usize = 2;
+
 pub(super) struct Room {
     /// `.katabatic`, `.katabatic/<computer>`, and so on, in the order in which they are made.
     folders: Vec<RelPath>,
@@ -31,6 +34,11 @@ impl Room {
             spares,
             ready: Mutex::new(false),
         }
+    }
+
+    /// The folder of this lane alone.
+    pub(super) fn lane(&self) -> &RelPath {
+        &self.folders[LANE]
     }
 
     pub(super) fn staged(&self, slot: &str) -> Result<RelPath, SideError> {
