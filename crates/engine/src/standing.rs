@@ -38,7 +38,7 @@ pub struct LaneStanding {
     pub pass: u64,
     /// When the far side was last looked at.
     pub far_seen: Option<EditTime>,
-    /// Whether no pass ever came to its end, though one carried something before it was cut off.
+    /// Whether no pass over the whole lane ever came to its end, though something was carried.
     pub cut_off: bool,
     /// When the near side was looked at.
     pub near_seen: EditTime,

@@ -51,8 +51,10 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
 /// When and by what the far side was looked at.
 fn there_words(standing: &LaneStanding) -> String {
     match standing.far_seen {
-        Some(at) => format!("as of {} (pass {})", time::exact(at), standing.pass),
-        None if standing.cut_off => "as carried by a pass that was cut off".to_owned(),
+        Some(at) => format!("as of {}", time::exact(at)),
+        None if standing.cut_off => {
+            "as carried so far; no pass over the whole lane has ended yet".to_owned()
+        }
         None => "never looked at yet: no pass has run".to_owned(),
     }
 }
@@ -192,10 +194,7 @@ fn say_path(
     ));
     let far = view_words(own, Side::Far);
     if standing.far_seen.is_some() || standing.cut_off {
-        line(format!(
-            "  there      {far} ({})",
-            there_words(standing).replace(" (", ", ").replace(')', "")
-        ));
+        line(format!("  there      {far} ({})", there_words(standing)));
     } else {
         line(format!("  there      {}", there_words(standing)));
     }

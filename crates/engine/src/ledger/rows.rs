@@ -240,12 +240,13 @@ pub(crate) fn note_open(
     Ok(())
 }
 
-/// Closes a pass: what it did not find open (within `scope`) is settled now.
+/// Closes a pass: what it did not find open (within `scope`) is settled now. `seen_at` is when it looked at the whole
+/// lane; a pass over a part of it leaves the time as it is.
 pub(crate) fn close_pass(
     connection: &Connection,
     lane: LaneKey,
     pass: u64,
-    seen_at: EditTime,
+    seen_at: Option<EditTime>,
     scope: &[RelPath],
 ) -> rusqlite::Result<()> {
     for path in scope {
@@ -267,8 +268,8 @@ pub(crate) fn close_pass(
     }
     connection
         .execute(
-            "UPDATE lane SET pass = ?2, seen_at = ?3 WHERE number = ?1",
-            params![lane.0, pass, seen_at.0],
+            "UPDATE lane SET pass = ?2, seen_at = COALESCE(?3, seen_at) WHERE number = ?1",
+            params![lane.0, pass, seen_at.map(|at| at.0)],
         )
         .map(drop)
 }

@@ -144,7 +144,7 @@ async fn what_is_open_closes_when_a_pass_finds_it_settled() {
             for at in ["a/agreed", "a/new", "b/new"] {
                 rows::note_open(connection, lane, 1, &open(at, "conflict"))?;
             }
-            rows::close_pass(connection, lane, 1, EditTime(100), &[RelPath::root()])
+            rows::close_pass(connection, lane, 1, Some(EditTime(100)), &[RelPath::root()])
         })
         .await
         .unwrap();
@@ -166,7 +166,7 @@ async fn what_is_open_closes_when_a_pass_finds_it_settled() {
 
     // A pass over one folder says nothing about the others.
     ledger
-        .write(move |connection| rows::close_pass(connection, lane, 2, EditTime(200), &[path("a")]))
+        .write(move |connection| rows::close_pass(connection, lane, 2, None, &[path("a")]))
         .await
         .unwrap();
     let found = all(&ledger, lane, "");
@@ -178,7 +178,11 @@ async fn what_is_open_closes_when_a_pass_finds_it_settled() {
     assert!(found[0].open.is_none() && found[0].far_seen.is_none());
     assert!(found[1].open.is_some());
     let row = self::lane(&ledger, "a").await;
-    assert_eq!((row.pass, row.seen_at), (2, Some(EditTime(200))));
+    assert_eq!(
+        (row.pass, row.seen_at),
+        (2, Some(EditTime(100))),
+        "the whole lane was not looked at again"
+    );
 }
 
 #[tokio::test]

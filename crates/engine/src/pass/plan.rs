@@ -29,6 +29,8 @@ pub struct Plan {
     pub unusable: Vec<Unusable>,
     pub(crate) newly_listed: Vec<RelPath>,
     pub(crate) nothing_open: bool,
+    /// When the whole lane was looked at; none where only a part of it counts.
+    pub(crate) seen_at: Option<EditTime>,
 }
 
 /// What a plan adds up to.
@@ -66,6 +68,7 @@ impl Plan {
             unusable: Vec::new(),
             newly_listed: Vec::new(),
             nothing_open: true,
+            seen_at: None,
         }
     }
 
@@ -261,6 +264,7 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         unusable: seen.unusable,
         newly_listed: seen.newly_listed,
         nothing_open: seen.nothing_open,
+        seen_at: wish.scope.is_empty().then_some(seen.began),
         steps,
     })
 }

@@ -27,7 +27,8 @@ pub(crate) async fn record(
     } = carried;
     let stopped = pass.stop.asked();
     let open: Vec<Open> = outcomes.iter().filter_map(open).collect();
-    let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, pass.clock.now());
+    let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, plan.seen_at);
+    let ended_at = pass.clock.now();
     let scope = wish.paths();
     let listed: Vec<_> = plan.newly_listed.iter().chain(&arrived).cloned().collect();
     let outcome = match (&ended, stopped) {
@@ -46,7 +47,7 @@ pub(crate) async fn record(
             }
             rows::close_pass(connection, lane, number, seen_at, &scope)?;
             match run {
-                Some(run) => runs::end(connection, run, seen_at, &outcome, &counts),
+                Some(run) => runs::end(connection, run, ended_at, &outcome, &counts),
                 None => Ok(()),
             }
         })

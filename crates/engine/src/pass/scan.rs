@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::{
-    Base, Decision, Digest, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side,
-    Step, Triple, Unknown, View,
+    Base, Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath,
+    Side, Step, Triple, Unknown, View,
 };
 use tokio::sync::mpsc;
 
@@ -40,9 +40,12 @@ pub(crate) struct Seen {
     pub(crate) unusable: Vec<Unusable>,
     /// Whether the ledger held nothing that waits for an answer.
     pub(crate) nothing_open: bool,
+    /// When the looking began: what changed later may have been missed.
+    pub(crate) began: EditTime,
 }
 
 pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, Error> {
+    let mut sorting = Sorting::new(pass, unfinished);
     let (near_found, near) = mpsc::channel(BUFFER);
     let (far_found, far) = mpsc::channel(BUFFER);
     let scanning =
@@ -75,7 +78,6 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
         )
     });
 
-    let mut sorting = Sorting::new(pass, unfinished);
     let mut chunk = Vec::with_capacity(BUFFER);
     while triples.recv_many(&mut chunk, BUFFER).await > 0 {
         let closer = stream::iter(chunk.drain(..))
@@ -244,6 +246,7 @@ impl<'p> Sorting<'p> {
             newly_listed: Vec::new(),
             unusable: Vec::new(),
             nothing_open: true,
+            began: pass.clock.now(),
         };
         Sorting {
             pass,
