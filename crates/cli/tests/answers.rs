@@ -153,14 +153,14 @@ fn passes_in_json() {
     );
     assert_eq!(
         (&plan["totals"]["conflicts"], &plan["totals"]["stuck"]),
-        (&json!(1), &json!(1))
+        (&json!(1), &json!(2))
     );
 
     let sync = &desk.run(&["sync", "--json"]).ends(3).json()["lanes"][0];
     assert_eq!(sync["up"]["files"], 2);
     assert_eq!(
         (&sync["conflicts"], &sync["stuck"], &sync["left_out"]),
-        (&json!(1), &json!(1), &json!(1))
+        (&json!(1), &json!(2), &json!(1))
     );
     assert_eq!(sync["stopped"], false);
     let runs = desk.run(&["runs", "--json"]).ends(0).json();
@@ -196,6 +196,11 @@ fn states_and_conflicts_in_json() {
     assert_eq!(state("here.txt"), "waiting up");
     assert_eq!(state("both.txt"), "conflict");
     assert_eq!(state("Past seasons/closed.txt"), "stuck");
+    assert_eq!(
+        state("Past seasons"),
+        "stuck",
+        "the folder that could not be listed is named itself"
+    );
     assert_eq!(state("a link"), "left out");
     assert_eq!(status["counts"]["settled"], 2);
     assert!(

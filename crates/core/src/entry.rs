@@ -170,7 +170,7 @@ pub enum Unknown {
 impl fmt::Display for Unknown {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Unknown::NotListed(why) => write!(out, "its folder could not be listed: {why}"),
+            Unknown::NotListed(why) => write!(out, "the folder could not be listed: {why}"),
             Unknown::NeverListed => {
                 out.write_str("this server never lists the name, so its absence proves nothing")
             }

@@ -240,7 +240,9 @@ impl Reconciler {
                 if folder {
                     self.enter(step.clone(), Mode::Plain);
                 }
+                let unread = unread_anywhere(&step);
                 sink(Step { decision, ..step });
+                unread.into_iter().for_each(sink);
             }
             Verdict::KeptAway(away) => {
                 if folder {
@@ -340,10 +342,12 @@ impl Reconciler {
                 }
                 None => {
                     self.enter(step.clone(), Mode::Plain);
+                    let unread = unread_anywhere(&step);
                     sink(Step {
                         decision: Decision::MakeFolder { on: to },
                         ..step
                     });
+                    unread.into_iter().for_each(sink);
                 }
             }
         } else if there == Some(Kind::Folder) {
@@ -534,6 +538,20 @@ fn unread(step: &Step, side: Side) -> Option<Unknown> {
         Listing::Incomplete(why) => Some(why.clone()),
         Listing::Complete => None,
     }
+}
+
+/// A folder that could not be listed is a thing to tell of, though the folder itself is as it should be.
+fn unread_anywhere(step: &Step) -> Option<Step> {
+    let on = [Side::Near, Side::Far]
+        .into_iter()
+        .find(|side| unread(step, *side).is_some())?;
+    Some(Step {
+        decision: Decision::Hold {
+            on,
+            why: unread(step, on)?,
+        },
+        ..step.clone()
+    })
 }
 
 /// Reconciles a whole stream at once.

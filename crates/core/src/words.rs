@@ -127,6 +127,9 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             on.here_or_there()
         ),
         Decision::LeftOut { odd, .. } => odd_reason(*odd).into(),
+        Decision::Hold { on, why } if step.view(*on).is_folder() => {
+            format!("what lies in it is unknown {}: {why}", on.here_or_there())
+        }
         Decision::Hold { on, why } => format!("unknown {}: {why}", on.here_or_there()),
         Decision::BelowConflict => "lies below a conflict; settle that first".into(),
     }

@@ -194,6 +194,13 @@ impl LaneStanding {
         scope: &RelPath,
         time: &dyn Fn(EditTime) -> String,
     ) {
+        let told = self
+            .standings
+            .last()
+            .is_some_and(|last| last.step.path() == step.path());
+        if told && matches!(step.decision, Decision::Hold { .. }) {
+            return;
+        }
         let row = known.get(step.path());
         let mut state = FileState::of(&step);
         if state.lies == Lies::There && step.entry(Side::Far).is_none() {
@@ -205,9 +212,11 @@ impl LaneStanding {
         } else {
             words::reason(&step, time)
         };
+        // A folder that could not be listed there is as it should be by itself; what lies in it is the trouble.
+        let held_folder = settled && step.seen.near.is_folder();
         // What the last pass found out by trying, and nothing here has changed since.
         if let Some((word, why)) = row.and_then(|row| row.open.as_ref())
-            && !settled
+            && (!settled || held_folder)
             && unchanged_since(row, &step)
         {
             match word.as_str() {
@@ -218,6 +227,7 @@ impl LaneStanding {
                 _ => {}
             }
         }
+        let settled = state.agreement == Agreement::Settled;
         let file = [Side::Near, Side::Far].into_iter().any(|side| {
             step.entry(side)
                 .is_some_and(|entry| entry.kind != Kind::Folder)

@@ -263,7 +263,17 @@ async fn an_unreadable_folder_is_held_and_the_rest_goes_on() {
     fs::remove_file(world.near.join("Past/1.txt")).unwrap();
     write(&world.near, "Now/2.txt", "two, edited");
     let report = world.sync().await.unwrap();
-    assert!(report.counts.stuck > 0);
+    let stuck = |path: &str| {
+        report
+            .outcomes
+            .iter()
+            .any(|outcome| outcome.step.path().as_str() == path && outcome.ending == Ending::Stuck)
+    };
+    assert!(
+        stuck("Past/1.txt") && stuck("Past"),
+        "the folder itself is named too: {:#?}",
+        report.outcomes
+    );
     assert_eq!(tree(&world.far)["Past/1.txt"].as_deref(), Some("one"));
     assert_eq!(
         tree(&world.far)["Now/2.txt"].as_deref(),

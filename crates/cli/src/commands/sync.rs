@@ -127,10 +127,10 @@ pub fn say(app: &App, name: &str, report: &Report) {
         .filter(|outcome| outcome.ending == Ending::Waiting)
         .count() as u64;
     if !app.common.quiet || report.needs_a_person() || report.stopped {
-        let nothing = if did.is_empty() {
-            ", nothing to carry"
-        } else {
-            ""
+        let nothing = match did.is_empty() {
+            true if report.needs_a_person() || report.stopped => ", nothing carried",
+            true => ", nothing to carry",
+            false => "",
         };
         let run = report
             .run

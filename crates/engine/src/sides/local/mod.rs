@@ -111,6 +111,9 @@ impl LocalSide {
 pub(crate) fn side_error(error: &io::Error) -> SideError {
     match error.kind() {
         io::ErrorKind::NotFound => SideError::Missing,
+        io::ErrorKind::PermissionDenied => SideError::Failed(
+            "this computer does not allow it; look at the owner and the rights".into(),
+        ),
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
             SideError::Full("the disk is full; free some room and sync again".into())
         }
