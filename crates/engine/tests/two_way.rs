@@ -179,6 +179,35 @@ async fn a_side_that_is_gone_removes_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_a_program_writes_into_a_file_it_kept_open_comes_forward() {
+    use std::io::Write;
+    let world = settled(&[("diary.txt", "monday\n"), ("other.txt", "x")]).await;
+    let mut kept_open = fs::OpenOptions::new()
+        .append(true)
+        .open(world.near.join("diary.txt"))
+        .unwrap();
+    write(&world.far, "diary.txt", "monday, as changed there\n");
+    write(&world.far, "other.txt", "y, and longer");
+    world.sync().await.unwrap();
+    kept_open.write_all(b"tuesday\n").unwrap();
+    world.settle_down().await;
+    let near = tree(&world.near);
+    assert_eq!(
+        near["diary.txt"].as_deref(),
+        Some("monday, as changed there\n")
+    );
+    let late: Vec<_> = near
+        .iter()
+        .filter(|(name, _)| name.contains("written late"))
+        .collect();
+    assert_eq!(late.len(), 1, "{near:#?}");
+    assert_eq!(late[0].1.as_deref(), Some("monday\ntuesday\n"));
+    assert_eq!(near, tree(&world.far));
+    world.settle_down().await;
+    assert_eq!(tree(&world.near), near, "it comes forward once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn another_far_folder_of_the_same_name_is_not_the_one_that_was_tied() {
     let world = settled(&[("a.txt", "a"), ("b.txt", "b")]).await;
     let aside = world.far.with_extension("aside");

@@ -72,7 +72,9 @@ const MIGRATIONS: [&str; 1] = ["
         edited      INTEGER,
         taken_at    INTEGER NOT NULL,
         run         INTEGER,
-        why         TEXT NOT NULL
+        why         TEXT NOT NULL,
+        -- Whether a later pass has read it again, for what a writer with an old descriptor did to it.
+        read_again  INTEGER NOT NULL DEFAULT 0
     );
     CREATE TABLE run (
         number      INTEGER PRIMARY KEY AUTOINCREMENT,

@@ -107,6 +107,31 @@ pub fn of_run(connection: &Connection, run: i64) -> rusqlite::Result<Vec<Spare>>
     connection.prepare(&sql)?.query_map([run], read)?.collect()
 }
 
+/// The spares of files of known content on one side of a lane that no later pass has read again.
+pub(crate) fn not_read_again(
+    connection: &Connection,
+    lane: LaneKey,
+    side: Side,
+) -> rusqlite::Result<Vec<Spare>> {
+    let sql = format!(
+        "SELECT {COLUMNS} FROM spare
+         WHERE lane = ?1 AND side = ?2 AND read_again = 0 AND folder = 0 AND content IS NOT NULL ORDER BY number"
+    );
+    connection
+        .prepare(&sql)?
+        .query_map(params![lane.0, side_code(side)], read)?
+        .collect()
+}
+
+pub(crate) fn mark_read_again(connection: &Connection, number: i64) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE spare SET read_again = 1 WHERE number = ?1",
+            [number],
+        )
+        .map(drop)
+}
+
 /// Takes a spare out of the list.
 pub(crate) fn forget(connection: &Connection, number: i64) -> rusqlite::Result<()> {
     connection

@@ -5,6 +5,7 @@
 //! finishes or undoes what an earlier pass was cut off in.
 
 mod carry;
+mod late_writers;
 pub mod plan;
 pub mod primitive;
 pub mod progress;
@@ -165,6 +166,7 @@ impl Pass {
         self.seam(Seam::Locked, None, None).await;
         self.check_roots().await?;
         let unfinished = recover::recover(self).await?;
+        late_writers::bring_forward(self).await?;
         self.seam(Seam::Recovered, None, None).await;
         Ok(unfinished)
     }

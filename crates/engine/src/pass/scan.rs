@@ -17,7 +17,7 @@ use super::{Pass, Unfinished};
 use crate::Error;
 use crate::ledger::rows;
 use crate::open::side_failed;
-use crate::sides::{Found, SideError, SideStore, Unusable};
+use crate::sides::{Found, SideError, SideStore, Source, Unusable};
 
 /// Files whose content is read at a time to see whether they changed.
 const READ_AT_A_TIME: usize = 8;
@@ -220,7 +220,11 @@ pub(crate) async fn digest(
     path: &RelPath,
     seen: &Entry,
 ) -> Result<Digest, SideError> {
-    let mut source = store.read(path, seen).await?;
+    digest_of(store.read(path, seen).await?).await
+}
+
+/// The digest of what a source gives.
+pub(crate) async fn digest_of(mut source: Source) -> Result<Digest, SideError> {
     let mut hasher = blake3::Hasher::new();
     while let Some(chunk) = source.content.next().await {
         hasher.update(&chunk?);

@@ -1,0 +1,70 @@
+//! A program that kept a file open while a pass moved that version to the spares writes on, into the spare.
+//!
+//! Nothing is lost by that, but nobody would look for it there. So the next pass reads each new near spare once more;
+//! one whose content is not what went in is put beside the file under a dated name, where people and the lane see it.
+
+use katabatic_core::dated_name::dated_name;
+use katabatic_core::{RelPath, Side};
+
+use super::Pass;
+use super::scan::digest_of;
+use crate::Error;
+use crate::ledger::spare_rows::{self, Spare};
+use crate::settle::stamp_in_name;
+use crate::sides::{Put, SideError, SideStore};
+
+/// Looks at every near spare that no pass has looked at again yet.
+pub(crate) async fn bring_forward(pass: &Pass) -> Result<(), Error> {
+    let lane = pass.lane.row.key;
+    let unread = pass
+        .ledger
+        .read(|connection| spare_rows::not_read_again(connection, lane, Side::Near))?;
+    for spare in unread {
+        match one(pass, &spare).await {
+            Ok(()) => {}
+            Err(error) if error.ends_the_pass() => return Err(pass.side_failed(Side::Near, &error)),
+            // It stays unread, and the next pass tries again.
+            Err(error) => tracing::debug!(
+                "the spare {} could not be read again: {error}",
+                spare.number
+            ),
+        }
+    }
+    Ok(())
+}
+
+async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
+    let near = &pass.lane.near;
+    let written_to = match near.read_spare(&spare.slot).await {
+        Ok(source) => Some(digest_of(source).await?) != spare.content,
+        // Restored or pruned by hand: there is nothing to write to any more.
+        Err(SideError::Missing) => false,
+        Err(error) => return Err(error),
+    };
+    if written_to {
+        put_beside(pass, spare).await?;
+    }
+    let number = spare.number;
+    pass.ledger
+        .write_later(move |connection| spare_rows::mark_read_again(connection, number));
+    Ok(())
+}
+
+async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
+    let near = &pass.lane.near;
+    let parent = spare.path.parent().unwrap_or_else(RelPath::root);
+    let label = format!("written late {}", stamp_in_name(pass.clock.now()));
+    let staged = near
+        .stage(near.read_spare(&spare.slot).await?, &spare.path)
+        .await?;
+    for attempt in 1..100 {
+        let name = dated_name(spare.path.name(), &label, attempt);
+        let beside = parent
+            .join(&name)
+            .map_err(|why| SideError::Failed(why.to_string()))?;
+        if near.place(&staged.slot, &staged.entry, &beside).await? == Put::Done {
+            return Ok(());
+        }
+    }
+    Err(SideError::Failed("no dated name is free beside it".into()))
+}
