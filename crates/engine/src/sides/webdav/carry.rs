@@ -320,10 +320,13 @@ pub(super) async fn capture(
         }
         Ok(status) if status.is_client_error() => return Err(refusal(status)),
         Ok(status) => refusal(status),
-        Err(error @ SideError::TryAgain(_)) => error,
+        Err(SideError::TryAgain(why)) => {
+            SideError::Unsure(format!("{why}; it may still be under way there"))
+        }
         Err(error) => return Err(error),
     };
-    // The spare's name is nobody else's: if something is there, it is what we moved.
+    // The spare's name is nobody else's: if something is there, it is what we moved. If nothing is, only an answer of
+    // the server proves that nothing will be: a request whose line was cut may be carried out after our look.
     match after_all(inner, spare, &why).await? {
         Some(_) => Ok(Captured::Taken),
         None => Err(why),
