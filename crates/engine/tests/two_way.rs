@@ -357,6 +357,59 @@ async fn a_server_that_fails_half_the_time_loses_nothing() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_server_whose_answers_get_lost_loses_nothing() {
+    for seed in 1..4 {
+        let world = World::with_seed(seed).await;
+        for number in 0..24 {
+            write(
+                &world.near,
+                &format!("near/{number}.txt"),
+                &format!("near {number}"),
+            );
+            write(
+                &world.far,
+                &format!("far/{number}.txt"),
+                &format!("far {number}"),
+            );
+        }
+        world.settle_down().await;
+        for number in 0..24 {
+            let (near, far) = (format!("near/{number}.txt"), format!("far/{number}.txt"));
+            match number % 4 {
+                0 => fs::remove_file(world.near.join(&near)).unwrap(),
+                1 => fs::remove_file(world.far.join(&far)).unwrap(),
+                2 => write(&world.near, &near, &format!("near {number}, edited")),
+                _ => write(&world.far, &far, &format!("far {number}, edited")),
+            }
+        }
+        let before = world.every_version();
+        world.fault(&["mute=0.25"]);
+        let by_hand = || Wish {
+            by_hand: true,
+            ..Wish::default()
+        };
+        for _ in 0..3 {
+            if let Err(error) = world.pass().await.unwrap().sync(&by_hand()).await {
+                assert_ne!(error.class, Class::NotThere, "{error:?}");
+            }
+            assert!(before.is_subset(&world.every_version()), "seed {seed}");
+        }
+        world.fault(&[]);
+        for _ in 0..3 {
+            world.pass().await.unwrap().sync(&by_hand()).await.unwrap();
+        }
+        assert!(!world.plan().await.unwrap().has_work(), "seed {seed}");
+        assert!(before.is_subset(&world.every_version()), "seed {seed}");
+        assert_eq!(tree(&world.near), tree(&world.far), "seed {seed}");
+        assert_eq!(
+            tree(&world.near).len(),
+            38,
+            "seed {seed}: what was removed is gone, all else is there"
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn cut_lines_busy_servers_and_flipped_bytes_are_got_over() {
     let world = World::with_seed(5).await;
     for number in 0..30 {

@@ -17,6 +17,8 @@ pub enum Fault {
     Broken(f64),
     /// This share of transfers is cut off in the middle of its body, both ways (`cut=0.1`).
     Cut(f64),
+    /// This share of requests is carried out and never answered: the line is cut right before (`mute=0.1`).
+    Mute(f64),
     /// This share of downloads has one bit flipped (`flip=0.1`).
     Flip(f64),
     /// The answer to `PUT` has no `ETag` (`no-put-tag`).
@@ -34,7 +36,7 @@ pub enum Fault {
 /// A fault that was asked for in words nobody understands.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error(
-    "`{0}` is no fault; there are delay=MS, busy=SHARE, broken=SHARE, cut=SHARE, flip=SHARE (shares from 0 to 1), no-put-tag, early-conditions, write-in-place, hide-dots, unreadable=FOLDER"
+    "`{0}` is no fault; there are delay=MS, busy=SHARE, broken=SHARE, cut=SHARE, flip=SHARE, mute=SHARE (shares from 0 to 1), no-put-tag, early-conditions, write-in-place, hide-dots, unreadable=FOLDER"
 )]
 pub struct FaultError(String);
 
@@ -60,6 +62,7 @@ impl FromStr for Fault {
             ("broken", _) => share().map(Fault::Broken),
             ("cut", _) => share().map(Fault::Cut),
             ("flip", _) => share().map(Fault::Flip),
+            ("mute", _) => share().map(Fault::Mute),
             ("no-put-tag", "") => Ok(Fault::NoPutTag),
             ("early-conditions", "") => Ok(Fault::EarlyConditions),
             ("write-in-place", "") => Ok(Fault::WriteInPlace),
@@ -91,6 +94,7 @@ pub(crate) struct Mishap {
     pub(crate) busy: bool,
     pub(crate) broken: bool,
     pub(crate) cut: bool,
+    pub(crate) mute: bool,
     /// The position of the flipped bit is this, modulo the body's length.
     pub(crate) flip: Option<u64>,
     pub(crate) no_put_tag: bool,
@@ -131,6 +135,7 @@ impl Faults {
                 Fault::Busy(share) => mishap.busy |= random.happens(*share),
                 Fault::Broken(share) => mishap.broken |= random.happens(*share),
                 Fault::Cut(share) => mishap.cut |= random.happens(*share),
+                Fault::Mute(share) => mishap.mute |= random.happens(*share),
                 Fault::Flip(share) => mishap.flip = random.happens(*share).then(|| random.next()),
                 Fault::NoPutTag => mishap.no_put_tag = true,
                 Fault::EarlyConditions => mishap.early_conditions = true,

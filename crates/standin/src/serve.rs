@@ -204,7 +204,9 @@ async fn respond(cloud: Arc<Cloud>, request: Request<Incoming>) -> Result<Respon
     };
     let method = request.method().as_str().to_owned();
     tracing::debug!(method, path = request.uri().path(), user);
-    methods::dispatch(&cloud, target, request).await
+    let mute = target.mishap.mute;
+    let response = methods::dispatch(&cloud, target, request).await?;
+    if mute { Err(Cut) } else { Ok(response) }
 }
 
 /// What a request is about.

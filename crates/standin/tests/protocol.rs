@@ -446,6 +446,12 @@ async fn each_fault_happens() {
         half > 0 && half < text.len() as u64,
         "{half} bytes under the real name"
     );
+    cloud.fault(&["mute=1"]);
+    assert!(cloud.request("MKCOL", "made").send().await.is_err());
+    assert!(
+        cloud.file("made").is_dir(),
+        "it was carried out, and nobody was told"
+    );
     cloud.fault(&["delay=30"]);
     let began = std::time::Instant::now();
     cloud.status("OPTIONS", "").await;
