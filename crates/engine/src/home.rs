@@ -14,7 +14,6 @@ use crate::Error;
 pub struct Home {
     config: PathBuf,
     state: PathBuf,
-    given: Option<PathBuf>,
 }
 
 impl Home {
@@ -26,8 +25,7 @@ impl Home {
         let dir = std::path::absolute(dir).unwrap_or_else(|_| dir.to_owned());
         Home {
             config: dir.clone(),
-            state: dir.clone(),
-            given: Some(dir),
+            state: dir,
         }
         .made()
     }
@@ -55,12 +53,7 @@ impl Home {
         let state = variable("XDG_STATE_HOME")
             .unwrap_or_else(|| person.join(".local/state"))
             .join("katabatic");
-        Home {
-            config,
-            state,
-            given: None,
-        }
-        .made()
+        Home { config, state }.made()
     }
 
     fn made(self) -> Result<Home, Error> {
@@ -68,12 +61,6 @@ impl Home {
             private_folder(dir)?;
         }
         Ok(self)
-    }
-
-    /// The folder given with `--home`, if one was.
-    #[must_use]
-    pub fn given(&self) -> Option<&Path> {
-        self.given.as_deref()
     }
 
     /// The config file.
