@@ -403,23 +403,24 @@ impl Reconciler {
     }
 
     fn push_yielding(&mut self, step: Step, verdict: &Verdict, folder: Side) {
+        let hold = |on: Side, why: Unknown| {
+            let hold = Decision::Hold { on, why };
+            (hold.clone(), Some(hold))
+        };
         let (decision, spoils) = match verdict {
             Verdict::Nothing => return,
-            Verdict::Remove(on) if *on == folder => (
-                Decision::Remove {
-                    on: *on,
-                    makes_way: true,
-                },
-                None,
-            ),
+            Verdict::Remove(on) if *on == folder => match unread(&step, *on) {
+                Some(why) => hold(*on, why),
+                None => (
+                    Decision::Remove {
+                        on: *on,
+                        makes_way: true,
+                    },
+                    None,
+                ),
+            },
             Verdict::Forget => (Decision::Forget, None),
-            Verdict::Hold(on, why) => {
-                let hold = Decision::Hold {
-                    on: *on,
-                    why: why.clone(),
-                };
-                (hold.clone(), Some(hold))
-            }
+            Verdict::Hold(on, why) => hold(*on, why.clone()),
             _ => (Decision::BelowConflict, Some(Decision::Conflict)),
         };
         let outer = self

@@ -262,3 +262,29 @@ fn what_cannot_be_listed_is_held_and_the_rest_goes_on() {
         Some(b"tuesday".to_vec())
     );
 }
+
+#[test]
+fn a_file_takes_the_place_of_a_folder_only_when_all_of_it_is_known() {
+    let mut world = settled();
+    world.edit(Side::Near, &write("Viola/solo/1.txt", "solo"));
+    world.pass();
+    world.edit(Side::Near, &write("Viola", "now a file"));
+    world.unread.insert((Side::Far, path("Viola/solo")));
+    world.edit(Side::Far, &write("Viola/solo/2.txt", "unseen"));
+    let before = world.far.clone();
+    world.pass();
+    assert_eq!(
+        world.far, before,
+        "nothing of it goes while a folder in it cannot be listed"
+    );
+    let decision = world
+        .plan()
+        .into_iter()
+        .find(|step| step.path() == &path("Viola"))
+        .unwrap()
+        .decision;
+    assert!(
+        matches!(decision, Decision::Hold { on: Side::Far, .. }),
+        "{decision:?}"
+    );
+}
