@@ -277,6 +277,7 @@ pub enum Standin {
 
 /// `standin serve`.
 #[derive(Args, Debug)]
+#[command(after_long_help = crate::commands::standin::faults_help())]
 pub struct StandinServe {
     /// Where the files lie, one folder a user
     #[arg(long, value_name = "DIR")]
@@ -287,7 +288,43 @@ pub struct StandinServe {
     /// Somebody with an account [default: librarian:practice]
     #[arg(long = "user", value_name = "NAME:PASSWORD")]
     pub users: Vec<String>,
-    /// A fault, such as busy=0.2 or hide-dots
+    /// This user signs in with a one-time code too
+    #[arg(long = "second-step", value_name = "NAME")]
+    pub second_steps: Vec<String>,
+    /// A password of this user for one program, without a second step
+    #[arg(long = "app-password", value_name = "NAME:PASSWORD")]
+    pub app_passwords: Vec<String>,
+    /// The account behind this user's sign-in is another one
+    #[arg(long = "principal", value_name = "NAME:ACCOUNT")]
+    pub principals: Vec<String>,
+    /// Several users under one name
+    #[arg(long = "group", value_name = "NAME=USER,USER")]
+    pub groups: Vec<String>,
+    /// A folder that several users see; `:read` after a name may look only
+    #[arg(long = "share", value_name = "FOLDER=WHO,WHO:read")]
+    pub shares: Vec<String>,
+    /// Make each user's files and each shared folder a root of its own
+    #[arg(long)]
+    pub several_roots: bool,
+    /// The most bytes a user may keep
+    #[arg(long, value_name = "BYTES")]
+    pub quota: Option<u64>,
+    /// Speak TLS, with a certificate of its own making
+    #[arg(long)]
+    pub tls: bool,
+    /// Offer no device grant: names and passwords only
+    #[arg(long)]
+    pub no_device_grant: bool,
+    /// How long a code can be typed
+    #[arg(long, default_value_t = 600, value_name = "SECONDS")]
+    pub code_lasts: u64,
+    /// How long an access token is good
+    #[arg(long, default_value_t = 3600, value_name = "SECONDS")]
+    pub token_lasts: u64,
+    /// Where to listen for changes of the faults, such as 127.0.0.1:0
+    #[arg(long, value_name = "ADDRESS")]
+    pub control: Option<std::net::SocketAddr>,
+    /// A fault, such as busy=0.2 or hide-dots; --help lists all
     #[arg(long = "fault", value_name = "FAULT")]
     pub faults: Vec<String>,
     /// The seed the faults are drawn from

@@ -39,10 +39,9 @@ impl Far {
         fs::create_dir_all(dir.path().join("ada/root")).unwrap();
         let faults = Arc::new(Faults::new(Vec::new(), 3));
         let running = start(Config {
-            data: dir.path().to_owned(),
-            listen: "127.0.0.1:0".parse().unwrap(),
             users: vec![User::new("ada", "a").unwrap()],
             faults: Arc::clone(&faults),
+            ..Config::new(dir.path())
         })
         .await
         .unwrap();

@@ -6,16 +6,30 @@
 //! on demand, so that the tool can be tried against it.
 #![forbid(unsafe_code)]
 
+mod changes;
 mod conditions;
+mod control;
+mod device_grant;
 mod faults;
+mod if_header;
 mod listing;
+mod locks;
 mod methods;
 mod multistatus;
+mod one_time_code;
+mod pages;
+mod people;
+mod properties;
+mod quota;
 mod random;
+mod request_line;
 mod serve;
 mod sign_in;
+mod sign_in_pages;
 mod store;
+mod tls;
 
-pub use faults::{Fault, FaultError, Faults};
+pub use device_grant::GrantConfig;
+pub use faults::{FAULTS, Fault, FaultError, Faults};
+pub use people::{Group, PeopleError, Share, User};
 pub use serve::{Config, Running, StandinError, start};
-pub use sign_in::{User, UserError};

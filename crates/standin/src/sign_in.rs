@@ -1,83 +1,74 @@
-//! Basic sign-in (RFC 7617).
-
-use std::str::FromStr;
+//! Who makes a request: Basic (RFC 7617), or a bearer token (RFC 6750) that the device grant gave.
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 
-/// Somebody with an account on the stand-in.
-#[derive(Clone, PartialEq, Eq)]
-pub struct User {
-    /// The name; also the name of the folder with their files.
-    pub name: String,
-    pub(crate) password: String,
+use crate::device_grant::Grant;
+use crate::people::User;
+
+/// How a sign-in ended.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) enum SignedIn {
+    As(String),
+    /// The password is right, and is not enough.
+    SecondStep,
+    Not,
 }
 
-impl std::fmt::Debug for User {
-    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(out, "User({})", self.name)
+/// Reads an `Authorization` header.
+pub(crate) fn signed_in(users: &[User], grant: &Grant, header: Option<&str>) -> SignedIn {
+    let Some((scheme, sent)) = header.and_then(|header| header.split_once(' ')) else {
+        return SignedIn::Not;
+    };
+    if scheme.eq_ignore_ascii_case("bearer") {
+        return match grant.user_of(sent.trim()) {
+            Some(user) if users.iter().any(|known| known.name == user) => SignedIn::As(user),
+            _ => SignedIn::Not,
+        };
     }
+    basic(users, scheme, sent).unwrap_or(SignedIn::Not)
 }
 
-/// A user that was not given as `NAME:PASSWORD`.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error(
-    "a user is given as NAME:PASSWORD, with a name of letters, digits, `-`, `_` or `.` that does not begin with a dot"
-)]
-pub struct UserError;
-
-impl User {
-    /// A user of this name and password.
-    ///
-    /// # Errors
-    /// [`UserError`] where the name could not be a folder's.
-    pub fn new(name: &str, password: &str) -> Result<User, UserError> {
-        let fine = |c: char| c.is_alphanumeric() || "-_.".contains(c);
-        if name.is_empty() || name.starts_with('.') || !name.chars().all(fine) {
-            return Err(UserError);
-        }
-        Ok(User {
-            name: name.to_owned(),
-            password: password.to_owned(),
-        })
-    }
-}
-
-impl FromStr for User {
-    type Err = UserError;
-
-    fn from_str(text: &str) -> Result<User, UserError> {
-        let (name, password) = text.split_once(':').ok_or(UserError)?;
-        User::new(name, password)
-    }
-}
-
-/// The user whose name and password an `Authorization` header holds.
-pub(crate) fn signed_in<'u>(users: &'u [User], header: Option<&str>) -> Option<&'u User> {
-    let (scheme, sent) = header?.split_once(' ')?;
+fn basic(users: &[User], scheme: &str, sent: &str) -> Option<SignedIn> {
     if !scheme.eq_ignore_ascii_case("basic") {
         return None;
     }
     let sent = String::from_utf8(STANDARD.decode(sent.trim()).ok()?).ok()?;
     let (name, password) = sent.split_once(':')?;
-    users
-        .iter()
-        .find(|user| user.name == name && user.password == password)
+    let user = users.iter().find(|user| user.name == name)?;
+    let app_password = user.app_passwords.iter().any(|known| known == password);
+    if app_password || user.password == password && !user.second_step {
+        return Some(SignedIn::As(user.name.clone()));
+    }
+    (user.password == password).then_some(SignedIn::SecondStep)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::device_grant::GrantConfig;
 
     #[test]
     fn only_the_right_password_signs_in() {
-        let users = vec![User::new("librarian", "se:cret").unwrap()];
-        let header = |text: &str| format!("basic {}", STANDARD.encode(text));
-        assert!(signed_in(&users, Some(&header("librarian:se:cret"))).is_some());
-        assert!(signed_in(&users, Some(&header("librarian:secret"))).is_none());
-        assert!(signed_in(&users, Some("Bearer x")).is_none());
-        assert!(signed_in(&users, None).is_none());
-        assert!("no-password".parse::<User>().is_err());
-        assert!("../up:x".parse::<User>().is_err());
+        let dir = tempfile::tempdir().unwrap();
+        let grant = Grant::new(GrantConfig::default(), dir.path().join("tokens"));
+        let users = [
+            User::new("librarian", "se:cret").unwrap(),
+            User::new("ada", "main")
+                .unwrap()
+                .with_second_step()
+                .with_app_password("app"),
+        ];
+        let basic = |text: &str| {
+            let header = format!("basic {}", STANDARD.encode(text));
+            signed_in(&users, &grant, Some(&header))
+        };
+        assert_eq!(basic("librarian:se:cret"), SignedIn::As("librarian".into()));
+        assert_eq!(basic("librarian:secret"), SignedIn::Not);
+        assert_eq!(basic("nobody:x"), SignedIn::Not);
+        assert_eq!(basic("ada:main"), SignedIn::SecondStep);
+        assert_eq!(basic("ada:app"), SignedIn::As("ada".into()));
+        assert_eq!(signed_in(&users, &grant, Some("Bearer x")), SignedIn::Not);
+        assert_eq!(signed_in(&users, &grant, None), SignedIn::Not);
     }
 }

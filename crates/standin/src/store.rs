@@ -14,9 +14,17 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use percent_encoding::percent_decode_str;
 use rustix::fs::XattrFlags;
 
+use crate::device_grant::random_text;
+use crate::faults::{Mishap, Tags};
+use crate::people::Mount;
+
 const VERSION: &str = "user.standin.version";
 const PROPERTIES: &str = "user.standin.properties";
 const DIGEST: &str = "user.standin.sha256";
+const RESOURCE_ID: &str = "user.standin.id";
+
+/// The folder of the server's own, in which no user's files lie.
+const OWN: &str = ".standin";
 
 pub(crate) struct Store {
     root: PathBuf,
@@ -24,17 +32,26 @@ pub(crate) struct Store {
     uploads: AtomicU64,
 }
 
-/// A property set by a client: its namespace, name and text.
+/// A property set by a client: its namespace, name and value, as XML that stands on its own.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Property {
     pub(crate) namespace: String,
     pub(crate) name: String,
-    pub(crate) text: String,
+    pub(crate) xml: String,
+}
+
+/// What a request's path means.
+pub(crate) struct Place {
+    /// The path from the user's root, unescaped, without slashes at its ends.
+    pub(crate) path: String,
+    pub(crate) disk: PathBuf,
+    pub(crate) mount: Mount,
 }
 
 impl Store {
     pub(crate) fn new(root: &Path) -> io::Result<Store> {
-        fs::create_dir_all(root.join(".incoming"))?;
+        fs::create_dir_all(root.join(OWN).join("incoming"))?;
+        fs::create_dir_all(root.join(OWN).join("top"))?;
         // Nanoseconds since 1970 keep the numbers of this run above those of every earlier one.
         let now = SystemTime::now()
             .duration_since(UNIX_EPOCH)
@@ -46,15 +63,19 @@ impl Store {
         })
     }
 
-    pub(crate) fn home(&self, user: &str) -> PathBuf {
-        self.root.join(user)
+    pub(crate) fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// A file of the server's own.
+    pub(crate) fn own(&self, name: &str) -> PathBuf {
+        self.root.join(OWN).join(name)
     }
 
     /// A name for a body that is still arriving.
     pub(crate) fn incoming(&self) -> PathBuf {
-        self.root
-            .join(".incoming")
-            .join(self.uploads.fetch_add(1, Ordering::Relaxed).to_string())
+        let number = self.uploads.fetch_add(1, Ordering::Relaxed);
+        self.own("incoming").join(number.to_string())
     }
 
     /// Marks a file as a version of its own, with the digest of its content where that is known.
@@ -62,28 +83,106 @@ impl Store {
         let version = self.versions.fetch_add(1, Ordering::Relaxed).to_string();
         set(path, VERSION, version.as_bytes())?;
         if let Some(digest) = sha256 {
-            let tag = tag(path, &fs::symlink_metadata(path)?);
-            set(path, DIGEST, &[tag.as_bytes(), b" ", digest].concat())?;
+            note_digest(path, digest)?;
         }
         Ok(())
     }
 
-    /// The path on disk that a request's path means to a user; none where it would leave the user's folder.
-    pub(crate) fn resolve(&self, user: &str, request_path: &str) -> Option<PathBuf> {
-        let mut path = self.home(user);
+    /// The place on disk that a request's path means; none where it would leave the user's tree, or lies in what is
+    /// the server's own.
+    pub(crate) fn resolve(&self, mounts: &[Mount], request_path: &str) -> Option<Place> {
+        let mut parts = Vec::new();
         for part in request_path.split('/').filter(|part| !part.is_empty()) {
-            let name = percent_decode_str(part).decode_utf8().ok()?;
+            let name = percent_decode_str(part).decode_utf8().ok()?.into_owned();
             if name == "." || name == ".." || name.contains(['/', '\0']) {
                 return None;
             }
-            path.push(&*name);
+            parts.push(name);
+        }
+        let first = parts.first().map_or("", String::as_str);
+        if [OWN, ".well-known"].contains(&first) {
+            return None;
+        }
+        let mount = mounts
+            .iter()
+            .find(|mount| !mount.at.is_empty() && mount.at == first)
+            .or_else(|| mounts.iter().find(|mount| mount.at.is_empty()))?;
+        let below = usize::from(!mount.at.is_empty());
+        let mut disk = mount.disk.clone();
+        for name in &parts[below..] {
+            disk.push(name);
             // A link made by hand in the folder must not open the rest of the disk.
-            if path.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
+            if disk.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
                 return None;
             }
         }
-        Some(path)
+        Some(Place {
+            path: parts.join("/"),
+            disk,
+            mount: mount.clone(),
+        })
     }
+}
+
+/// The tag that a client is shown, without quotes, and whether it is weak; none where a fault keeps it back.
+pub(crate) fn shown_tag(path: &Path, meta: &Metadata, mishap: &Mishap) -> Option<(String, bool)> {
+    match mishap.tags {
+        None => Some((tag(path, meta), false)),
+        Some(Tags::Missing) => None,
+        Some(Tags::Coarse) => Some((format!("{:x}-{:x}", meta.mtime(), meta.size()), false)),
+        Some(Tags::Late) => {
+            let age = SystemTime::now().duration_since(meta.modified().ok()?);
+            let fresh = age.map_or(true, |age| age.as_secs() < 1);
+            Some((tag(path, meta), fresh))
+        }
+    }
+}
+
+/// A tag as it stands in a header or a property.
+pub(crate) fn quoted(tag: &(String, bool)) -> String {
+    format!("{}\"{}\"", if tag.1 { "W/" } else { "" }, tag.0)
+}
+
+/// What a resource is known by wherever it is moved to (RFC 5842 §3.1); made when it is first asked for.
+pub(crate) fn resource_id(path: &Path) -> String {
+    let known = get(path, RESOURCE_ID).and_then(|id| String::from_utf8(id).ok());
+    known.unwrap_or_else(|| {
+        let id = new_uuid();
+        // On a disk that keeps none, every answer is a new one, which no client can mistake for an old one.
+        let _ = set(path, RESOURCE_ID, id.as_bytes());
+        id
+    })
+}
+
+/// A random UUID as a URN (RFC 9562 §5.4).
+pub(crate) fn new_uuid() -> String {
+    let hex = random_text();
+    format!(
+        "urn:uuid:{}-{}-4{}-a{}-{}",
+        &hex[..8],
+        &hex[8..12],
+        &hex[13..16],
+        &hex[17..20],
+        &hex[20..32]
+    )
+}
+
+/// A new version takes over what belongs to the resource and not to its content: properties and the id.
+pub(crate) fn take_over(from: &Path, to: &Path) -> io::Result<()> {
+    let properties = properties(from);
+    if !properties.is_empty() {
+        set_properties(to, &properties)?;
+    }
+    match get(from, RESOURCE_ID) {
+        Some(id) => set(to, RESOURCE_ID, &id),
+        None => Ok(()),
+    }
+}
+
+/// Keeps the SHA-256 of the version that is there now.
+pub(crate) fn note_digest(path: &Path, sha256: &[u8]) -> io::Result<()> {
+    let tag = tag(path, &fs::symlink_metadata(path)?);
+    set(path, DIGEST, &[tag.as_bytes(), b" ", sha256].concat())
 }
 
 /// The version tag of a file, without quotes.
@@ -115,7 +214,7 @@ pub(crate) fn properties(path: &Path) -> Vec<Property> {
         Some(Property {
             namespace: parts.next()?,
             name: parts.next()?,
-            text: parts.next()?,
+            xml: parts.next()?,
         })
     };
     text.split('\u{1e}').filter_map(property).collect()
@@ -123,7 +222,7 @@ pub(crate) fn properties(path: &Path) -> Vec<Property> {
 
 pub(crate) fn set_properties(path: &Path, properties: &[Property]) -> io::Result<()> {
     let line = |property: &Property| {
-        [&*property.namespace, &*property.name, &*property.text].join("\u{1f}")
+        [&*property.namespace, &*property.name, &*property.xml].join("\u{1f}")
     };
     let text = properties
         .iter()

@@ -1,11 +1,14 @@
 //! `standin serve`: the simulated cloud, until it is stopped.
 
+use std::fmt::Write as _;
 use std::io::Write;
 use std::process::ExitCode;
+use std::str::FromStr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use katabatic_engine::Error;
-use katabatic_standin::{Config, Fault, Faults, User};
+use katabatic_standin::{Config, FAULTS, Fault, Faults, GrantConfig, User};
 use serde_json::json;
 
 use crate::app;
@@ -25,17 +28,30 @@ pub fn standin(common: &Common, standin: &Standin) -> Result<ExitCode, Error> {
         })?;
         // Scripts read the first line for the address: it is printed only once the server listens.
         let files = |name: &String| running.files_of(name).display().to_string();
+        let authority = running.authority().map(|file| file.display().to_string());
         if common.json {
             let users: Vec<_> = names
                 .iter()
                 .map(|name| json!({"name": name, "files": files(name)}))
                 .collect();
-            say(&json!({"address": running.url(), "users": users}).to_string());
+            let answer = json!({
+                "address": running.url(),
+                "users": users,
+                "control": running.control(),
+                "authority": authority,
+            });
+            say(&answer.to_string());
         } else {
             say(&running.url());
             names
                 .iter()
                 .for_each(|name| say(&format!("{name} {}", files(name))));
+            if let Some(control) = running.control() {
+                say(&format!("control {control}"));
+            }
+            if let Some(authority) = authority {
+                say(&format!("authority {authority}"));
+            }
         }
         tokio::select! {
             () = running.wait() => {}
@@ -50,27 +66,92 @@ fn say(text: &str) {
     let _ = writeln!(std::io::stdout(), "{text}");
 }
 
+/// All faults, for the help.
+pub fn faults_help() -> String {
+    let mut help = String::from("Faults (a SHARE of all requests is a number from 0 to 1):\n");
+    for (name, value, meaning) in FAULTS {
+        let fault = if value.is_empty() {
+            name.to_owned()
+        } else {
+            format!("{name}={value}")
+        };
+        let _ = if fault.len() > 24 {
+            writeln!(help, "  {fault}\n{:28}{meaning}", "")
+        } else {
+            writeln!(help, "  {fault:<26}{meaning}")
+        };
+    }
+    help
+}
+
+const NEXT: &str = "See katabatic standin serve --help.";
+
 fn config(serve: &StandinServe) -> Result<Config, Error> {
-    let next = "See katabatic standin serve --help.";
-    let typed = if serve.users.is_empty() {
-        vec!["librarian:practice".to_owned()]
-    } else {
-        serve.users.clone()
-    };
-    // A password given here is one of the stand-in's own, made up for practice; it still is not repeated in errors.
-    let users = typed.iter().map(|text| text.parse::<User>());
-    let users = users
-        .collect::<Result<_, _>>()
-        .map_err(|why| Error::usage("the users of the stand-in", why.to_string(), next))?;
-    let faults = serve.faults.iter().map(|text| text.parse::<Fault>());
-    let faults = faults
-        .collect::<Result<_, _>>()
-        .map_err(|why| Error::usage("the faults of the stand-in", why.to_string(), next))?;
+    let faults = parsed::<Fault>("the faults of the stand-in", &serve.faults)?;
     let data = std::path::absolute(&serve.data).unwrap_or_else(|_| serve.data.clone());
     Ok(Config {
-        data,
         listen: serve.listen,
-        users,
+        users: users(serve)?,
+        groups: parsed("the groups of the stand-in", &serve.groups)?,
+        shares: parsed("the shared folders of the stand-in", &serve.shares)?,
+        several_roots: serve.several_roots,
+        quota: serve.quota,
+        tls: serve.tls,
+        grant: GrantConfig {
+            offered: !serve.no_device_grant,
+            code_lasts: Duration::from_secs(serve.code_lasts),
+            token_lasts: Duration::from_secs(serve.token_lasts),
+            ..GrantConfig::default()
+        },
+        control: serve.control,
         faults: Arc::new(Faults::new(faults, serve.seed)),
+        ..Config::new(&data)
     })
+}
+
+fn parsed<T: FromStr<Err: std::fmt::Display>>(
+    what: &str,
+    typed: &[String],
+) -> Result<Vec<T>, Error> {
+    typed
+        .iter()
+        .map(|text| text.parse())
+        .collect::<Result<_, _>>()
+        .map_err(|why: T::Err| Error::usage(what, why.to_string(), NEXT))
+}
+
+fn users(serve: &StandinServe) -> Result<Vec<User>, Error> {
+    let what = "the users of the stand-in";
+    // A password given here is one of the stand-in's own, made up for practice; it still is not repeated in errors.
+    let mut users: Vec<User> = if serve.users.is_empty() {
+        parsed(what, &["librarian:practice".to_owned()])?
+    } else {
+        parsed(what, &serve.users)?
+    };
+    let missing = |name: &str| Error::usage(what, format!("there is no user {name}"), NEXT);
+    let split = |text: &str| {
+        text.split_once(':')
+            .map(|(name, rest)| (name.to_owned(), rest.to_owned()))
+            .ok_or_else(|| Error::usage(what, "NAME: and more was expected", NEXT))
+    };
+    let mut change = |name: &str, change: &dyn Fn(User) -> User| {
+        let user = users
+            .iter_mut()
+            .find(|user| user.name == name)
+            .ok_or_else(|| missing(name))?;
+        *user = change(user.clone());
+        Ok::<_, Error>(())
+    };
+    for name in &serve.second_steps {
+        change(name, &User::with_second_step)?;
+    }
+    for text in &serve.app_passwords {
+        let (name, password) = split(text)?;
+        change(&name, &|user| user.with_app_password(&password))?;
+    }
+    for text in &serve.principals {
+        let (name, principal) = split(text)?;
+        change(&name, &|user| user.with_principal(&principal))?;
+    }
+    Ok(users)
 }

@@ -45,10 +45,9 @@ impl World {
         fs::create_dir_all(&far).unwrap();
         let faults = Arc::new(Faults::new(Vec::new(), seed));
         let standin = start(Standin {
-            data,
-            listen: "127.0.0.1:0".parse().unwrap(),
             users: vec![User::new("librarian", "secret").unwrap()],
             faults: Arc::clone(&faults),
+            ..Standin::new(&data)
         })
         .await
         .unwrap();

@@ -1,5 +1,4 @@
 use std::io;
-use std::path::Path;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
@@ -15,10 +14,13 @@ use sha2::{Digest, Sha256};
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
 
 use super::failed;
-use crate::faults::Mishap;
-use crate::listing::http_date;
+use super::propfind::listing_of;
+use super::put::pace;
+use crate::faults::{Feature, Mishap};
+use crate::listing::{Depth, find, http_date};
 use crate::serve::{Body, Cloud, Cut, Target, answer};
-use crate::{conditions, store};
+use crate::sign_in_pages::html;
+use crate::{conditions, pages, store};
 
 const CHUNK: u64 = 64 * 1024;
 
@@ -35,23 +37,17 @@ pub(super) async fn get(
         Err(error) => return Ok(failed(&error)),
     };
     if meta.is_dir() {
-        return Ok(answer(
-            StatusCode::METHOD_NOT_ALLOWED,
-            "this is a folder; ask for it with PROPFIND\n",
-        ));
+        return Ok(page(cloud, target, request));
     }
-    let tag = store::tag(&target.disk, &meta);
-    if !conditions::hold(request.headers(), true, Some(&tag)) {
-        return Ok(answer(
-            StatusCode::PRECONDITION_FAILED,
-            "another version is there\n",
-        ));
+    let tag = store::shown_tag(&target.disk, &meta, &target.mishap);
+    if let Some(refusal) = conditions::refusal(cloud, target, request.headers(), &[]) {
+        return Ok(refusal);
     }
     let file = match tokio::fs::File::open(&target.disk).await {
         Ok(file) => file,
         Err(error) => return Ok(failed(&error)),
     };
-    let digest = match digest(request, &target.disk, &tag) {
+    let digest = match digest(request, target, &meta) {
         Ok(digest) => digest,
         Err(error) => return Ok(failed(&error)),
     };
@@ -65,6 +61,11 @@ pub(super) async fn get(
         None => (0, meta.len(), false),
         Some(Some((start, end))) => (start, end, true),
         Some(None) => return Ok(answer(StatusCode::RANGE_NOT_SATISFIABLE, "no such range\n")),
+    };
+    let end = if target.mishap.wrong_length && end > start {
+        end - 1
+    } else {
+        end
     };
     let head = request.method() == Method::HEAD;
     let body = if head {
@@ -81,7 +82,9 @@ pub(super) async fn get(
             response.headers_mut().insert(name, value);
         }
     };
-    header(ETAG, format!("\"{tag}\""));
+    if let Some(tag) = &tag {
+        header(ETAG, store::quoted(tag));
+    }
     header(LAST_MODIFIED, http_date(&meta));
     header(ACCEPT_RANGES, "bytes".to_owned());
     header(CONTENT_LENGTH, (end - start).to_string());
@@ -101,12 +104,32 @@ pub(super) async fn get(
     Ok(response)
 }
 
+/// A folder, for a browser.
+fn page(cloud: &Cloud, target: &Target, request: &Request<Incoming>) -> Response<Body> {
+    if request.method() == Method::HEAD {
+        return html(StatusCode::OK, "");
+    }
+    match find(&listing_of(cloud, target, Depth::One), &target.mishap) {
+        Ok(found) => html(
+            StatusCode::OK,
+            &pages::folder(&target.user, &target.path, &found),
+        ),
+        Err(error) => failed(&error),
+    }
+}
+
 /// The digest of the whole file, where the client wants one.
-fn digest(request: &Request<Incoming>, disk: &Path, tag: &str) -> io::Result<Option<Vec<u8>>> {
-    if !request.headers().contains_key("want-repr-digest") {
+fn digest(
+    request: &Request<Incoming>,
+    target: &Target,
+    meta: &std::fs::Metadata,
+) -> io::Result<Option<Vec<u8>>> {
+    let disk = &target.disk;
+    if !request.headers().contains_key("want-repr-digest") || target.mishap.lacks(Feature::Digests)
+    {
         return Ok(None);
     }
-    if let Some(noted) = store::noted_digest(disk, tag) {
+    if let Some(noted) = store::noted_digest(disk, &store::tag(disk, meta)) {
         return Ok(Some(noted));
     }
     let mut sha256 = Sha256::new();
@@ -114,10 +137,14 @@ fn digest(request: &Request<Incoming>, disk: &Path, tag: &str) -> io::Result<Opt
     let mut buffer = vec![0; CHUNK as usize];
     loop {
         match io::Read::read(&mut file, &mut buffer)? {
-            0 => return Ok(Some(sha256.finalize().to_vec())),
+            0 => break,
             length => sha256.update(&buffer[..length]),
         }
     }
+    let digest = sha256.finalize().to_vec();
+    // Only a convenience for the next one who asks; a disk that keeps none is no trouble.
+    let _ = store::note_digest(disk, &digest);
+    Ok(Some(digest))
 }
 
 /// Start and end (exclusive) of `bytes=A-B`, `bytes=A-` or `bytes=-N`.
@@ -142,6 +169,7 @@ struct Sending {
     end: u64,
     flip: Option<u64>,
     cut_at: Option<u64>,
+    slow: Option<u64>,
 }
 
 impl Sending {
@@ -160,6 +188,7 @@ impl Sending {
             return Err(io::ErrorKind::UnexpectedEof.into());
         }
         chunk.truncate(length);
+        pace(self.slow, length).await;
         if let Some(flip) = self
             .flip
             .filter(|flip| (self.at..self.at + length as u64).contains(flip))
@@ -187,6 +216,7 @@ async fn content(
             .flip
             .filter(|_| length > 0)
             .map(|draw| start + draw % length),
+        slow: mishap.slow,
         cut_at: (mishap.cut && length > 0).then_some(start + length / 2),
     };
     let frames = stream::unfold(Some(sending), |sending| async {

@@ -4,6 +4,8 @@ use hyper::body::{Body as _, Incoming};
 use hyper::{Request, Response, StatusCode};
 
 use super::failed;
+use crate::conditions::{self, Change};
+use crate::locks::Reach;
 use crate::serve::{Body, Cloud, Target, answer};
 
 /// `MKCOL` (RFC 4918 §9.3).
@@ -16,6 +18,13 @@ pub(super) async fn mkcol(
         return answer(StatusCode::UNSUPPORTED_MEDIA_TYPE, "MKCOL takes no body\n");
     }
     let _names = cloud.names.write().await;
+    let comes = Change {
+        disk: &target.disk,
+        reach: Reach::Name,
+    };
+    if let Some(refusal) = conditions::refusal(cloud, target, request.headers(), &[comes]) {
+        return refusal;
+    }
     match std::fs::create_dir(&target.disk) {
         Ok(()) => answer(StatusCode::CREATED, ""),
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
