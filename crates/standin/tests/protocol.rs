@@ -35,7 +35,11 @@ impl Cloud {
         })
         .await
         .unwrap();
-        let http = Client::builder().tls_certs_only([]).build().unwrap();
+        let http = Client::builder()
+            .tls_certs_only([])
+            .redirect(reqwest::redirect::Policy::none())
+            .build()
+            .unwrap();
         Cloud {
             dir,
             faults,
@@ -476,4 +480,531 @@ async fn it_serves_this_computer_alone() {
         start(config).await,
         Err(StandinError::NotLoopback(_))
     ));
+}
+
+/// A cloud with something shared, a second step and a limit.
+async fn office(change: impl FnOnce(Config) -> Config) -> Cloud {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let dir = tempfile::tempdir().unwrap();
+    let faults = Arc::new(Faults::new(Vec::new(), 7));
+    let config = Config {
+        users: vec![
+            User::new("ada", "a").unwrap(),
+            User::new("bela", "b")
+                .unwrap()
+                .with_second_step()
+                .with_app_password("app"),
+        ],
+        groups: vec!["choir=ada,bela".parse().unwrap()],
+        shares: vec!["Season=bela,choir:read".parse().unwrap()],
+        control: Some("127.0.0.1:0".parse().unwrap()),
+        faults: Arc::clone(&faults),
+        ..Config::new(&dir.path().join("data"))
+    };
+    let running = start(change(config)).await.unwrap();
+    let http = Client::builder()
+        .tls_certs_only([])
+        .redirect(reqwest::redirect::Policy::none())
+        .build()
+        .unwrap();
+    Cloud {
+        dir,
+        faults,
+        running,
+        http,
+    }
+}
+
+impl Cloud {
+    /// The value of a live property of a path.
+    async fn property(&self, at: &str, name: &str) -> Option<String> {
+        let body = format!("<propfind xmlns='DAV:'><prop><{name}/></prop></propfind>");
+        let asked = self
+            .request("PROPFIND", at)
+            .header("depth", "0")
+            .body(body)
+            .send();
+        let xml = asked.await.unwrap().text().await.unwrap();
+        let (_, rest) = xml.split_once(&format!("<D:{name}>"))?;
+        rest.split_once(&format!("</D:{name}>"))
+            .map(|(value, _)| value.to_owned())
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_shared_folder_is_there_with_its_rights() {
+    let cloud = office(|config| config).await;
+    fs::write(
+        cloud.dir.path().join("data/shared folders/Season/Plan.txt"),
+        "May",
+    )
+    .unwrap();
+    assert_eq!(
+        cloud
+            .listing("", "1")
+            .await
+            .1
+            .matches("<D:response>")
+            .count(),
+        2
+    );
+    assert_eq!(
+        cloud
+            .listing("", "infinity")
+            .await
+            .1
+            .matches("<D:response>")
+            .count(),
+        3
+    );
+    assert_eq!(
+        cloud
+            .request("GET", "Season/Plan.txt")
+            .send()
+            .await
+            .unwrap()
+            .text()
+            .await
+            .unwrap(),
+        "May"
+    );
+    let (own, shared) = (
+        cloud
+            .property("", "current-user-privilege-set")
+            .await
+            .unwrap(),
+        cloud
+            .property("Season", "current-user-privilege-set")
+            .await
+            .unwrap(),
+    );
+    assert!(own.contains("<D:write/>") && !shared.contains("<D:write/>"));
+    assert!(
+        cloud
+            .property("Season", "owner")
+            .await
+            .unwrap()
+            .contains("/bela/")
+    );
+    assert!(
+        cloud
+            .property("", "current-user-principal")
+            .await
+            .unwrap()
+            .contains("/ada/")
+    );
+    for (method, at) in [
+        ("PUT", "Season/new.txt"),
+        ("DELETE", "Season/Plan.txt"),
+        ("MKCOL", "Season/new"),
+        ("PROPPATCH", "Season/Plan.txt"),
+        ("LOCK", "Season/Plan.txt"),
+    ] {
+        assert_eq!(cloud.status(method, at).await, 403, "{method}");
+    }
+    cloud.put("own.txt", "x").await;
+    assert_eq!(
+        cloud
+            .move_to("MOVE", "own.txt", "Season/own.txt", "F")
+            .await,
+        403
+    );
+    assert_eq!(
+        cloud
+            .move_to("MOVE", "Season/Plan.txt", "Plan.txt", "F")
+            .await,
+        403
+    );
+    assert_eq!(
+        cloud
+            .move_to("COPY", "Season/Plan.txt", "Plan.txt", "F")
+            .await,
+        201
+    );
+    let by_bela = |method, at: &str| {
+        let url = format!("{}{at}", cloud.running.url());
+        cloud
+            .http
+            .request(Method::from_bytes(method).unwrap(), url)
+            .basic_auth("bela", Some("app"))
+    };
+    assert_eq!(code(by_bela(b"PUT", "Season/new.txt").body("x")).await, 201);
+    assert_eq!(
+        code(by_bela(b"DELETE", "Season")).await,
+        403,
+        "a share stays"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn several_roots_hang_below_a_top_that_takes_nothing() {
+    let cloud = office(|config| Config {
+        several_roots: true,
+        ..config
+    })
+    .await;
+    assert_eq!(
+        cloud
+            .listing("", "1")
+            .await
+            .1
+            .matches("<D:response>")
+            .count(),
+        3
+    );
+    assert_eq!(cloud.put("x", "x").await.status(), StatusCode::FORBIDDEN);
+    assert_eq!(
+        cloud.put("files/x", "x").await.status(),
+        StatusCode::CREATED
+    );
+    assert!(cloud.file("x").exists());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_quota_is_told_and_kept() {
+    let cloud = office(|config| Config {
+        quota: Some(100),
+        ..config
+    })
+    .await;
+    cloud.put("a", &"x".repeat(60)).await;
+    assert_eq!(
+        cloud.property("", "quota-used-bytes").await,
+        Some("60".into())
+    );
+    assert_eq!(
+        cloud.property("", "quota-available-bytes").await,
+        Some("40".into())
+    );
+    assert_eq!(cloud.put("b", &"x".repeat(41)).await.status().as_u16(), 507);
+    assert_eq!(cloud.move_to("COPY", "a", "c", "F").await, 507);
+    assert_eq!(
+        cloud.put("a", &"x".repeat(100)).await.status().as_u16(),
+        204
+    );
+    cloud.fault(&["without=quota"]);
+    assert_eq!(cloud.property("", "quota-used-bytes").await, None);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_resource_keeps_its_id_wherever_it_goes() {
+    let cloud = Cloud::new().await;
+    cloud.put("a", "one").await;
+    let id = cloud.property("a", "resource-id").await.unwrap();
+    assert!(id.contains("urn:uuid:"), "{id}");
+    cloud.put("a", "two").await;
+    cloud.move_to("MOVE", "a", "b", "F").await;
+    assert_eq!(cloud.property("b", "resource-id").await, Some(id.clone()));
+    cloud.move_to("COPY", "b", "c", "F").await;
+    assert_ne!(cloud.property("c", "resource-id").await, Some(id));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn changes_are_told_since_a_token() {
+    let cloud = Cloud::new().await;
+    cloud.status("MKCOL", "d").await;
+    cloud.put("d/stays", "x").await;
+    cloud.put("d/goes", "x").await;
+    let report = async |since: &str| {
+        let body = format!(
+            "<sync-collection xmlns='DAV:'><sync-token>{since}</sync-token><sync-level>infinite</sync-level><prop><getetag/></prop></sync-collection>"
+        );
+        let response = cloud.request("REPORT", "").body(body).send().await.unwrap();
+        let status = response.status().as_u16();
+        let xml = response.text().await.unwrap();
+        let token = xml
+            .split_once("<D:sync-token>")
+            .and_then(|(_, rest)| rest.split_once('<'))
+            .map(|(token, _)| token.to_owned())
+            .unwrap_or_default();
+        let mut said: Vec<String> = xml
+            .split("<D:href>")
+            .skip(1)
+            .map(|part| {
+                let gone = part.contains("404 Not Found");
+                format!(
+                    "{}{}",
+                    part.split_once('<').unwrap().0,
+                    if gone { " gone" } else { "" }
+                )
+            })
+            .collect();
+        said.sort();
+        (status, said, token)
+    };
+    let (status, said, token) = report("").await;
+    assert_eq!((status, said.len()), (207, 3), "{said:?}");
+    assert_eq!(cloud.property("", "sync-token").await, Some(token.clone()));
+    assert_eq!(report(&token).await, (207, Vec::new(), token.clone()));
+    cloud.status("DELETE", "d/goes").await;
+    fs::write(cloud.file("d/by hand"), "x").unwrap();
+    cloud.put("d/stays", "changed").await;
+    let (_, said, _) = report(&token).await;
+    assert_eq!(said, ["/d/by%20hand", "/d/goes gone", "/d/stays"]);
+    assert_eq!(report("urn:nonsense").await.0, 403);
+    cloud.fault(&["without=changes"]);
+    assert_eq!(report("").await.0, 405);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_range_is_put_into_a_file() {
+    let cloud = Cloud::new().await;
+    cloud.put("a", "0123456789").await;
+    let tag = cloud.tag("a").await;
+    let part = async |range: &str, body: &str| {
+        let request = cloud.request("PUT", "a").header("content-range", range);
+        code(request.body(body.to_owned())).await
+    };
+    assert_eq!(part("bytes 3-5/10", "abc").await, 204);
+    assert_eq!(fs::read(cloud.file("a")).unwrap(), b"012abc6789");
+    assert_ne!(cloud.tag("a").await, tag);
+    assert_eq!(part("bytes 10-11/*", "XY").await, 204, "appended");
+    assert_eq!(fs::read(cloud.file("a")).unwrap(), b"012abc6789XY");
+    assert_eq!(part("bytes 50-51/*", "XY").await, 400, "a hole");
+    assert_eq!(part("bytes x", "XY").await, 400);
+    cloud.fault(&["without=partial-put"]);
+    assert_eq!(part("bytes 0-1/*", "XY").await, 501);
+    cloud.fault(&["partial-put-keeps-part"]);
+    assert_eq!(part("bytes 0-1/*", "XY").await, 201);
+    assert_eq!(
+        fs::read(cloud.file("a")).unwrap(),
+        b"XY",
+        "as some servers do"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_lets_a_program_in_with_a_second_step() {
+    let cloud = office(|config| config).await;
+    let base = cloud.running.url();
+    let control = cloud.running.control().unwrap().to_owned();
+    let direct = cloud.http.get(&base).basic_auth("bela", Some("b")).send();
+    let direct = direct.await.unwrap();
+    assert_eq!(direct.status().as_u16(), 401);
+    assert!(direct.text().await.unwrap().contains("app password"));
+    let well_known = format!("{base}.well-known/oauth-authorization-server");
+    let found: String = cloud
+        .http
+        .get(well_known)
+        .send()
+        .await
+        .unwrap()
+        .text()
+        .await
+        .unwrap();
+    let field = |json: &str, name: &str| {
+        let value: serde_json::Value = serde_json::from_str(json).unwrap();
+        value[name].as_str().unwrap_or_default().to_owned()
+    };
+    let post = async |url: &str, form: &str| {
+        let request = cloud
+            .http
+            .post(url)
+            .header("content-type", "application/x-www-form-urlencoded")
+            .body(form.to_owned());
+        let response = request.send().await.unwrap();
+        (response.status().as_u16(), response.text().await.unwrap())
+    };
+    let (_, asked) = post(
+        &field(&found, "device_authorization_endpoint"),
+        "client_id=x",
+    )
+    .await;
+    let page = field(&asked, "verification_uri");
+    let shown = cloud
+        .http
+        .get(field(&asked, "verification_uri_complete"))
+        .send();
+    let user_code = field(&asked, "user_code");
+    assert!(
+        shown
+            .await
+            .unwrap()
+            .text()
+            .await
+            .unwrap()
+            .contains(&user_code)
+    );
+    let phone = cloud
+        .http
+        .get(format!("{control}phone/bela"))
+        .send()
+        .await
+        .unwrap();
+    let phone = phone.text().await.unwrap();
+    let wrong = format!("code={user_code}&user=bela&password=b&one-time-code=");
+    assert_eq!(post(&page, &wrong).await.0, 403);
+    let (status, _) = post(&page, &format!("{wrong}{}", phone.trim())).await;
+    assert_eq!(status, 200);
+    let poll = format!(
+        "grant_type=urn%3Aietf%3Aparams%3Aoauth%3Agrant-type%3Adevice_code&device_code={}",
+        field(&asked, "device_code")
+    );
+    let (status, tokens) = post(&field(&found, "token_endpoint"), &poll).await;
+    assert_eq!(status, 200, "{tokens}");
+    let access = field(&tokens, "access_token");
+    let listed = async || {
+        let request = cloud
+            .http
+            .request(Method::from_bytes(b"PROPFIND").unwrap(), &base);
+        code(request.bearer_auth(&access)).await
+    };
+    assert_eq!(listed().await, 207);
+    let gone = cloud
+        .http
+        .delete(format!("{control}tokens/bela"))
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(gone.status().as_u16(), 204);
+    assert_eq!(listed().await, 401);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_control_address_changes_the_faults() {
+    let cloud = office(|config| config).await;
+    let control = cloud.running.control().unwrap().to_owned();
+    let set = async |faults: &str| {
+        let url = format!("{control}faults");
+        code(cloud.http.put(url).body(faults.to_owned())).await
+    };
+    assert_eq!(set("busy=1\nhide-dots\n").await, 204);
+    let state = cloud
+        .http
+        .get(&control)
+        .send()
+        .await
+        .unwrap()
+        .text()
+        .await
+        .unwrap();
+    assert!(state.contains("[\"busy=1\",\"hide-dots\"]"), "{state}");
+    assert_eq!(cloud.status("GET", "").await, 503);
+    assert_eq!(set("teapot").await, 400);
+    assert_eq!(set("").await, 204);
+    assert_eq!(cloud.status("GET", "").await, 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_gets_a_page_of_a_folder() {
+    let cloud = Cloud::new().await;
+    cloud.status("MKCOL", "d").await;
+    cloud.put("d/a%26b%3C.txt", "12345").await;
+    let page = cloud.request("GET", "d/").send().await.unwrap();
+    assert_eq!(page.headers()["content-type"], "text/html; charset=utf-8");
+    let text = page.text().await.unwrap();
+    assert!(
+        text.contains("a&amp;b&lt;.txt")
+            && text.contains("/d/a%26b%3C.txt")
+            && text.contains("5 B"),
+        "{text}"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_speaks_tls_by_an_authority_of_its_own_that_it_keeps() {
+    let cloud = office(|config| Config {
+        tls: true,
+        ..config
+    })
+    .await;
+    let authority = cloud.running.authority().unwrap().to_owned();
+    let pem = fs::read(&authority).unwrap();
+    let trusting = Client::builder()
+        .tls_certs_only([reqwest::Certificate::from_pem(&pem).unwrap()])
+        .build()
+        .unwrap();
+    let url = cloud.running.url();
+    assert!(url.starts_with("https://"));
+    assert_eq!(
+        code(trusting.get(&url).basic_auth("ada", Some("a"))).await,
+        200
+    );
+    assert!(
+        cloud.http.get(&url).send().await.is_err(),
+        "nobody else trusts it"
+    );
+    let again = start(Config {
+        tls: true,
+        ..Config::new(&cloud.dir.path().join("data"))
+    });
+    again.await.unwrap();
+    assert_eq!(fs::read(&authority).unwrap(), pem);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn each_kind_of_odd_server_can_be_had() {
+    let cloud = Cloud::new().await;
+    cloud.put("a", "12345").await;
+    cloud.put("b", "12345").await;
+    for (fault, method, status) in [
+        ("too-many=1", "GET", 429),
+        ("locked=1", "PUT", 423),
+        ("html", "PROPFIND", 200),
+        ("redirect=loop", "PROPFIND", 307),
+        ("without=infinity", "PROPFIND", 403),
+        ("without=properties", "PROPPATCH", 405),
+        ("without=locks", "LOCK", 405),
+    ] {
+        cloud.fault(&[fault]);
+        assert_eq!(cloud.status(method, "a").await, status, "{fault}");
+    }
+    let get = async || cloud.request("GET", "a").send().await.unwrap();
+    cloud.fault(&["tags=missing"]);
+    assert!(!get().await.headers().contains_key("etag"));
+    cloud.fault(&["tags=late"]);
+    let late = get().await.headers()["etag"].to_str().unwrap().to_owned();
+    cloud.fault(&[]);
+    assert_eq!(late, format!("W/{}", cloud.tag("a").await));
+    cloud.fault(&["tags=coarse"]);
+    let coarse = cloud.tag("a").await;
+    assert!(coarse.ends_with("-5\""), "{coarse}");
+    cloud.fault(&["wrong-length=1"]);
+    assert_eq!(get().await.text().await.unwrap(), "1234");
+    cloud.fault(&["slow=20"]);
+    let began = std::time::Instant::now();
+    get().await.text().await.unwrap();
+    assert!(began.elapsed().as_millis() >= 200);
+    cloud.fault(&["short-listing=1"]);
+    assert_eq!(
+        cloud
+            .listing("", "1")
+            .await
+            .1
+            .matches("<D:response>")
+            .count(),
+        2
+    );
+    cloud.fault(&["clock=86400"]);
+    let date = get().await.headers()["date"].to_str().unwrap().to_owned();
+    cloud.fault(&[]);
+    assert_ne!(
+        date[..16],
+        get().await.headers()["date"].to_str().unwrap()[..16]
+    );
+    cloud.fault(&["no-conditions"]);
+    let put = cloud.request("PUT", "a").header("if-none-match", "*");
+    assert_eq!(code(put.body("x")).await, 204);
+    cloud.fault(&["no-overwrite-check"]);
+    assert_eq!(cloud.move_to("MOVE", "a", "b", "F").await, 204);
+    cloud.put("a", "x").await;
+    cloud.put("c", "y").await;
+    cloud.fault(&["racing-moves"]);
+    let (one, other) = tokio::join!(
+        cloud.move_to("MOVE", "a", "new", "F"),
+        cloud.move_to("MOVE", "c", "new", "F")
+    );
+    let mut both = [one, other];
+    both.sort_unstable();
+    assert_eq!(both, [201, 204], "both won");
+    for (fault, sign) in [
+        ("xml=entities", "<!ENTITY"),
+        ("xml=nested", "<D:x><D:x>"),
+        ("xml=encoding", "iso-8859-1"),
+    ] {
+        cloud.fault(&[fault]);
+        assert!(cloud.listing("", "1").await.1.contains(sign), "{fault}");
+    }
+    cloud.fault(&["xml=cut"]);
+    assert!(!cloud.listing("", "1").await.1.contains("</D:multistatus>"));
 }

@@ -24,6 +24,9 @@ use crate::{conditions, pages, store};
 
 const CHUNK: u64 = 64 * 1024;
 
+/// Long enough for what was written to leave.
+const BEFORE_A_CUT: std::time::Duration = std::time::Duration::from_millis(5);
+
 /// `GET` and `HEAD` (RFC 9110 §9.3.1), with one range (§14.2) and `Repr-Digest` (RFC 9530).
 pub(super) async fn get(
     cloud: &Cloud,
@@ -175,6 +178,8 @@ struct Sending {
 impl Sending {
     async fn next(&mut self) -> io::Result<Option<Bytes>> {
         if self.cut_at.is_some_and(|cut_at| self.at >= cut_at) {
+            // What was handed over before goes out first, or the cut would come before the body began.
+            tokio::time::sleep(BEFORE_A_CUT).await;
             return Err(io::ErrorKind::ConnectionAborted.into());
         }
         let until = self.cut_at.map_or(self.end, |cut_at| cut_at.min(self.end));
