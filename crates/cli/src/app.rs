@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use katabatic_engine::clock::SystemClock;
+use katabatic_core::EditTime;
+use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{Config, LaneConfig};
 use katabatic_engine::ledger::Ledger;
 use katabatic_engine::open::open_lane;
@@ -14,6 +15,7 @@ use tokio::runtime::Runtime;
 
 use crate::args::Common;
 use crate::draw::Style;
+use crate::passphrase;
 
 /// A command's surroundings.
 pub struct App {
@@ -38,7 +40,8 @@ impl App {
         let home = match &common.home {
             Some(dir) => Home::under(dir)?,
             None => Home::of_person()?,
-        };
+        }
+        .asking(Arc::new(passphrase::ask));
         let config = Config::read(&home)?;
         let ledger = Ledger::open(&home)?;
         let runtime = runtime()?;
@@ -58,6 +61,11 @@ impl App {
     /// Runs something to its end.
     pub fn run<T>(&self, future: impl Future<Output = T>) -> T {
         self.runtime.block_on(future)
+    }
+
+    /// Now.
+    pub fn now(&self) -> EditTime {
+        SystemClock.now()
     }
 
     /// A pass over a lane.

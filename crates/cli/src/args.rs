@@ -30,6 +30,9 @@ pub struct Common {
     /// Keep config, ledger and secrets under this folder
     #[arg(long, global = true, value_name = "DIR", env = "KATABATIC_HOME")]
     pub home: Option<PathBuf>,
+    /// Be this user, with their folders and rights (for root)
+    #[arg(long = "for", global = true, value_name = "USER")]
+    pub for_user: Option<String>,
     /// Answer in JSON (docs/formats.md)
     #[arg(long, global = true)]
     pub json: bool,
@@ -49,10 +52,10 @@ pub struct Common {
 pub enum Command {
     /// Run a full example on sample data, by itself
     Demo(Demo),
-    /// Accounts: add, list, show, test, remove
+    /// Accounts: add, list, show, test, sign-in, rename, remove
     #[command(subcommand)]
     Account(Account),
-    /// Lanes: add, list, show, remove
+    /// Lanes: add, list, show, change, remove
     #[command(subcommand)]
     Lane(Lane),
     /// Show what a pass would do; nothing is changed
@@ -86,16 +89,20 @@ pub struct Demo {
 /// `account …`.
 #[derive(Debug, Subcommand)]
 pub enum Account {
-    /// Add an account, once it is reached and signed in to
+    /// Add an account, once it is reached, signed in to and looked at
     Add(AccountAdd),
-    /// List all accounts
+    /// List all accounts: lanes, space, last reached, last error
     List,
     /// Show one account
     Show(Named),
-    /// Reach an account, sign in and list its root
+    /// Reach an account step by step: name, connection, TLS, sign-in, listing, writing
     Test(Named),
-    /// Remove an account that no lane uses
-    Remove(Named),
+    /// Sign in again, or change how: a new password, a gone sign-in, another certificate
+    SignIn(AccountSignIn),
+    /// Give an account another name; its lanes follow
+    Rename(AccountRename),
+    /// Remove an account; nothing changes in the cloud
+    Remove(AccountRemove),
 }
 
 /// A name of an account or a lane.
@@ -103,6 +110,61 @@ pub enum Account {
 pub struct Named {
     /// Its name
     pub name: String,
+}
+
+/// How to sign in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SignInTyped {
+    /// By a code that the person types on any device
+    Device,
+    /// By name and password
+    Basic,
+}
+
+/// Where to keep a secret.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum KeepingTyped {
+    /// A file that only its owner may read
+    File,
+    /// The desktop's keyring
+    Keyring,
+    /// A file encrypted with a passphrase
+    Passphrase,
+}
+
+/// What `account add` and `account sign-in` share.
+#[derive(Args, Debug)]
+pub struct Signing {
+    /// How to sign in; the best that the server offers where this is left out
+    #[arg(long, value_enum)]
+    pub sign_in: Option<SignInTyped>,
+    /// Read the password from standard input
+    #[arg(long, conflicts_with = "password_file")]
+    pub password_stdin: bool,
+    /// Read the password from the first line of this file
+    #[arg(long, value_name = "FILE")]
+    pub password_file: Option<PathBuf>,
+    /// Where to keep the secret; the keyring where one answers, else a file
+    #[arg(long, value_enum)]
+    pub secrets: Option<KeepingTyped>,
+    /// The same as --secrets passphrase
+    #[arg(long, conflicts_with = "secrets")]
+    pub passphrase: bool,
+    /// Pin this certificate, and trust no other
+    #[arg(long, value_name = "sha256:HEX", conflicts_with = "ca")]
+    pub trust: Option<String>,
+    /// Trust the authorities in this PEM file, and no others
+    #[arg(long, value_name = "FILE")]
+    pub ca: Option<PathBuf>,
+    /// The proxy on the way, or `none`; the environment decides where this is left out
+    #[arg(long, value_name = "URL|none")]
+    pub proxy: Option<String>,
+    /// For how long the server may send nothing [default: 60]
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub patience: Option<u64>,
+    /// Do not ask whether it is the right account
+    #[arg(long)]
+    pub yes: bool,
 }
 
 /// `account add`.
@@ -115,13 +177,57 @@ pub struct AccountAdd {
     pub address: String,
     /// Who signs in
     #[arg(long)]
-    pub user: String,
-    /// Read the password from standard input
-    #[arg(long, conflicts_with = "password_file")]
-    pub password_stdin: bool,
-    /// Read the password from the first line of this file
-    #[arg(long, value_name = "FILE")]
-    pub password_file: Option<PathBuf>,
+    pub user: Option<String>,
+    /// Where the server has several roots, the one to use
+    #[arg(long, value_name = "FOLDER")]
+    pub root: Option<String>,
+    /// Never write anything to it
+    #[arg(long)]
+    pub read_only: bool,
+    /// Take plain http; everybody on the way can read the password and every file
+    #[arg(long)]
+    pub plain_http: bool,
+    /// The name under which this program asks for a sign-in code, where the server wants another
+    #[arg(long, value_name = "ID")]
+    pub client_id: Option<String>,
+    /// What the sign-in is asked for, where the server wants that said
+    #[arg(long)]
+    pub scope: Option<String>,
+    /// How to sign in.
+    #[command(flatten)]
+    pub signing: Signing,
+}
+
+/// `account sign-in`.
+#[derive(Args, Debug)]
+pub struct AccountSignIn {
+    /// The account
+    pub name: String,
+    /// Who signs in, where that is somebody else by name
+    #[arg(long)]
+    pub user: Option<String>,
+    /// How to sign in.
+    #[command(flatten)]
+    pub signing: Signing,
+}
+
+/// `account rename`.
+#[derive(Args, Debug)]
+pub struct AccountRename {
+    /// The account
+    pub name: String,
+    /// The name it gets
+    pub to: String,
+}
+
+/// `account remove`.
+#[derive(Args, Debug)]
+pub struct AccountRemove {
+    /// The account
+    pub name: String,
+    /// Take its lanes away too; every file stays on both sides
+    #[arg(long)]
+    pub with_lanes: bool,
 }
 
 /// `lane …`.
@@ -133,6 +239,8 @@ pub enum Lane {
     List,
     /// Show one lane
     Show(Named),
+    /// Tie a lane to another far folder; both sides are compared anew
+    Change(LaneChange),
     /// Take a lane away; every file stays on both sides
     Remove(Named),
 }
@@ -165,6 +273,19 @@ pub struct LaneAdd {
     /// Make a folder that is not there
     #[arg(long)]
     pub make: bool,
+}
+
+/// `lane change`.
+#[derive(Args, Debug)]
+pub struct LaneChange {
+    /// The lane
+    pub name: String,
+    /// The folder of an account that becomes its far side
+    #[arg(long, value_name = "@ACCOUNT/FOLDER")]
+    pub far: String,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
 }
 
 /// `plan`.

@@ -7,6 +7,8 @@ mod args;
 mod commands;
 mod draw;
 mod exit;
+mod other_user;
+mod passphrase;
 mod sample;
 
 use std::process::ExitCode;
@@ -20,6 +22,13 @@ fn main() -> ExitCode {
     let typed = Typed::parse();
     start_log(typed.common.verbose);
     let common = typed.common.clone();
+    if let Some(user) = &common.for_user {
+        let arguments = std::env::args_os().collect();
+        if let Err(error) = other_user::become_user(user, arguments) {
+            draw::error::error(&error, common.json);
+            return exit::code(error.class);
+        }
+    }
     let result = match typed.command {
         Command::Demo(demo) => commands::demo::demo(&common, &demo),
         Command::Standin(standin) => commands::standin::standin(&common, &standin),

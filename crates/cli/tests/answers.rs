@@ -68,20 +68,45 @@ fn accounts_and_lanes_in_json() {
         ])
         .ends(0)
         .json();
-    let account = json!({"name": "office", "address": desk.address, "user": "librarian"});
+    let account = json!({
+        "name": "office", "address": desk.address, "user": "librarian", "sign_in": "basic", "secrets": "file",
+        "principal": "/.standin/principals/librarian/", "principal_name": "librarian", "read_only": false,
+        "plain_http": false, "trust": "system", "proxy": null
+    });
     assert_eq!(add["account"], account);
     assert_eq!(
-        keys(&add["test"]),
-        ["files", "folders", "listed_ms", "signed_in_ms"]
+        keys(&add["reached"]),
+        [
+            "certificate",
+            "free",
+            "may_write",
+            "principal",
+            "principal_name",
+            "server",
+            "steps",
+            "top",
+            "used"
+        ]
     );
-    assert_eq!(add["test"]["folders"], json!(["Scores"]));
     assert_eq!(
-        desk.run(&["account", "list", "--json"]).json(),
-        json!({"accounts": [account]})
+        add["reached"]["top"],
+        json!([{"name": "Scores", "folder": true, "may_write": true, "owner": null}])
+    );
+    let listed = desk.run(&["account", "list", "--json"]).json()["accounts"][0].clone();
+    for (key, value) in account.as_object().unwrap() {
+        assert_eq!(&listed[key], value, "{key}");
+    }
+    assert_eq!(
+        (&listed["lanes"], &listed["error"]),
+        (&json!([]), &Value::Null)
+    );
+    assert!(
+        listed["reached"].is_string() && listed["used"] == 0,
+        "{listed}"
     );
     assert_eq!(
-        desk.run(&["account", "show", "office", "--json"]).json()["lanes"],
-        json!([])
+        desk.run(&["account", "show", "office", "--json"]).json()["account"],
+        listed
     );
     desk.write_near("a.txt", "12345");
     let add = [
@@ -117,7 +142,7 @@ fn accounts_and_lanes_in_json() {
     );
     assert_eq!(
         desk.run(&["account", "remove", "office", "--json"]).json(),
-        json!({"removed": "office"})
+        json!({"removed": "office", "lanes": []})
     );
 }
 

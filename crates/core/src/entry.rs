@@ -165,6 +165,8 @@ pub enum Unknown {
     OtherMount,
     /// An earlier pass was cut off in the middle of this path, and it could not be cleared up yet.
     Unfinished(String),
+    /// The account may only read on this side, so nothing is carried there.
+    ReadOnly,
 }
 
 impl fmt::Display for Unknown {
@@ -181,6 +183,7 @@ impl fmt::Display for Unknown {
                     crate::words::odd_reason(*odd)
                 )
             }
+            Unknown::ReadOnly => out.write_str("this account may only read there"),
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
             Unknown::Unfinished(why) => write!(
                 out,

@@ -3,7 +3,7 @@
 //! Times are handed in as a function, because what zone and format a person reads is not the core's business.
 
 use crate::decide::Change;
-use crate::{Decision, EditTime, Entry, Kind, OddKind, Side, Step};
+use crate::{Decision, EditTime, Entry, Kind, OddKind, Side, Step, Unknown};
 
 /// What kind of odd thing it is, and why no lane carries it.
 #[must_use]
@@ -127,6 +127,10 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             on.here_or_there()
         ),
         Decision::LeftOut { odd, .. } => odd_reason(*odd).into(),
+        Decision::Hold {
+            why: Unknown::ReadOnly,
+            ..
+        } => "not carried up: this account may only read there".into(),
         Decision::Hold { on, why } if step.view(*on).is_folder() => {
             format!("what lies in it is unknown {}: {why}", on.here_or_there())
         }

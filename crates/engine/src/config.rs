@@ -2,11 +2,37 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use toml_edit::{DocumentMut, Item, Table, value};
 
 use crate::Error;
 use crate::home::{Home, write_private};
+use crate::net::certificate::{pin, read_pin};
+use crate::net::{Line, PATIENCE, ProxySetting, Trust};
+use crate::secrets::Keeping;
+use crate::sides::webdav::Principal;
+
+/// How an account signs in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum SignIn {
+    /// By name and password (RFC 7617).
+    #[default]
+    Basic,
+    /// By the device grant (RFC 8628).
+    Device,
+}
+
+impl SignIn {
+    /// As config and options spell it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            SignIn::Basic => "basic",
+            SignIn::Device => "device",
+        }
+    }
+}
 
 /// An account as the config has it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -17,6 +43,191 @@ pub struct AccountConfig {
     pub address: String,
     /// Who signs in.
     pub user: String,
+    /// How they sign in.
+    pub sign_in: SignIn,
+    /// Where the secret is kept.
+    pub keeping: Keeping,
+    /// Whose account it was when it was added (RFC 5397), where the server says so.
+    pub principal: Option<Principal>,
+    /// Whether nothing may be written there.
+    pub read_only: bool,
+    /// Which certificates are trusted.
+    pub trust: Trust,
+    /// Whether plain http is taken for another computer.
+    pub plain_http: bool,
+    /// Which proxy is on the way.
+    pub proxy: ProxySetting,
+    /// For how many seconds the server may stay silent, where that was said.
+    pub patience: Option<u64>,
+    /// The name under which this program asks for tokens, where it is another one.
+    pub client_id: Option<String>,
+    /// What the tokens are asked for, where the server wants that said.
+    pub scope: Option<String>,
+}
+
+impl AccountConfig {
+    /// An account that signs in by name and password, with nothing special about it.
+    #[must_use]
+    pub fn new(name: &str, address: &str, user: &str) -> AccountConfig {
+        AccountConfig {
+            name: name.to_owned(),
+            address: address.to_owned(),
+            user: user.to_owned(),
+            sign_in: SignIn::Basic,
+            keeping: Keeping::File,
+            principal: None,
+            read_only: false,
+            trust: Trust::System,
+            plain_http: false,
+            proxy: ProxySetting::Environment,
+            patience: None,
+            client_id: None,
+            scope: None,
+        }
+    }
+
+    /// Trust, proxy and patience.
+    #[must_use]
+    pub fn line(&self) -> Line {
+        Line {
+            trust: self.trust.clone(),
+            proxy: self.proxy.clone(),
+            patience: self.patience.map_or(PATIENCE, Duration::from_secs),
+        }
+    }
+
+    fn read(name: &str, table: Table) -> Result<AccountConfig, String> {
+        let fields = Fields::of(&format!("account.{name}"), table, &ACCOUNT_KEYS)?;
+        let odd = |key: &str, why: String| format!("[account.{name}] {key}: {why}");
+        let sign_in = match fields.optional("sign_in")?.as_deref() {
+            None | Some("basic") => SignIn::Basic,
+            Some("device") => SignIn::Device,
+            Some(other) => {
+                return Err(odd(
+                    "sign_in",
+                    format!("there is no {other}; there are basic and device"),
+                ));
+            }
+        };
+        let keeping = match fields.optional("secrets")? {
+            None => Keeping::File,
+            Some(word) => Keeping::parse(&word).ok_or_else(|| {
+                odd(
+                    "secrets",
+                    format!("there is no {word}; there are file, keyring and passphrase"),
+                )
+            })?,
+        };
+        let trust = match (fields.optional("trust")?, fields.optional("ca")?) {
+            (None, None) => Trust::System,
+            (Some(pin), None) => Trust::Pinned(read_pin(&pin).map_err(|why| odd("trust", why))?),
+            (None, Some(file)) => Trust::Authority(file.into()),
+            (Some(_), Some(_)) => {
+                return Err(odd(
+                    "trust",
+                    "a pinned certificate and an authority (ca) do not go together".into(),
+                ));
+            }
+        };
+        let proxy = match fields.optional("proxy")? {
+            None => ProxySetting::Environment,
+            Some(text) => ProxySetting::parse(&text).map_err(|why| odd("proxy", why))?,
+        };
+        let principal = fields.optional("principal")?.map(|href| Principal {
+            name: href.clone(),
+            href,
+        });
+        Ok(AccountConfig {
+            name: name.to_owned(),
+            address: fields.text("address")?,
+            user: fields.text("user")?,
+            sign_in,
+            keeping,
+            principal: match (principal, fields.optional("principal_name")?) {
+                (Some(principal), Some(name)) => Some(Principal { name, ..principal }),
+                (principal, _) => principal,
+            },
+            read_only: fields.flag("read_only")?,
+            trust,
+            plain_http: fields.flag("plain_http")?,
+            proxy,
+            patience: fields.number("patience")?,
+            client_id: fields.optional("client_id")?,
+            scope: fields.optional("scope")?,
+        })
+    }
+
+    /// Writes what differs from the usual; comments and the order of what is there stay.
+    fn write(&self, table: &mut Item) {
+        table["address"] = value(&self.address);
+        table["user"] = value(&self.user);
+        let word = |wanted: bool, word: &str| wanted.then(|| word.to_owned());
+        let (trust, ca) = match &self.trust {
+            Trust::System => (None, None),
+            Trust::Pinned(sha256) => (Some(pin(sha256)), None),
+            Trust::Authority(file) => (None, Some(file.to_string_lossy().into_owned())),
+        };
+        let principal = self.principal.as_ref();
+        for (key, text) in [
+            (
+                "sign_in",
+                word(self.sign_in != SignIn::Basic, self.sign_in.word()),
+            ),
+            (
+                "secrets",
+                word(self.keeping != Keeping::File, self.keeping.word()),
+            ),
+            (
+                "principal",
+                principal.map(|principal| principal.href.clone()),
+            ),
+            (
+                "principal_name",
+                principal.map(|principal| principal.name.clone()),
+            ),
+            ("trust", trust),
+            ("ca", ca),
+            ("proxy", self.proxy.text()),
+            ("client_id", self.client_id.clone()),
+            ("scope", self.scope.clone()),
+        ] {
+            set_or_remove(table, key, text.map(value));
+        }
+        set_or_remove(table, "read_only", self.read_only.then(|| value(true)));
+        set_or_remove(table, "plain_http", self.plain_http.then(|| value(true)));
+        let patience = self
+            .patience
+            .and_then(|seconds| i64::try_from(seconds).ok());
+        set_or_remove(table, "patience", patience.map(value));
+    }
+}
+
+const ACCOUNT_KEYS: [&str; 14] = [
+    "address",
+    "user",
+    "sign_in",
+    "secrets",
+    "principal",
+    "principal_name",
+    "read_only",
+    "trust",
+    "ca",
+    "plain_http",
+    "proxy",
+    "patience",
+    "client_id",
+    "scope",
+];
+
+fn set_or_remove(table: &mut Item, key: &str, item: Option<Item>) {
+    match item {
+        Some(item) => table[key] = item,
+        None => {
+            if let Some(table) = table.as_table_like_mut() {
+                table.remove(key);
+            }
+        }
+    }
 }
 
 /// Which way a lane carries.
@@ -119,15 +330,7 @@ impl Config {
         let mut accounts = Vec::new();
         for (name, table) in tables(&self.document, "account").map_err(wrong)? {
             check_name(&name).map_err(|why| wrong(format!("[account.{name}]: {why}")))?;
-            let fields = Fields::of(&format!("account.{name}"), table, &["address", "user"])
-                .map_err(wrong)?;
-            let address = fields.text("address").map_err(wrong)?;
-            let user = fields.text("user").map_err(wrong)?;
-            accounts.push(AccountConfig {
-                name,
-                address,
-                user,
-            });
+            accounts.push(AccountConfig::read(&name, table).map_err(wrong)?);
         }
         let mut lanes = Vec::new();
         for (name, table) in tables(&self.document, "lane").map_err(wrong)? {
@@ -230,10 +433,72 @@ impl Config {
             &account.name,
             self.accounts.iter().any(|known| known.name == account.name),
         )?;
-        let table = self.table("account", &account.name);
-        table["address"] = value(&account.address);
-        table["user"] = value(&account.user);
+        account.write(self.table("account", &account.name));
         self.accounts.push(account);
+        self.save()
+    }
+
+    /// Changes an account and saves.
+    ///
+    /// # Errors
+    /// Where there is none of that name, or the file cannot be written.
+    pub fn change_account(&mut self, account: AccountConfig) -> Result<(), Error> {
+        self.account(&account.name)?;
+        account.write(&mut self.document["account"][&account.name]);
+        for known in &mut self.accounts {
+            if known.name == account.name {
+                known.clone_from(&account);
+            }
+        }
+        self.save()
+    }
+
+    /// Gives an account another name, in its lanes too, and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn rename_account(&mut self, from: &str, to: &str) -> Result<(), Error> {
+        let group = self
+            .document
+            .get_mut("account")
+            .and_then(Item::as_table_like_mut);
+        if let Some(group) = group
+            && let Some(item) = group.remove(from)
+        {
+            group.insert(to, item);
+        }
+        for account in &mut self.accounts {
+            if account.name == from {
+                to.clone_into(&mut account.name);
+            }
+        }
+        for lane in &mut self.lanes {
+            if lane.account == from {
+                to.clone_into(&mut lane.account);
+                self.document["lane"][&lane.name]["far"] = value(lane.far_place());
+            }
+        }
+        self.save()
+    }
+
+    /// Ties a lane to another far folder and saves.
+    ///
+    /// # Errors
+    /// Where there is no such lane, or the file cannot be written.
+    pub fn change_far(
+        &mut self,
+        name: &str,
+        account: &str,
+        far: katabatic_core::RelPath,
+    ) -> Result<(), Error> {
+        self.lane(name)?;
+        for lane in &mut self.lanes {
+            if lane.name == name {
+                account.clone_into(&mut lane.account);
+                lane.far = far.clone();
+                self.document["lane"][name]["far"] = value(lane.far_place());
+            }
+        }
         self.save()
     }
 
@@ -402,6 +667,36 @@ impl Fields {
         }
     }
 
+    fn odd(&self, key: &str, wanted: &str) -> String {
+        format!("[{}] {key} must be {wanted}", self.whose)
+    }
+
+    fn optional(&self, key: &str) -> Result<Option<String>, String> {
+        match self.table.get(key) {
+            None => Ok(None),
+            Some(_) => self.text(key).map(Some),
+        }
+    }
+
+    fn flag(&self, key: &str) -> Result<bool, String> {
+        match self.table.get(key) {
+            None => Ok(false),
+            Some(item) => item.as_bool().ok_or_else(|| self.odd(key, "true or false")),
+        }
+    }
+
+    fn number(&self, key: &str) -> Result<Option<u64>, String> {
+        match self.table.get(key) {
+            None => Ok(None),
+            Some(item) => item
+                .as_integer()
+                .and_then(|number| u64::try_from(number).ok())
+                .filter(|&number| number > 0)
+                .map(Some)
+                .ok_or_else(|| self.odd(key, "a whole number above 0")),
+        }
+    }
+
     fn text(&self, key: &str) -> Result<String, String> {
         match self.table.get(key).and_then(Item::as_str) {
             Some(text) if !text.is_empty() => Ok(text.to_owned()),
@@ -427,11 +722,7 @@ mod tests {
             "# mind the account\n[account.old] # of last season\naddress = \"http://x/\"\nuser = \"u\"\n",
         );
         let mut config = Config::read(&home).unwrap();
-        let office = AccountConfig {
-            name: "office".into(),
-            address: "http://y/".into(),
-            user: "librarian".into(),
-        };
+        let office = AccountConfig::new("office", "http://y/", "librarian");
         config.add_account(office).unwrap();
         let text = fs::read_to_string(home.config_file()).unwrap();
         assert!(

@@ -32,6 +32,8 @@ pub struct Error {
     pub why: String,
     /// What to do next; empty only where nothing can be done.
     pub next: String,
+    /// Facts to compare with others, by name.
+    pub facts: Vec<(&'static str, String)>,
 }
 
 impl Error {
@@ -47,7 +49,15 @@ impl Error {
             what: what.into(),
             why: why.into(),
             next: next.into(),
+            facts: Vec::new(),
         }
+    }
+
+    /// With facts to compare with others.
+    #[must_use]
+    pub fn with_facts(mut self, facts: Vec<(&'static str, String)>) -> Error {
+        self.facts = facts;
+        self
     }
 
     /// A failure of the tool's own files: its config, its ledger.

@@ -4,16 +4,33 @@
 
 use std::fs;
 use std::io::Write;
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use crate::Error;
+use crate::secrets::Secret;
+
+/// Asks the person for the passphrase of the secrets; `true` where it is a new one, to be typed twice.
+pub type AskPassphrase = Arc<dyn Fn(bool) -> Result<Secret, Error> + Send + Sync>;
 
 /// The tool's own folders.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct Home {
     config: PathBuf,
     state: PathBuf,
+    ask: Option<AskPassphrase>,
+}
+
+impl std::fmt::Debug for Home {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(
+            out,
+            "Home({}, {})",
+            self.config.display(),
+            self.state.display()
+        )
+    }
 }
 
 impl Home {
@@ -26,6 +43,7 @@ impl Home {
         Home {
             config: dir.clone(),
             state: dir,
+            ask: None,
         }
         .made()
     }
@@ -53,14 +71,45 @@ impl Home {
         let state = variable("XDG_STATE_HOME")
             .unwrap_or_else(|| person.join(".local/state"))
             .join("katabatic");
-        Home { config, state }.made()
+        Home {
+            config,
+            state,
+            ask: None,
+        }
+        .made()
     }
 
     fn made(self) -> Result<Home, Error> {
         for dir in [&self.config, &self.state, &self.secrets()] {
             private_folder(dir)?;
+            check_ours(dir)?;
+        }
+        for file in [self.config_file(), self.ledger_file()] {
+            check_ours(&file)?;
         }
         Ok(self)
+    }
+
+    /// With a way to ask the person for the passphrase of the secrets.
+    #[must_use]
+    pub fn asking(mut self, ask: AskPassphrase) -> Home {
+        self.ask = Some(ask);
+        self
+    }
+
+    /// Asks the person for the passphrase of the secrets.
+    ///
+    /// # Errors
+    /// Where there is nobody to ask.
+    pub(crate) fn ask_passphrase(&self, new: bool) -> Result<Secret, Error> {
+        match &self.ask {
+            Some(ask) => ask(new),
+            None => Err(Error::usage(
+                "opening the secrets",
+                "nobody can be asked for the passphrase here",
+                "Set KATABATIC_PASSPHRASE.",
+            )),
+        }
     }
 
     /// The config file.
@@ -163,6 +212,63 @@ pub fn private_folder(dir: &Path) -> Result<(), Error> {
                 "Choose another with --home DIR.",
             )
         })
+}
+
+/// Makes sure that nobody else can write a file or a folder of ours; one that is not there yet is fine.
+///
+/// # Errors
+/// Says who could, and how to put it right.
+fn check_ours(path: &Path) -> Result<(), Error> {
+    let Ok(meta) = fs::metadata(path) else {
+        return Ok(());
+    };
+    let refused = |why: String, next: String| {
+        Err(Error::failed(
+            format!("using {}", path.display()),
+            why,
+            next,
+        ))
+    };
+    let us = rustix::process::geteuid().as_raw();
+    if meta.uid() != us {
+        return refused(
+            format!("it belongs to another user (number {}), who could change what this program does", meta.uid()),
+            "Run the program as that user (root: --for USER), or name a folder of your own with --home DIR.".into(),
+        );
+    }
+    if meta.mode() & 0o022 != 0 {
+        return refused(
+            format!(
+                "others can write it (its mode is {:o}), and could change what this program does",
+                meta.mode() & 0o777
+            ),
+            format!(
+                "Look at what it holds, then take that right away: chmod go-w {}",
+                katabatic_core::words::typed(&path.to_string_lossy())
+            ),
+        );
+    }
+    Ok(())
+}
+
+/// Makes sure that a secret's file is nobody else's to read or to write.
+///
+/// # Errors
+/// Says so where it is.
+pub(crate) fn check_private(path: &Path) -> std::io::Result<()> {
+    let meta = fs::metadata(path)?;
+    let us = rustix::process::geteuid().as_raw();
+    if meta.uid() == us && meta.mode() & 0o077 == 0 {
+        return Ok(());
+    }
+    Err(std::io::Error::new(
+        std::io::ErrorKind::PermissionDenied,
+        format!(
+            "others can read or write {} (its mode is {:o}); take that right away: chmod go-rwx, and change the password",
+            path.display(),
+            meta.mode() & 0o777
+        ),
+    ))
 }
 
 /// Writes a file that only its owner may read, whole or not at all.

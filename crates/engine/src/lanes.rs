@@ -42,7 +42,7 @@ pub async fn add(
     ledger: &Ledger,
     new: NewLane,
     stop: &Stop,
-) -> Result<Plan, Error> {
+) -> Result<FirstPlan, Error> {
     config.check_free(
         "lane",
         &new.name,
@@ -63,9 +63,81 @@ pub async fn add(
     let account = config.account(&lane.account)?;
     check_near(&lane, new.make)?;
     check_far(home, account, &lane, new.make, stop).await?;
-    let plan = first_plan(home, config, ledger, &lane, stop).await?;
+    let open = open_lane(home, config, ledger, &lane, stop).await?;
+    let plan = first_plan(open, ledger, stop).await?;
     config.add_lane(lane)?;
     Ok(plan)
+}
+
+/// What the first pass of a lane would do.
+#[derive(Debug)]
+pub struct FirstPlan {
+    /// The plan.
+    pub plan: Plan,
+    /// Whether nothing can be written to the far side.
+    pub far_read_only: bool,
+}
+
+/// What tying a lane to another far folder would do: both sides are compared as at a first pass. Nothing is changed.
+///
+/// # Errors
+/// A place that cannot be used, with the reason.
+pub async fn preview_change(
+    home: &Home,
+    config: &Config,
+    ledger: &Ledger,
+    name: &str,
+    far: (&str, &RelPath),
+    stop: &Stop,
+) -> Result<FirstPlan, Error> {
+    let before = config.lane(name)?.clone();
+    let lane = LaneConfig {
+        account: far.0.to_owned(),
+        far: far.1.clone(),
+        ..before
+    };
+    check_finished(ledger, &lane.id, &format!("changing the lane {name}"), name)?;
+    for other in config.lanes.iter().filter(|other| other.name != name) {
+        check_overlap(config, &lane, other)?;
+    }
+    check_far(home, config.account(&lane.account)?, &lane, false, stop).await?;
+    let mut open = open_lane(home, config, ledger, &lane, stop).await?;
+    // A lane in the ledger that nothing was ever agreed in, looked at instead of the real one.
+    let empty = home::random_hex(8)?;
+    let (id, drop_id) = (empty.clone(), empty);
+    open.row = ledger
+        .write(move |connection| {
+            rows::ensure_lane(connection, &id)?;
+            rows::lane_of(connection, &id)?.ok_or(rusqlite::Error::QueryReturnedNoRows)
+        })
+        .await?;
+    let plan = first_plan(open, ledger, stop).await;
+    ledger
+        .write(move |connection| rows::drop_lane(connection, &drop_id))
+        .await?;
+    plan
+}
+
+/// Ties a lane to another far folder. The ledger forgets what was agreed, so that the next pass is a first pass, which
+/// compares and removes nothing; spares of the old far side stay known with the place they lie in.
+///
+/// # Errors
+/// Where ledger or config cannot be written.
+pub async fn change_far(
+    config: &mut Config,
+    ledger: &Ledger,
+    name: &str,
+    far: (&str, &RelPath),
+) -> Result<(), Error> {
+    let lane = config.lane(name)?.clone();
+    let _lock = crate::lock::lock(&lane.near)?;
+    check_finished(ledger, &lane.id, &format!("changing the lane {name}"), name)?;
+    let (id, place) = (lane.id.clone(), lane.far_place());
+    // The ledger first: cut off between the two, the next pass is a first pass with the old folder, and harmless.
+    ledger
+        .write(move |connection| rows::untie_far(connection, &id, &place))
+        .await?;
+    config.change_far(name, far.0, far.1.clone())
 }
 
 /// Takes a lane away; every file stays on both sides.
@@ -74,22 +146,28 @@ pub async fn add(
 /// Where config or ledger cannot be written.
 pub async fn remove(config: &mut Config, ledger: &Ledger, name: &str) -> Result<(), Error> {
     let id = config.lane(name)?.id.clone();
-    let unfinished = ledger.read(|connection| match rows::lane_of(connection, &id)? {
-        Some(lane) => intents::unfinished(connection, lane.key).map(|all| all.len()),
-        None => Ok(0),
-    })?;
-    if unfinished > 0 {
-        return Err(Error::new(
-            Class::NeedsPerson,
-            format!("removing the lane {name}"),
-            "a pass was cut off in the middle of a file, whose old version may lie in the spares alone",
-            format!("Let a pass clear it up first: katabatic sync {name}"),
-        ));
-    }
+    check_finished(ledger, &id, &format!("removing the lane {name}"), name)?;
     config.remove_lane(name)?;
     ledger
         .write(move |connection| rows::forget_lane(connection, &id))
         .await
+}
+
+/// A lane that was cut off in the middle of a file must be cleared up before it is untied.
+fn check_finished(ledger: &Ledger, id: &str, what: &str, name: &str) -> Result<(), Error> {
+    let unfinished = ledger.read(|connection| match rows::lane_of(connection, id)? {
+        Some(lane) => intents::unfinished(connection, lane.key).map(|all| all.len()),
+        None => Ok(0),
+    })?;
+    if unfinished == 0 {
+        return Ok(());
+    }
+    Err(Error::new(
+        Class::NeedsPerson,
+        what,
+        "a pass was cut off in the middle of a file, whose old version may lie in the spares alone",
+        format!("Let a pass clear it up first: katabatic sync {name}"),
+    ))
 }
 
 fn refused(lane: &LaneConfig, why: String, next: &str) -> Error {
@@ -248,14 +326,7 @@ async fn check_far(
     root.root().await.map(drop).map_err(failed)
 }
 
-async fn first_plan(
-    home: &Home,
-    config: &Config,
-    ledger: &Ledger,
-    lane: &LaneConfig,
-    stop: &Stop,
-) -> Result<Plan, Error> {
-    let open: OpenLane = open_lane(home, config, ledger, lane, stop).await?;
+async fn first_plan(open: OpenLane, ledger: &Ledger, stop: &Stop) -> Result<FirstPlan, Error> {
     let pass = Pass {
         lane: open,
         ledger: ledger.clone(),
@@ -264,5 +335,9 @@ async fn first_plan(
         stop: stop.clone(),
         progress: Arc::new(Progress::default()),
     };
-    pass.plan(&Wish::default()).await
+    let plan = pass.plan(&Wish::default()).await?;
+    Ok(FirstPlan {
+        far_read_only: pass.lane.far.is_read_only(),
+        plan,
+    })
 }

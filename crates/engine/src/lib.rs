@@ -13,6 +13,7 @@ pub mod home;
 pub mod lanes;
 pub mod ledger;
 pub mod lock;
+pub mod net;
 pub mod open;
 pub mod pass;
 pub mod place;

@@ -3,16 +3,20 @@
 use std::sync::Arc;
 
 use katabatic_core::Side;
-use url::Url;
 
-use crate::config::{AccountConfig, Config, LaneConfig};
+use crate::accounts::address;
+use crate::accounts::device_grant::Tokens;
+use crate::accounts::explain::untrusted;
+use crate::accounts::tokens::TokenKeeper;
+use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::ledger::Ledger;
 use crate::ledger::rows::{self, LaneRow};
+use crate::secrets::{self, Secret};
 use crate::sides::local::LocalSide;
-use crate::sides::webdav::{Client, Connection, WebdavSide};
+use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
-use crate::{Class, Error, Home, secrets};
+use crate::{Class, Error, Home};
 
 /// A lane with both its sides.
 pub struct OpenLane {
@@ -37,32 +41,87 @@ impl OpenLane {
     }
 }
 
-/// A client for an account of the config, with its password from the secrets.
+/// How an account of the config is reached and signed in to, with its secret.
 ///
 /// # Errors
-/// Where the password is not there, or the address is not one.
-pub fn account_client(home: &Home, account: &AccountConfig, stop: &Stop) -> Result<Client, Error> {
-    let password = secrets::recall(home, &account.name)?;
-    let address = Url::parse(&account.address).map_err(|why| {
-        Error::usage(
-            format!("the address of @{}", account.name),
-            format!("{}: {why}", account.address),
-            "Correct it in the config.",
-        )
-    })?;
-    Client::new(
-        Connection {
-            address,
+/// Where the secret is not there, or the address is not one.
+pub fn connection_of(home: &Home, account: &AccountConfig) -> Result<Connection, Error> {
+    let secret = secrets::recall(home, &account.name, account.keeping)?;
+    let signer = signer_of(home, account, &secret)?;
+    connection_with(account, signer)
+}
+
+/// How somebody signs in to an account with this secret.
+///
+/// # Errors
+/// Where the secret is of another kind than the account signs in with.
+pub fn signer_of(home: &Home, account: &AccountConfig, secret: &Secret) -> Result<Signer, Error> {
+    Ok(match account.sign_in {
+        SignIn::Basic => Signer::Basic {
             user: account.user.clone(),
-            password,
+            password: secret.clone(),
         },
-        stop.clone(),
-    )
-    .map_err(|why| {
+        SignIn::Device => {
+            let tokens = Tokens::from_secret(secret).ok_or_else(|| {
+                Error::new(
+                    Class::Refused,
+                    format!("signing in to @{}", account.name),
+                    "what is kept as its secret are no tokens",
+                    format!("Sign in again: katabatic account sign-in {}", account.name),
+                )
+            })?;
+            let (keeping, line) = (account.keeping, account.line());
+            let keeper = TokenKeeper::new(home.clone(), &account.name, keeping, line, tokens);
+            Signer::Tokens(Arc::new(keeper))
+        }
+    })
+}
+
+/// How an account is reached, with this way to sign in.
+///
+/// # Errors
+/// Where the address is not one.
+pub fn connection_with(account: &AccountConfig, signer: Signer) -> Result<Connection, Error> {
+    // A config that was edited by hand gets the same rules as an address that was typed.
+    let understood =
+        address::understand(&account.address, account.plain_http).map_err(|error| {
+            Error::usage(
+                format!("the address of @{}", account.name),
+                error.why,
+                format!("Correct it in the config. {}", error.next),
+            )
+        })?;
+    Ok(Connection {
+        address: understood.url,
+        signer,
+        line: account.line(),
+        principal: account.principal.clone(),
+        read_only: account.read_only,
+    })
+}
+
+/// A client for an account of the config, with its secret.
+///
+/// # Errors
+/// Where the secret is not there, or the address is not one.
+pub fn account_client(home: &Home, account: &AccountConfig, stop: &Stop) -> Result<Client, Error> {
+    client_with(account, connection_of(home, account)?, stop)
+}
+
+/// A client for an account over this connection.
+///
+/// # Errors
+/// Where the line cannot be set up.
+pub fn client_with(
+    account: &AccountConfig,
+    connection: Connection,
+    stop: &Stop,
+) -> Result<Client, Error> {
+    Client::new(connection, stop.clone()).map_err(|why| {
         Error::failed(
             format!("connecting to @{}", account.name),
             why,
-            "Try again.",
+            format!("See what it uses: katabatic account show {}", account.name),
         )
     })
 }
@@ -150,6 +209,20 @@ pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
     let what = format!("the {} side of lane {}, {place}", side.name(), lane.name);
     match error {
         SideError::NotThere(why) => Error::new(Class::NotThere, what, why, next),
+        SideError::Untrusted(distrust) => untrusted(&what, &lane.account, distrust),
+        SideError::Refused(why)
+            if why.contains("another account") || why.contains("whose account") =>
+        {
+            Error::new(
+                Class::Refused,
+                what,
+                why,
+                format!(
+                    "Nothing was carried. If the person really changed accounts, add the new one under another name, then: katabatic lane change {} --far @NEW/FOLDER. Else sign in as before: katabatic account sign-in {}.",
+                    lane.name, lane.account
+                ),
+            )
+        }
         SideError::Refused(why) => Error::new(
             Class::Refused,
             what,

@@ -1,17 +1,23 @@
 //! Bringing back what a pass removed or replaced.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use futures_util::StreamExt;
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::{RelPath, Side};
 use tokio::io::AsyncWriteExt;
 
-use crate::Error;
+use crate::config::Config;
 use crate::ledger::spare_rows::{self, Spare};
+use crate::open::account_client;
 use crate::pass::Pass;
+use crate::place::Place;
 use crate::settle::stamp_in_name;
+use crate::sides::webdav::WebdavSide;
 use crate::sides::{Put, SideError, SideStore};
+use crate::stop::Stop;
+use crate::{Error, Home};
 
 /// The spare of this number.
 ///
@@ -29,20 +35,65 @@ pub fn find(ledger: &crate::ledger::Ledger, number: i64) -> Result<Spare, Error>
         })
 }
 
+/// The far folder a spare lies in, where its lane has been tied to another one since.
+///
+/// # Errors
+/// Where that account is not here any more.
+pub fn elsewhere(
+    home: &Home,
+    config: &Config,
+    spare: &Spare,
+    stop: &Stop,
+) -> Result<Option<WebdavSide>, Error> {
+    let Some(place) = &spare.place else {
+        return Ok(None);
+    };
+    let lane = config.lane(&spare.lane_name)?;
+    match Place::parse(place, &config.account_names()) {
+        Ok(Place::Far { account, path }) => {
+            let client = account_client(home, config.account(&account)?, stop)?;
+            let side = WebdavSide::new(client, path, &home.computer()?, &lane.id);
+            Ok(Some(side))
+        }
+        Ok(Place::Local(_)) | Err(_) => Err(Error::usage(
+            format!("reading the spare {} of {}", spare.number, spare.path),
+            format!("it lies in {place}, and that account is not here any more"),
+            "Add the account again under that name.",
+        )),
+    }
+}
+
+fn store_of(pass: &Pass, spare: &Spare, elsewhere: Option<&WebdavSide>) -> Arc<dyn SideStore> {
+    match elsewhere {
+        Some(side) => Arc::new(side.clone()),
+        None => pass.store(spare.side),
+    }
+}
+
 /// Brings a spare back to where it was on the near side, or beside it where the name is taken; the next sync carries
 /// it on. The spare stays, unless it is a whole folder, which is moved back.
 ///
 /// # Errors
 /// Where it cannot be read or written.
-pub async fn restore(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
+pub async fn restore(
+    pass: &Pass,
+    spare: &Spare,
+    elsewhere: Option<&WebdavSide>,
+) -> Result<PathBuf, Error> {
     let _lock = pass.lock()?;
     let failed = |side| move |error: SideError| pass.side_failed(side, &error);
+    if let (true, Some(place)) = (spare.folder, &spare.place) {
+        return Err(Error::usage(
+            format!("restoring the spare {} of {}", spare.number, spare.path),
+            format!("it is a whole folder, and lies in {place}, which the lane was tied to before"),
+            "Look for it there, below .katabatic, with the server's own pages.",
+        ));
+    }
     if spare.folder {
         return restore_folder(pass, spare).await;
     }
     let near = &pass.lane.near;
-    let source = pass
-        .store(spare.side)
+    let source = store_of(pass, spare, elsewhere)
         .read_spare(&spare.slot)
         .await
         .map_err(failed(spare.side))?;
@@ -71,7 +122,12 @@ pub async fn restore(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
 ///
 /// # Errors
 /// Where it cannot be read, or something is at the path already.
-pub async fn copy_to(pass: &Pass, spare: &Spare, to: &Path) -> Result<(), Error> {
+pub async fn copy_to(
+    pass: &Pass,
+    spare: &Spare,
+    elsewhere: Option<&WebdavSide>,
+    to: &Path,
+) -> Result<(), Error> {
     let what = || format!("copying the spare {} to {}", spare.number, to.display());
     if spare.folder {
         return Err(Error::usage(
@@ -81,8 +137,7 @@ pub async fn copy_to(pass: &Pass, spare: &Spare, to: &Path) -> Result<(), Error>
         ));
     }
     let next = "Name a path where nothing is yet, in a folder that exists.";
-    let mut source = pass
-        .store(spare.side)
+    let mut source = store_of(pass, spare, elsewhere)
         .read_spare(&spare.slot)
         .await
         .map_err(|why| pass.side_failed(spare.side, &why))?;

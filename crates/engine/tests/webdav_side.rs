@@ -12,8 +12,9 @@ use std::sync::Arc;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, RelPath};
+use katabatic_engine::net::Line;
 use katabatic_engine::secrets::Secret;
-use katabatic_engine::sides::webdav::{Client, Connection, WebdavSide};
+use katabatic_engine::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use katabatic_engine::sides::{
     Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped,
 };
@@ -48,8 +49,13 @@ impl Far {
         let stop = Stop::default();
         let connection = Connection {
             address: running.url().parse().unwrap(),
-            user: "ada".into(),
-            password: Secret::new("a".into()),
+            signer: Signer::Basic {
+                user: "ada".into(),
+                password: Secret::new("a".into()),
+            },
+            line: Line::default(),
+            principal: None,
+            read_only: false,
         };
         let client = Client::new(connection, stop.clone()).unwrap();
         let side = WebdavSide::new(client, path("root"), "computer", "lane");

@@ -1,18 +1,19 @@
-//! `lane add | list | show | remove`.
+//! `lane add | list | show | change | remove`.
 
 use std::process::ExitCode;
 
-use katabatic_core::EditTime;
+use katabatic_core::{EditTime, RelPath};
 use katabatic_engine::Error;
-use katabatic_engine::config::LaneConfig;
-use katabatic_engine::lanes::{self, NewLane};
+use katabatic_engine::config::{LaneConfig, far_place};
+use katabatic_engine::lanes::{self, FirstPlan, NewLane};
 use katabatic_engine::ledger::rows;
 use katabatic_engine::place::Place;
 use serde_json::{Value, json};
 
+use super::account::confirmed;
 use super::plan::{totals_json, totals_words};
 use crate::app::App;
-use crate::args::{DirectionTyped, Lane, LaneAdd};
+use crate::args::{DirectionTyped, Lane, LaneAdd, LaneChange};
 use crate::draw::table::Rows;
 use crate::draw::{json, line, time};
 
@@ -21,6 +22,7 @@ pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
         Lane::Add(add) => self::add(app, add)?,
         Lane::List => list(app)?,
         Lane::Show(named) => show(app, &named.name)?,
+        Lane::Change(typed) => change(app, typed)?,
         Lane::Remove(named) => remove(app, &named.name)?,
     }
     Ok(ExitCode::SUCCESS)
@@ -49,22 +51,7 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
             ));
         }
     };
-    let (account, far) = match Place::parse(&add.far, &accounts)? {
-        Place::Far { account, path } => (account, path),
-        Place::Local(_) => {
-            return Err(Error::usage(
-                what(),
-                format!(
-                    "the far side must be a folder of an account, not {}",
-                    add.far
-                ),
-                format!(
-                    "Write it as @ACCOUNT/FOLDER; the accounts are: {}",
-                    accounts.join(", ")
-                ),
-            ));
-        }
-    };
+    let (account, far) = far_folder(app, &add.far, what())?;
     let mut config = app.config.clone();
     let new = NewLane {
         name: add.name.clone(),
@@ -73,7 +60,7 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
         far,
         make: add.make,
     };
-    let plan = app.run(lanes::add(
+    let first = app.run(lanes::add(
         &app.home,
         &mut config,
         &app.ledger,
@@ -82,7 +69,9 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
     ))?;
     let lane = config.lane(&add.name)?;
     if app.common.json {
-        json::print(&json!({"lane": described(lane), "first_pass": totals_json(&plan.totals())}));
+        json::print(
+            &json!({"lane": described(lane), "first_pass": totals_json(&first.plan.totals()), "far_read_only": first.far_read_only}),
+        );
         return Ok(());
     }
     line(format!(
@@ -94,13 +83,98 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
         lane.direction.word()
     ));
     line("Nothing was carried yet. The first pass would:");
-    for words in totals_words(&plan.totals()) {
-        line(format!("  {words}"));
-    }
-    line("  remove nothing: a first pass only adds what one side lacks");
+    say_first_pass(&first, &lane.far_place());
     line(format!(
         "Next: katabatic plan {0}, then katabatic sync {0}",
         lane.name
+    ));
+    Ok(())
+}
+
+/// A far side as it was typed.
+fn far_folder(app: &App, typed: &str, what: String) -> Result<(String, RelPath), Error> {
+    let accounts = app.config.account_names();
+    match Place::parse(typed, &accounts)? {
+        Place::Far { account, path } => Ok((account, path)),
+        Place::Local(_) => Err(Error::usage(
+            what,
+            format!("the far side must be a folder of an account, not {typed}"),
+            format!(
+                "Write it as @ACCOUNT/FOLDER; the accounts are: {}",
+                accounts.join(", ")
+            ),
+        )),
+    }
+}
+
+fn say_first_pass(first: &FirstPlan, far: &str) {
+    for words in totals_words(&first.plan.totals()) {
+        line(format!("  {words}"));
+    }
+    line("  remove nothing: a first pass only adds what one side lacks");
+    if first.far_read_only {
+        line(format!(
+            "Mind: {far} may only be read. What changes here is never carried up; it stays, marked as stuck."
+        ));
+    }
+}
+
+/// After a person changed accounts: both sides are compared and tied anew, and nothing that is there is carried again.
+fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
+    let what = || format!("changing the lane {}", typed.name);
+    let before = app.config.lane(&typed.name)?.clone();
+    let (account, far) = far_folder(app, &typed.far, what())?;
+    if (&account, &far) == (&before.account, &before.far) {
+        return Err(Error::usage(
+            what(),
+            format!("it is tied to {} already", before.far_place()),
+            "Name another folder.",
+        ));
+    }
+    let first = app.run(lanes::preview_change(
+        &app.home,
+        &app.config,
+        &app.ledger,
+        &typed.name,
+        (&account, &far),
+        &app.stop,
+    ))?;
+    let place = far_place(&account, &far);
+    if !app.common.json {
+        line(format!(
+            "The lane {} would be tied to {place} instead of {}. What lies on both sides is compared, not carried.",
+            typed.name,
+            before.far_place()
+        ));
+        line("Its next pass would:");
+        say_first_pass(&first, &place);
+    }
+    if !confirmed(app, typed.yes, "Tie it to that folder?")? {
+        return Err(Error::failed(
+            what(),
+            "it is not to be changed, as was said",
+            "Nothing was changed.",
+        ));
+    }
+    let mut config = app.config.clone();
+    app.run(lanes::change_far(
+        &mut config,
+        &app.ledger,
+        &typed.name,
+        (&account, &far),
+    ))?;
+    if app.common.json {
+        json::print(&json!({
+            "lane": described(config.lane(&typed.name)?),
+            "first_pass": totals_json(&first.plan.totals()),
+            "far_read_only": first.far_read_only,
+        }));
+        return Ok(());
+    }
+    line(format!(
+        "Tied. Nothing was carried or removed, and {} stays as it is. Next: katabatic sync {}",
+        before.far_place(),
+        typed.name
     ));
     Ok(())
 }

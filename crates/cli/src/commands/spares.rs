@@ -73,13 +73,14 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
 fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
     let spare = engine::find(&app.ledger, typed.number)?;
     let lane = app.config.lane(&spare.lane_name)?.clone();
+    let elsewhere = engine::elsewhere(&app.home, &app.config, &spare, &app.stop)?;
     let to = app.run(async {
         let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
         match &typed.to {
-            Some(to) => engine::copy_to(&pass, &spare, to)
+            Some(to) => engine::copy_to(&pass, &spare, elsewhere.as_ref(), to)
                 .await
                 .map(|()| to.clone()),
-            None => engine::restore(&pass, &spare).await,
+            None => engine::restore(&pass, &spare, elsewhere.as_ref()).await,
         }
     })?;
     if app.common.json {
@@ -113,5 +114,6 @@ fn spare_json(spare: &Spare) -> Value {
         "taken": json::time(Some(spare.taken_at)),
         "run": spare.run,
         "why": spare.why,
+        "place": spare.place,
     })
 }

@@ -8,12 +8,13 @@ use crate::exit;
 /// Writes an error where errors go.
 pub fn error(error: &Error, as_json: bool) {
     if as_json {
-        crate::draw::line(
-            json!({"error": {
-                "what": error.what, "why": error.why, "next": error.next, "exit": exit::number(error.class)
-            }})
-            .to_string(),
-        );
+        let mut answer = json!({
+            "what": error.what, "why": error.why, "next": error.next, "exit": exit::number(error.class)
+        });
+        for (name, fact) in &error.facts {
+            answer["facts"][*name] = json!(fact);
+        }
+        crate::draw::line(json!({"error": answer}).to_string());
         return;
     }
     let width = console::Term::stderr()
@@ -30,6 +31,9 @@ pub fn error(error: &Error, as_json: bool) {
     };
     say("katabatic: ", "  ", &error.what);
     say("  why   ", "        ", &error.why);
+    for (name, fact) in &error.facts {
+        say(&format!("        {name:<9}"), "                 ", fact);
+    }
     if !error.next.is_empty() {
         say("  next  ", "        ", &error.next);
     }

@@ -74,6 +74,18 @@ pub fn line(text: impl AsRef<str>) {
     }
 }
 
+/// A line of a named fact, wrapped to the terminal below itself.
+pub fn field(style: Style, name: &str, text: &str) {
+    const NAME: usize = 12;
+    let room = usize::from(style.width.unwrap_or(u16::MAX))
+        .saturating_sub(NAME + 2)
+        .max(30);
+    for (at, part) in wrapped(text, room).iter().enumerate() {
+        let name = if at == 0 { name } else { "" };
+        line(format!("  {name:<NAME$}{part}"));
+    }
+}
+
 /// A path as it may be shown: nothing in a name can move the cursor or fake a line.
 pub fn shown(path: &RelPath) -> String {
     shown_text(path.as_str())

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{BufRead, BufReader};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 
@@ -67,6 +68,8 @@ impl Desk {
         fs::create_dir(dir.path().join("near")).unwrap();
         fs::create_dir_all(dir.path().join("cloud/librarian/Scores")).unwrap();
         fs::write(dir.path().join("password"), "practice\n").unwrap();
+        fs::create_dir(dir.path().join("run")).unwrap();
+        fs::set_permissions(dir.path().join("run"), fs::Permissions::from_mode(0o700)).unwrap();
         let mut desk = Desk {
             dir,
             standin: None,
@@ -95,12 +98,16 @@ impl Desk {
 
     /// Starts the stand-in, again where it ran before.
     pub fn serve(&mut self, listen: &str, faults: &[&str]) {
+        let faults: Vec<&str> = faults.iter().flat_map(|fault| ["--fault", fault]).collect();
+        self.serve_with(listen, &faults);
+    }
+
+    /// Starts the stand-in with options of its own.
+    pub fn serve_with(&mut self, listen: &str, options: &[&str]) {
         self.stop_serving();
         let mut command =
             self.command(&["standin", "serve", "--data", "cloud", "--listen", listen]);
-        for fault in faults {
-            command.args(["--fault", fault]);
-        }
+        command.args(options);
         let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
         let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
         self.address = lines.next().unwrap().unwrap();
@@ -115,6 +122,7 @@ impl Desk {
     pub fn serve_again(&mut self, faults: &[&str]) {
         let listen = self
             .address
+            .trim_start_matches("https://")
             .trim_start_matches("http://")
             .trim_end_matches('/')
             .to_owned();
@@ -142,11 +150,24 @@ impl Desk {
 
     pub fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_katabatic"));
+        // Whatever keyring or proxy the computer has that runs the tests is none of theirs.
+        for name in [
+            "DBUS_SESSION_BUS_ADDRESS",
+            "HTTP_PROXY",
+            "HTTPS_PROXY",
+            "ALL_PROXY",
+            "http_proxy",
+            "https_proxy",
+            "all_proxy",
+        ] {
+            command.env_remove(name);
+        }
         command
             .args(arguments)
             .current_dir(self.path(""))
             .env("KATABATIC_HOME", self.path("home"))
             .env("LC_ALL", "C.UTF-8")
+            .env("XDG_RUNTIME_DIR", self.path("run"))
             .env_remove("COLUMNS")
             .stdin(Stdio::null());
         command

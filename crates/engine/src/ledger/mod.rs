@@ -4,6 +4,7 @@
 //! whatever is waiting as one transaction, so that eight transfers in flight share a sync of the disk instead of
 //! queueing for one each. Reads open connections of their own.
 
+pub mod account_rows;
 pub mod intents;
 pub mod rows;
 pub mod runs;

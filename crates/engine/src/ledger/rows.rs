@@ -135,6 +135,30 @@ pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result
     Ok(())
 }
 
+/// Forgets a lane that nothing was ever carried in.
+pub(crate) fn drop_lane(connection: &Connection, id: &str) -> rusqlite::Result<()> {
+    connection
+        .execute("DELETE FROM lane WHERE id = ?1", [id])
+        .map(drop)
+}
+
+/// Forgets what was agreed with a far side, and remembers where the spares lie that stay there.
+pub(crate) fn untie_far(connection: &Connection, id: &str, place: &str) -> rusqlite::Result<()> {
+    for sql in [
+        "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "UPDATE lane SET pass = 0, seen_at = NULL, far_marked = 0, token = NULL WHERE id = ?1",
+    ] {
+        connection.execute(sql, [id])?;
+    }
+    connection
+        .execute(
+            "UPDATE spare SET place = ?2
+             WHERE side = 2 AND place IS NULL AND lane = (SELECT number FROM lane WHERE id = ?1)",
+            [id, place],
+        )
+        .map(drop)
+}
+
 pub(crate) fn agree(
     connection: &Connection,
     lane: LaneKey,

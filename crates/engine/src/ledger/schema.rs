@@ -3,7 +3,8 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 1] = ["
+const MIGRATIONS: [&str; 2] = [
+    "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
         id          TEXT NOT NULL UNIQUE,
@@ -103,6 +104,18 @@ const MIGRATIONS: [&str; 1] = ["
         result      TEXT NOT NULL,
         PRIMARY KEY (run, number)
     ) WITHOUT ROWID;
+",
+    "
+    CREATE TABLE account (
+        name        TEXT PRIMARY KEY,
+        reached_at  INTEGER,
+        used        INTEGER,
+        free        INTEGER,
+        error_at    INTEGER,
+        error       TEXT
+    ) WITHOUT ROWID;
+    -- Where a far spare lies, since its lane was tied to another far folder; NULL: at the lane's own.
+    ALTER TABLE spare ADD COLUMN place TEXT;
 "];
 
 pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::error::Error>> {

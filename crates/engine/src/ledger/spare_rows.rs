@@ -36,6 +36,8 @@ pub struct Spare {
     pub run: Option<i64>,
     /// Why, in words.
     pub why: String,
+    /// The far folder it lies in, where that is not the lane's own any more.
+    pub place: Option<String>,
 }
 
 pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()> {
@@ -61,8 +63,7 @@ pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()
         .map(drop)
 }
 
-const COLUMNS: &str =
-    "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder";
+const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
     let key: Vec<u8> = row.get(4)?;
@@ -84,6 +85,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
         run: row.get(10)?,
         why: row.get(11)?,
         folder: row.get(12)?,
+        place: row.get(13)?,
     })
 }
 

@@ -359,6 +359,7 @@ async fn runs_add_up_for_the_brake_and_are_shown_newest_first() {
 async fn a_spare_is_listed_once_however_often_it_is_found() {
     let (_dir, ledger, lane) = ledger().await;
     let spare = Spare {
+        place: None,
         number: 0,
         lane,
         lane_name: "scores".into(),

@@ -20,6 +20,7 @@ use katabatic_core::{BrakeVerdict, EditTime, RelPath, Side, Step};
 
 use crate::clock::Clock;
 use crate::ledger::Ledger;
+use crate::ledger::account_rows;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts};
 use crate::lock::RootLock;
@@ -188,8 +189,14 @@ impl Pass {
     async fn check_roots(&self) -> Result<(), Error> {
         self.check_near_root().await?;
         match self.lane.far.root().await {
-            Ok(_) => {}
-            Err(error) if error.ends_the_pass() => return Err(self.side_failed(Side::Far, &error)),
+            Ok(_) => self.note_reached(None),
+            Err(SideError::Stopped) => {
+                return Err(self.side_failed(Side::Far, &SideError::Stopped));
+            }
+            Err(error) if error.ends_the_pass() => {
+                self.note_reached(Some(error.to_string()));
+                return Err(self.side_failed(Side::Far, &error));
+            }
             // It could not be told: the scan finds the root unknown and holds everything.
             Err(error) => tracing::debug!("the far root could not be looked at: {error}"),
         }
@@ -198,6 +205,15 @@ impl Pass {
         } else {
             Ok(())
         }
+    }
+
+    /// Remembers when the account was reached last, or why it was not.
+    fn note_reached(&self, error: Option<String>) {
+        let (account, now) = (self.lane.config.account.clone(), self.clock.now());
+        self.ledger.write_later(move |connection| match error {
+            None => account_rows::reached(connection, &account, now, None),
+            Some(why) => account_rows::failed(connection, &account, now, &why),
+        });
     }
 
     /// A far folder without the tool's own folder in it is another folder of the same name: one that was made anew,

@@ -1,7 +1,7 @@
 //! The second room: what the steps come to, as a plan that can be shown, named and held against the brake.
 
 use katabatic_core::{
-    Brake, BrakeVerdict, Decision, EditTime, Kind, RelPath, Side, Step, Toll, words,
+    Brake, BrakeVerdict, Decision, EditTime, Kind, RelPath, Side, Step, Toll, Unknown, words,
 };
 
 use super::scan::Seen;
@@ -238,7 +238,13 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
                 ) && path.is_within(step.path()))
         })
     };
-    let steps: Vec<Step> = seen.steps.into_iter().filter(wanted).collect();
+    let read_only = pass.lane.far.is_read_only();
+    let steps: Vec<Step> = seen
+        .steps
+        .into_iter()
+        .filter(wanted)
+        .map(|step| if read_only { held_there(step) } else { step })
+        .collect();
     let mut planned = Toll::default();
     for toll in steps.iter().map(takes) {
         planned.removed += toll.removed;
@@ -267,6 +273,23 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         seen_at: wish.scope.is_empty().then_some(seen.began),
         steps,
     })
+}
+
+/// On a far side that may only be read, what would be written there waits, and says why.
+fn held_there(mut step: Step) -> Step {
+    let writes = matches!(
+        step.decision,
+        Decision::Carry { to: Side::Far, .. }
+            | Decision::MakeFolder { on: Side::Far }
+            | Decision::Remove { on: Side::Far, .. }
+    );
+    if writes {
+        step.decision = Decision::Hold {
+            on: Side::Far,
+            why: Unknown::ReadOnly,
+        };
+    }
+    step
 }
 
 /// Eight characters that stand for all a plan was made from.

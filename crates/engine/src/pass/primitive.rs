@@ -481,6 +481,7 @@ pub(crate) fn spare(
     why: &str,
 ) -> Spare {
     Spare {
+        place: None,
         number: 0,
         lane: pass.lane.row.key,
         lane_name: pass.lane.config.name.clone(),

@@ -13,6 +13,8 @@ use futures_util::stream::BoxStream;
 use katabatic_core::{Digest, EditTime, Entry, Listing, RelPath};
 use tokio::sync::mpsc;
 
+use crate::net::Distrust;
+
 /// Why a side could not do what it was asked.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum SideError {
@@ -22,6 +24,9 @@ pub enum SideError {
     /// The account refused: sign-in or trust.
     #[error("{0}")]
     Refused(String),
+    /// The server's certificate is not trusted; nothing was sent to it.
+    #[error("{0}")]
+    Untrusted(Box<Distrust>),
     /// Nothing is at the path.
     #[error("it is not there any more")]
     Missing,
@@ -51,7 +56,10 @@ impl SideError {
     pub fn ends_the_pass(&self) -> bool {
         matches!(
             self,
-            SideError::NotThere(_) | SideError::Refused(_) | SideError::Stopped
+            SideError::NotThere(_)
+                | SideError::Refused(_)
+                | SideError::Untrusted(_)
+                | SideError::Stopped
         )
     }
 }
@@ -224,3 +232,12 @@ pub trait SideStore: Send + Sync {
 
 /// The name of the tool's own folder on a side; every lane leaves it out, at every depth.
 pub const OWN_FOLDER: &str = ".katabatic";
+
+/// Names at the top of an account that begin so hold what a test of the account writes, for a moment.
+pub const TEST_FOLDER: &str = ".katabatic-test-";
+
+/// Whether a name is the tool's own, which every lane leaves out.
+#[must_use]
+pub fn is_own(name: &str) -> bool {
+    name == OWN_FOLDER || name.starts_with(TEST_FOLDER)
+}

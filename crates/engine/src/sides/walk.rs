@@ -10,7 +10,7 @@ use katabatic_core::{Entry, Kind, Listing, RelPath, Unknown};
 use tokio::sync::{Semaphore, mpsc};
 use tokio::task::JoinHandle;
 
-use super::{Found, OWN_FOLDER, SideError, Unusable};
+use super::{Found, SideError, Unusable, is_own};
 
 /// What one folder holds.
 #[derive(Debug, Default)]
@@ -140,7 +140,7 @@ impl<L: Lister> Walk<L> {
         }
         let mut members = Vec::with_capacity(listed.names.len());
         for (name, entry) in listed.names {
-            if name == OWN_FOLDER {
+            if is_own(&name) {
                 continue;
             }
             match folder.join(&name) {

@@ -12,7 +12,7 @@ use katabatic_engine::ledger::Ledger;
 use katabatic_engine::open::open_lane;
 use katabatic_engine::pass::{Pass, Plan, Progress, Report, Wish};
 use katabatic_engine::seam::{NoHook, SharedHook};
-use katabatic_engine::secrets::{self, Secret};
+use katabatic_engine::secrets::{self, Keeping, Secret};
 use katabatic_engine::stop::Stop;
 use katabatic_engine::{Error, Home};
 use katabatic_standin::{Config as Standin, Fault, Faults, Running, User, start};
@@ -52,14 +52,16 @@ impl World {
         .await
         .unwrap();
         let home = Home::under(&dir.path().join("home")).unwrap();
-        secrets::keep(&home, "office", &Secret::new("secret".into())).unwrap();
+        secrets::keep(
+            &home,
+            "office",
+            Keeping::File,
+            &Secret::new("secret".into()),
+        )
+        .unwrap();
         let mut config = Config::read(&home).unwrap();
         config
-            .add_account(AccountConfig {
-                name: "office".into(),
-                address: standin.url(),
-                user: "librarian".into(),
-            })
+            .add_account(AccountConfig::new("office", &standin.url(), "librarian"))
             .unwrap();
         config
             .add_lane(LaneConfig {

@@ -24,10 +24,8 @@ pub(super) async fn read(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<
     }
     let url = inner.client.url(path, false);
     let build = || {
-        inner
-            .client
-            .request("GET", url.clone())
-            .header("want-repr-digest", "sha-256=10")
+        let request = inner.client.request("GET", url.clone())?;
+        Ok(request.header("want-repr-digest", "sha-256=10"))
     };
     let response = inner.client.send(true, build).await?;
     if response.status() != StatusCode::OK {
@@ -165,7 +163,7 @@ pub(super) async fn stage(inner: &Inner, source: Source) -> Result<Staged, SideE
     });
     let request = inner
         .client
-        .request("PUT", inner.client.url(&path, false))
+        .request("PUT", inner.client.url(&path, false))?
         .header(CONTENT_LENGTH, size)
         .header(CONTENT_TYPE, "application/octet-stream")
         .body(Body::wrap_stream(noted));
@@ -244,11 +242,10 @@ async fn note_edit_time(
     );
     let url = inner.client.url(path, false);
     let build = || {
-        inner
-            .client
-            .request("PROPPATCH", url.clone())
+        let request = inner.client.request("PROPPATCH", url.clone())?;
+        Ok(request
             .header(CONTENT_TYPE, "application/xml; charset=utf-8")
-            .body(body.clone())
+            .body(body.clone()))
     };
     let response = inner.client.send(true, build).await?;
     match response.status() {
@@ -284,11 +281,10 @@ async fn send_move(
     let (url, destination) = (inner.client.url(from, folder), inner.client.url(to, folder));
     // Not harmless to repeat: the first may have been done, and the name may have been taken since.
     let build = || {
-        inner
-            .client
-            .request("MOVE", url.clone())
+        let request = inner.client.request("MOVE", url.clone())?;
+        Ok(request
             .header("destination", destination.as_str())
-            .header("overwrite", "F")
+            .header("overwrite", "F"))
     };
     Ok(inner.client.send(false, build).await?.status())
 }

@@ -1,13 +1,16 @@
 //! Requests to an account: addresses, sign-in, patience with a busy server, and the words for what it answers.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use katabatic_core::RelPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
-use reqwest::header::{HeaderMap, RETRY_AFTER};
+use reqwest::header::{CONTENT_TYPE, HeaderMap, RETRY_AFTER};
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use url::Url;
 
+use crate::accounts::tokens::TokenKeeper;
+use crate::net::{Http, Line, ProxyUsed};
 use crate::secrets::Secret;
 use crate::sides::SideError;
 use crate::stop::Stop;
@@ -25,21 +28,54 @@ const ATTEMPTS: u32 = 4;
 /// The longest time a server may ask us to wait before its request counts as stuck.
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
 
+/// How somebody signs in.
+#[derive(Clone, Debug)]
+pub enum Signer {
+    /// By name and password (RFC 7617).
+    Basic {
+        /// The name.
+        user: String,
+        /// The password.
+        password: Secret,
+    },
+    /// By tokens that the device grant gave (RFC 6750).
+    Tokens(Arc<TokenKeeper>),
+}
+
 /// How an account is reached.
 #[derive(Clone, Debug)]
 pub struct Connection {
     /// The address of the WebDAV root, ending in a slash.
     pub address: Url,
-    /// Who signs in.
-    pub user: String,
-    /// With what.
-    pub password: Secret,
+    /// Who signs in, and with what.
+    pub signer: Signer,
+    /// Trust, proxy and patience.
+    pub line: Line,
+    /// Whose account it must be (RFC 5397), where that is known.
+    pub principal: Option<Principal>,
+    /// Whether nothing may be written there.
+    pub read_only: bool,
+}
+
+/// Whose account it is (RFC 5397).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Principal {
+    /// The address of the principal, as the server gives it.
+    pub href: String,
+    /// What it is called; the last part of the address where the server gives no name.
+    pub name: String,
+}
+
+impl std::fmt::Display for Principal {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(out, "{} ({})", self.name, self.href)
+    }
 }
 
 /// A client of one account, with one pool of connections.
 #[derive(Clone)]
 pub struct Client {
-    http: reqwest::Client,
+    http: Http,
     connection: Connection,
     pub(crate) stop: Stop,
 }
@@ -48,31 +84,47 @@ impl Client {
     /// A client for this account.
     ///
     /// # Errors
-    /// Where the TLS library cannot be set up.
+    /// Where the line cannot be set up.
     pub fn new(connection: Connection, stop: Stop) -> Result<Client, SideError> {
-        // Another client may have installed the provider already; it is the same one.
-        let _ = rustls::crypto::ring::default_provider().install_default();
-        let mut builder = reqwest::Client::builder();
-        if connection.address.scheme() == "http" {
-            // Reading the system's certificates takes longer than a small pass, and nothing here will need them.
-            builder = builder.tls_certs_only([]);
-        }
-        let http = builder
-            .redirect(reqwest::redirect::Policy::none())
-            .connect_timeout(Duration::from_secs(20))
-            .read_timeout(Duration::from_secs(60))
-            .pool_max_idle_per_host(16)
-            .tcp_nodelay(true)
-            .user_agent(concat!("katabatic/", env!("CARGO_PKG_VERSION")))
-            .build()
-            .map_err(|error| {
-                SideError::Failed(format!("setting up the connection: {}", chain(&error)))
-            })?;
+        let http = connection
+            .line
+            .http(&connection.address)
+            .map_err(SideError::Failed)?;
         Ok(Client {
             http,
             connection,
             stop,
         })
+    }
+
+    pub(super) fn is_read_only(&self) -> bool {
+        self.connection.read_only
+    }
+
+    /// The proxy that is on the way.
+    #[must_use]
+    pub fn proxy(&self) -> &ProxyUsed {
+        &self.http.proxy
+    }
+
+    /// Makes sure that the account is still the one that was added.
+    ///
+    /// # Errors
+    /// [`SideError::Refused`] with both names where another one answers.
+    pub(crate) fn check_principal(&self, found: Option<&str>) -> Result<(), SideError> {
+        let Some(known) = &self.connection.principal else {
+            return Ok(());
+        };
+        match found {
+            Some(found) if same_href(&self.connection.address, found, &known.href) => Ok(()),
+            Some(found) => Err(SideError::Refused(format!(
+                "another account answers at this address now: it was {known}, and now it is {} ({found})",
+                last_part(found)
+            ))),
+            None => Err(SideError::Refused(format!(
+                "the server does not say any more whose account this is; it was {known}"
+            ))),
+        }
     }
 
     /// The address of a path below the account's; a folder's ends in a slash, as some servers insist.
@@ -116,13 +168,80 @@ impl Client {
         RelPath::parse(below.strip_suffix('/').unwrap_or(below)).ok()
     }
 
-    /// A request, signed in.
-    pub fn request(&self, method: &str, url: Url) -> RequestBuilder {
+    /// What the resource at an address of this server is called; its address may lie outside of the account's folder.
+    pub(super) async fn display_name(&self, href: &str) -> Result<Option<String>, SideError> {
+        let url =
+            self.connection.address.join(href).map_err(|why| {
+                SideError::Failed(format!("the server names an odd address: {why}"))
+            })?;
+        if url.origin() != self.connection.address.origin() {
+            // Credentials go to the account's own server only.
+            return Ok(None);
+        }
+        let body = "<?xml version=\"1.0\"?><propfind xmlns=\"DAV:\"><prop><displayname/></prop></propfind>";
+        let build = || {
+            Ok(self
+                .request("PROPFIND", url.clone())?
+                .header("depth", "0")
+                .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                .body(body))
+        };
+        let response = self.send(true, build).await?;
+        if response.status() != StatusCode::MULTI_STATUS {
+            return Ok(None);
+        }
+        let bytes = response
+            .bytes()
+            .await
+            .map_err(|error| self.line_error(&error))?;
+        let resources = super::multistatus::read(&bytes[..])
+            .await
+            .map_err(SideError::Failed)?;
+        Ok(resources
+            .into_iter()
+            .find_map(|resource| resource.display_name))
+    }
+
+    /// A small request that must succeed; the answer's body.
+    pub(crate) async fn expect(
+        &self,
+        method: &str,
+        url: Url,
+        body: Option<&'static [u8]>,
+    ) -> Result<Vec<u8>, SideError> {
+        let build = || {
+            let request = self.request(method, url.clone())?;
+            Ok(match body {
+                Some(body) => request.body(body),
+                None => request,
+            })
+        };
+        let response = self.send(false, build).await?;
+        if !response.status().is_success() {
+            return Err(refusal(response.status()));
+        }
+        let bytes = response
+            .bytes()
+            .await
+            .map_err(|error| self.line_error(&error))?;
+        Ok(bytes.to_vec())
+    }
+
+    /// A request; it is signed in when it is sent.
+    ///
+    /// Nothing that could write is ever sent to an account that may only be read.
+    ///
+    /// # Errors
+    /// [`SideError::Failed`] where it may not be sent.
+    pub fn request(&self, method: &str, url: Url) -> Result<RequestBuilder, SideError> {
+        let only_looks = ["GET", "HEAD", "OPTIONS", "PROPFIND", "REPORT"].contains(&method);
+        if self.connection.read_only && !only_looks {
+            return Err(SideError::Failed(
+                "the account was added read-only, and nothing is written to it".into(),
+            ));
+        }
         let method = Method::from_bytes(method.as_bytes()).unwrap_or(Method::GET);
-        self.http.request(method, url).basic_auth(
-            &self.connection.user,
-            Some(self.connection.password.reveal()),
-        )
+        Ok(self.http.client.request(method, url))
     }
 
     /// Sends a request that may be repeated where the server was too busy, or the line was cut and `harmless` says
@@ -134,23 +253,31 @@ impl Client {
     pub async fn send(
         &self,
         harmless: bool,
-        build: impl Fn() -> RequestBuilder + Send + Sync,
+        build: impl Fn() -> Result<RequestBuilder, SideError> + Send + Sync,
     ) -> Result<Response, SideError> {
         let mut attempt = 1;
+        let mut renewed = false;
         loop {
             let last = attempt >= ATTEMPTS;
-            let wait = match self.send_once(build()).await {
-                Ok(response) if is_busy(response.status()) && !last => {
-                    wait_asked(response.headers())
+            let wait = match self.send_signed(build()?).await {
+                // Turned away at the door: nothing was done, so whatever it was may be asked again.
+                Ok(Answer::TokenRefused) if !renewed => {
+                    renewed = true;
+                    continue;
                 }
-                Ok(response) if is_busy(response.status()) => {
-                    return Err(SideError::TryAgain(format!(
-                        "the server is too busy ({})",
-                        response.status().as_u16()
-                    )));
-                }
-                Err(SideError::TryAgain(_)) if harmless && !last => None,
-                outcome => return outcome,
+                outcome => match outcome.and_then(|answer| self.answered(answer)) {
+                    Ok(response) if is_busy(response.status()) && !last => {
+                        wait_asked(response.headers())
+                    }
+                    Ok(response) if is_busy(response.status()) => {
+                        return Err(SideError::TryAgain(format!(
+                            "the server is too busy ({})",
+                            response.status().as_u16()
+                        )));
+                    }
+                    Err(SideError::TryAgain(_)) if harmless && !last => None,
+                    outcome => return outcome,
+                },
             };
             self.pause(attempt, wait).await?;
             attempt += 1;
@@ -184,45 +311,108 @@ impl Client {
     /// # Errors
     /// As [`Client::send`].
     pub async fn send_once(&self, request: RequestBuilder) -> Result<Response, SideError> {
+        match self.send_signed(request).await? {
+            Answer::TokenRefused => {
+                Err(SideError::TryAgain("the sign-in had to be renewed".into()))
+            }
+            answer => self.answered(answer),
+        }
+    }
+
+    async fn send_signed(&self, request: RequestBuilder) -> Result<Answer, SideError> {
+        let (request, token) = match &self.connection.signer {
+            Signer::Basic { user, password } => {
+                (request.basic_auth(user, Some(password.reveal())), None)
+            }
+            Signer::Tokens(keeper) => {
+                let token = keeper.access().await?;
+                (request.bearer_auth(&token), Some((keeper, token)))
+            }
+        };
         let response = request
             .send()
             .await
             .map_err(|error| self.line_error(&error))?;
-        match response.status() {
-            StatusCode::UNAUTHORIZED => Err(SideError::Refused(format!(
-                "the server does not accept the user name or the password of {} (401)",
-                self.connection.user
-            ))),
-            status if status.is_redirection() && status != StatusCode::NOT_MODIFIED => {
-                let to = response
-                    .headers()
-                    .get(reqwest::header::LOCATION)
-                    .and_then(|value| value.to_str().ok());
-                Err(SideError::Failed(format!(
-                    "the server sends us elsewhere ({}): {}",
-                    status.as_u16(),
-                    to.unwrap_or("?")
-                )))
+        match token {
+            Some((keeper, token)) if response.status() == StatusCode::UNAUTHORIZED => {
+                keeper.refused(&token).await?;
+                Ok(Answer::TokenRefused)
             }
-            _ => Ok(response),
+            _ => Ok(Answer::Of(response)),
         }
+    }
+
+    fn answered(&self, answer: Answer) -> Result<Response, SideError> {
+        let refused = |who: &str| Err(SideError::Refused(who.to_owned()));
+        let response = match (answer, &self.connection.signer) {
+            (Answer::TokenRefused, _) => {
+                return refused(
+                    "the server does not take the sign-in, though it was just renewed (401)",
+                );
+            }
+            (Answer::Of(response), signer) if response.status() == StatusCode::UNAUTHORIZED => {
+                return match signer {
+                    Signer::Basic { user, .. } => refused(&format!(
+                        "the server does not accept the user name {user} with this password (401)"
+                    )),
+                    Signer::Tokens(_) => refused("the server does not take the sign-in (401)"),
+                };
+            }
+            (Answer::Of(response), _) => response,
+        };
+        let status = response.status();
+        if status.is_redirection() && status != StatusCode::NOT_MODIFIED {
+            let to = response
+                .headers()
+                .get(reqwest::header::LOCATION)
+                .and_then(|value| value.to_str().ok());
+            // Never followed: whoever stands there would get the credentials.
+            return Err(SideError::Failed(format!(
+                "the server sends us elsewhere ({}): {}",
+                status.as_u16(),
+                to.unwrap_or("?")
+            )));
+        }
+        Ok(response)
     }
 
     /// The words for a line that failed.
     #[must_use]
     pub fn line_error(&self, error: &reqwest::Error) -> SideError {
-        let host = self.connection.address.host_str().unwrap_or("the server");
-        if error.is_connect() {
-            return SideError::NotThere(format!("{host} does not answer: {}", chain(error)));
-        }
-        if error.is_timeout() {
-            return SideError::TryAgain(format!("{host} sent nothing for a minute"));
-        }
-        SideError::TryAgain(format!(
-            "the connection to {host} was cut: {}",
-            chain(error)
-        ))
+        self.http.line_error(&self.connection.address, error)
     }
+}
+
+/// How a signed request ended, apart from the line.
+enum Answer {
+    Of(Response),
+    /// The token was not taken, and has been renewed.
+    TokenRefused,
+}
+
+/// Whether two addresses of principals are the same one, however they are written.
+pub(crate) fn same_href(base: &Url, one: &str, other: &str) -> bool {
+    let plain = |href: &str| {
+        let url = base.join(href).ok()?;
+        let path = percent_encoding::percent_decode_str(url.path())
+            .decode_utf8_lossy()
+            .trim_end_matches('/')
+            .to_owned();
+        Some((url.origin(), path))
+    };
+    plain(one).is_some() && plain(one) == plain(other)
+}
+
+/// The last part of an address, readable.
+pub(crate) fn last_part(href: &str) -> String {
+    let last = href
+        .trim_end_matches('/')
+        .rsplit('/')
+        .next()
+        .unwrap_or(href);
+    percent_encoding::percent_decode_str(last)
+        .decode_utf8_lossy()
+        .into_owned()
 }
 
 fn is_busy(status: StatusCode) -> bool {
@@ -244,20 +434,13 @@ fn wait_asked(headers: &HeaderMap) -> Option<Duration> {
         .map(Duration::from_secs)
 }
 
-/// The innermost reason of an error, which says what happened; the outer ones say that it happened in a request.
-fn chain(error: &dyn std::error::Error) -> String {
-    let mut inner = error;
-    while let Some(source) = inner.source() {
-        inner = source;
-    }
-    inner.to_string()
-}
-
 /// The words for an answer that is not what was asked for.
 #[must_use]
 pub fn refusal(status: StatusCode) -> SideError {
     match status.as_u16() {
-        403 => SideError::Failed("the server does not allow it (403)".into()),
+        403 => SideError::Failed(
+            "the server does not allow it (403): this account may only read there".into(),
+        ),
         404 => SideError::Missing,
         409 => SideError::Failed("the folder it lies in is not there (409)".into()),
         412 => SideError::Changed("another version is there (412)".into()),
@@ -278,8 +461,13 @@ mod tests {
     fn client(address: &str) -> Client {
         let connection = Connection {
             address: Url::parse(address).unwrap(),
-            user: "librarian".into(),
-            password: Secret::new("x".into()),
+            signer: Signer::Basic {
+                user: "librarian".into(),
+                password: Secret::new("x".into()),
+            },
+            line: Line::default(),
+            principal: None,
+            read_only: false,
         };
         Client::new(connection, Stop::default()).unwrap()
     }

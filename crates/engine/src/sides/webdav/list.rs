@@ -7,77 +7,127 @@ use std::sync::atomic::Ordering;
 use async_trait::async_trait;
 use futures_util::TryStreamExt;
 use katabatic_core::{Entry, RelPath, Unknown};
-use reqwest::header::{CONTENT_TYPE, DATE};
-use reqwest::{Response, StatusCode};
+use reqwest::StatusCode;
+use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap};
 use tokio_util::io::StreamReader;
 
 use super::Inner;
-use super::client::refusal;
+use super::client::{Client, refusal};
 use super::entry;
 use super::multistatus::{self, OWN_NAMESPACE, Resource};
 use crate::clock::{Clock, SystemClock};
 use crate::sides::walk::{Folder, Lister};
-use crate::sides::{OWN_FOLDER, SideError, Unusable};
+use crate::sides::{SideError, Unusable, is_own};
 
-fn wanted() -> String {
+fn wanted(more: &str) -> String {
     format!(
         "<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/>\
-         <getetag/><getlastmodified/><edit-time xmlns=\"{OWN_NAMESPACE}\"/></prop></propfind>"
+         <getetag/><getlastmodified/>{more}<edit-time xmlns=\"{OWN_NAMESPACE}\"/></prop></propfind>"
     )
 }
 
-async fn propfind(
+/// Asks a server about a resource and, by depth, what it holds; the answer's headers come along.
+pub(super) async fn propfind(
+    client: &Client,
+    path: &RelPath,
+    folder: bool,
+    depth: &str,
+    body: &str,
+) -> Result<(Vec<Resource>, HeaderMap), SideError> {
+    let url = client.url(path, folder);
+    let build = || {
+        let request = client.request("PROPFIND", url.clone())?;
+        Ok(request
+            .header("depth", depth)
+            .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+            .body(body.to_owned()))
+    };
+    let response = client.send(true, build).await?;
+    if response.status() != StatusCode::MULTI_STATUS {
+        return Err(match response.status() {
+            StatusCode::OK | StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED => {
+                SideError::Failed(no_webdav(response.headers()))
+            }
+            status => refusal(status),
+        });
+    }
+    let headers = response.headers().clone();
+    let line_error =
+        |error: reqwest::Error| io::Error::other(client.line_error(&error).to_string());
+    let body = StreamReader::new(response.bytes_stream().map_err(line_error));
+    let resources = multistatus::read(body).await.map_err(SideError::Failed)?;
+    Ok((resources, headers))
+}
+
+fn no_webdav(headers: &HeaderMap) -> String {
+    let page = headers
+        .get(CONTENT_TYPE)
+        .and_then(|kind| kind.to_str().ok())
+        .is_some_and(|kind| kind.contains("html"));
+    let what = if page {
+        "a web page came back"
+    } else {
+        "something else came back"
+    };
+    format!("the server does not speak WebDAV at this address: {what}")
+}
+
+/// How far a server's clock is ahead of ours, in nanoseconds; nothing where that is less than can be told.
+pub(super) fn clock_ahead(headers: &HeaderMap) -> Option<i64> {
+    let date = headers
+        .get(DATE)
+        .and_then(|value| value.to_str().ok())
+        .and_then(entry::http_date)?;
+    // A header's date is in whole seconds: less than that is no difference.
+    let ahead = date.0.saturating_sub(SystemClock.now().0);
+    Some(if ahead.unsigned_abs() < 2_000_000_000 {
+        0
+    } else {
+        ahead
+    })
+}
+
+async fn listed(
     inner: &Inner,
     path: &RelPath,
     folder: bool,
     depth: &str,
 ) -> Result<Vec<Resource>, SideError> {
-    let url = inner.client.url(path, folder);
-    let build = || {
-        inner
-            .client
-            .request("PROPFIND", url.clone())
-            .header("depth", depth)
-            .header(CONTENT_TYPE, "application/xml; charset=utf-8")
-            .body(wanted())
-    };
-    let response = inner.client.send(true, build).await?;
-    if response.status() != StatusCode::MULTI_STATUS {
-        return Err(match response.status() {
-            StatusCode::OK | StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED => {
-                SideError::Failed("the server does not speak WebDAV at this address".into())
-            }
-            status => refusal(status),
-        });
-    }
-    note_clock(inner, &response);
-    let line_error =
-        |error: reqwest::Error| io::Error::other(inner.client.line_error(&error).to_string());
-    let body = StreamReader::new(response.bytes_stream().map_err(line_error));
-    multistatus::read(body).await.map_err(SideError::Failed)
-}
-
-fn note_clock(inner: &Inner, response: &Response) {
-    let date = response
-        .headers()
-        .get(DATE)
-        .and_then(|value| value.to_str().ok())
-        .and_then(entry::http_date);
-    if let Some(date) = date {
-        // A header's date is in whole seconds: less than that is no difference.
-        let ahead = date.0.saturating_sub(SystemClock.now().0);
-        let ahead = if ahead.unsigned_abs() < 2_000_000_000 {
-            0
-        } else {
-            ahead
-        };
+    let (resources, headers) = propfind(&inner.client, path, folder, depth, &wanted("")).await?;
+    if let Some(ahead) = clock_ahead(&headers) {
         inner.clock_ahead.store(ahead, Ordering::Relaxed);
     }
+    Ok(resources)
+}
+
+/// Makes sure that the root is there, and whose account it is; what is at the root.
+pub(super) async fn root(inner: &Inner) -> Result<Option<Entry>, SideError> {
+    let asked = wanted("<current-user-principal/><current-user-privilege-set/>");
+    let found = propfind(&inner.client, &inner.root, true, "0", &asked).await;
+    let resources = match found {
+        Ok((resources, _)) => resources,
+        Err(SideError::Missing) => return Ok(None),
+        Err(error) => return Err(error),
+    };
+    let about =
+        |resource: &&Resource| inner.client.path_of(&resource.href).as_ref() == Some(&inner.root);
+    let Some(resource) = resources.iter().find(about) else {
+        return Err(SideError::Failed(
+            "the server's answer is about something else".into(),
+        ));
+    };
+    inner
+        .client
+        .check_principal(resource.principal.as_deref())?;
+    inner
+        .only_read
+        .store(resource.may_write == Some(false), Ordering::Relaxed);
+    Ok(entry::entry(resource, 0))
 }
 
 /// What is at a path below the account's address.
 pub(super) async fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>, SideError> {
-    let resources = match propfind(inner, path, path.is_root(), "0").await {
+    let resources = match listed(inner, path, path.is_root(), "0").await {
         Ok(resources) => resources,
         Err(SideError::Missing) => return Ok(None),
         Err(error) => return Err(error),
@@ -98,7 +148,7 @@ pub(super) async fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>,
 
 /// What a folder below the account's address holds.
 pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, SideError> {
-    let resources = propfind(inner, path, true, "1").await?;
+    let resources = listed(inner, path, true, "1").await?;
     let mut folder = Folder::default();
     let mut spoke_of_itself = false;
     let mut incomplete = |why: String| folder.cut_short = Some(Unknown::NotListed(why));
@@ -116,7 +166,7 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
             spoke_of_itself = resource.folder;
             continue;
         }
-        if at.parent().as_ref() != Some(path) || at.name() == OWN_FOLDER {
+        if at.parent().as_ref() != Some(path) || is_own(at.name()) {
             continue;
         }
         match (

@@ -5,14 +5,15 @@
 //! and looked at there, where nobody else writes.
 
 mod carry;
-pub mod client;
+pub(crate) mod client;
 mod entry;
 mod list;
 mod multistatus;
 mod room;
+mod survey;
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicI64};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 
 use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, RelPath};
@@ -21,8 +22,9 @@ use tokio::sync::mpsc;
 use super::{
     Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped, walk,
 };
-pub use client::{Client, Connection};
+pub use client::{Client, Connection, Principal, Signer};
 use room::Room;
+pub use survey::{Survey, Top, survey};
 
 /// As many folders are listed at a time.
 const LISTINGS: usize = 8;
@@ -42,6 +44,8 @@ pub(crate) struct Inner {
     keeps_properties: AtomicBool,
     /// How far the server's clock is ahead of ours, in nanoseconds.
     clock_ahead: AtomicI64,
+    /// Whether the server said that the root may only be read.
+    only_read: AtomicBool,
 }
 
 impl WebdavSide {
@@ -55,6 +59,7 @@ impl WebdavSide {
             room,
             keeps_properties: AtomicBool::new(true),
             clock_ahead: AtomicI64::new(0),
+            only_read: AtomicBool::new(false),
         };
         WebdavSide {
             inner: Arc::new(inner),
@@ -77,6 +82,13 @@ impl WebdavSide {
         Ok(list::look(&self.inner, self.inner.room.lane())
             .await?
             .is_some())
+    }
+
+    /// Whether nothing can be written there: the account was added read-only, or the server said so when the root was
+    /// looked at last.
+    #[must_use]
+    pub fn is_read_only(&self) -> bool {
+        self.inner.client.is_read_only() || self.inner.only_read.load(Ordering::Relaxed)
     }
 
     /// What a folder holds, in no order.
@@ -106,7 +118,7 @@ impl Inner {
 impl SideStore for WebdavSide {
     async fn root(&self) -> Result<String, SideError> {
         let inner = &self.inner;
-        match list::look(inner, &inner.root).await {
+        match list::root(inner).await {
             Ok(Some(entry)) if entry.kind == Kind::Folder => {
                 Ok(inner.client.url(&inner.root, true).to_string())
             }

@@ -3,7 +3,7 @@
 //! A body that ends before its last element, that nests without end or that uses entities of its own is an error, and
 //! an error here means that the folder is *unknown*.
 
-use quick_xml::events::Event;
+use quick_xml::events::{BytesDecl, Event};
 use quick_xml::name::ResolveResult;
 use quick_xml::reader::NsReader;
 use tokio::io::AsyncBufRead;
@@ -26,6 +26,16 @@ pub(super) struct Resource {
     pub(super) modified: Option<String>,
     /// Our own note: the edit time and the tag of the version it belongs to.
     pub(super) edit_note: Option<String>,
+    /// Whose account this is (RFC 5397), and whose the resource (RFC 3744 §5.1), as addresses.
+    pub(super) principal: Option<String>,
+    pub(super) owner: Option<String>,
+    /// What the resource is called (RFC 4918 §15.2).
+    pub(super) display_name: Option<String>,
+    /// Used and free bytes (RFC 4331).
+    pub(super) used: Option<u64>,
+    pub(super) free: Option<u64>,
+    /// Whether one may write there (RFC 3744 §5.5), where the server says anything about it.
+    pub(super) may_write: Option<bool>,
 }
 
 #[derive(Clone, Copy, PartialEq, Debug)]
@@ -42,6 +52,14 @@ enum Element {
     Tag,
     Modified,
     EditNote,
+    Principal,
+    Owner,
+    DisplayName,
+    Used,
+    Free,
+    Rights,
+    Right,
+    Write,
     Unknown,
 }
 
@@ -61,6 +79,15 @@ fn element(namespace: &ResolveResult<'_>, name: &str) -> Element {
         ("DAV:", "getcontentlength") => Element::Length,
         ("DAV:", "getetag") => Element::Tag,
         ("DAV:", "getlastmodified") => Element::Modified,
+        ("DAV:", "current-user-principal") => Element::Principal,
+        ("DAV:", "owner") => Element::Owner,
+        ("DAV:", "displayname") => Element::DisplayName,
+        ("DAV:", "quota-used-bytes") => Element::Used,
+        ("DAV:", "quota-available-bytes") => Element::Free,
+        ("DAV:", "current-user-privilege-set") => Element::Rights,
+        ("DAV:", "privilege") => Element::Right,
+        // RFC 3744 §3: `write` holds the others; a server may name only the parts.
+        ("DAV:", "all" | "write" | "write-content" | "bind") => Element::Write,
         (OWN_NAMESPACE, "edit-time") => Element::EditNote,
         _ => Element::Unknown,
     }
@@ -78,6 +105,8 @@ pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource
             .await
             .map_err(|why| format!("broken XML: {why}"))?;
         match event {
+            Event::Decl(declaration) => check_encoding(&declaration)?,
+            Event::DocType(_) => return Err("broken XML: it uses entities of its own".into()),
             Event::Start(start) => {
                 reading.start(element(&namespace, start.local_name().as_ref()))?
             }
@@ -99,6 +128,16 @@ pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource
             _ => {}
         }
         buffer.clear();
+    }
+}
+
+fn check_encoding(declaration: &BytesDecl<'_>) -> Result<(), String> {
+    match declaration.encoding() {
+        Some(Ok(encoding)) if !encoding.eq_ignore_ascii_case("utf-8") => Err(format!(
+            "it is written in {encoding}, and only UTF-8 is understood"
+        )),
+        Some(Err(why)) => Err(format!("broken XML: {why}")),
+        _ => Ok(()),
     }
 }
 
@@ -139,6 +178,10 @@ impl Reading {
             Element::Collection if self.open.last() == Some(&Element::Resourcetype) => {
                 self.props.folder = true
             }
+            Element::Rights => self.props.may_write = Some(false),
+            Element::Write if self.open.last() == Some(&Element::Right) => {
+                self.props.may_write = Some(true)
+            }
             _ => {}
         }
         self.text.clear();
@@ -171,6 +214,13 @@ impl Reading {
             }
             (Element::Modified, Some(Element::Prop)) => self.props.modified = Some(text),
             (Element::EditNote, Some(Element::Prop)) => self.props.edit_note = Some(text),
+            (Element::Href, Some(Element::Principal)) => self.props.principal = Some(text),
+            (Element::Href, Some(Element::Owner)) => self.props.owner = Some(text),
+            (Element::DisplayName, Some(Element::Prop)) => {
+                self.props.display_name = Some(text).filter(|name| !name.is_empty())
+            }
+            (Element::Used, Some(Element::Prop)) => self.props.used = text.parse().ok(),
+            (Element::Free, Some(Element::Prop)) => self.props.free = text.parse().ok(),
             (Element::Propstat, Some(Element::Response)) if self.props_status == Some(200) => {
                 let props = std::mem::take(&mut self.props);
                 let (href, status) = (

@@ -1,0 +1,189 @@
+//! `account add`: understand the address, reach the server, sign in, show whom it reached, ask, save.
+
+use katabatic_core::words;
+use katabatic_engine::accounts::{self, address};
+use katabatic_engine::config::AccountConfig;
+use katabatic_engine::ledger::account_rows;
+use katabatic_engine::net::host_and_port;
+use katabatic_engine::secrets::Keeping;
+use katabatic_engine::sides::webdav::Top;
+use katabatic_engine::{Class, Error};
+use serde_json::json;
+
+use super::signing::{self, Reached, confirmed};
+use super::{described, shown, signs_in};
+use crate::app::App;
+use crate::args::AccountAdd;
+use crate::draw::{field, json, line, shown_text};
+
+pub fn add(app: &App, typed: &AccountAdd) -> Result<(), Error> {
+    let taken = app
+        .config
+        .accounts
+        .iter()
+        .any(|account| account.name == typed.name);
+    app.config.check_free("account", &typed.name, taken)?;
+    let understood = address::understand(&typed.address, typed.plain_http)?;
+    let user = match (&typed.user, &understood.user) {
+        (Some(typed), Some(held)) if typed != held => {
+            return Err(Error::usage(
+                "the user who signs in",
+                format!("--user says {typed}, and the address holds the name {held}"),
+                "Leave one of them out.",
+            ));
+        }
+        (typed, held) => typed
+            .as_ref()
+            .or(held.as_ref())
+            .cloned()
+            .unwrap_or_default(),
+    };
+    if !app.common.json && !understood.put_right.is_empty() {
+        line(format!(
+            "Understood the address as {} ({})",
+            understood.url,
+            understood.put_right.join("; ")
+        ));
+    }
+    let mut account = AccountConfig {
+        read_only: typed.read_only,
+        plain_http: typed.plain_http,
+        client_id: typed.client_id.clone(),
+        scope: typed.scope.clone(),
+        keeping: Keeping::best(),
+        ..AccountConfig::new(&typed.name, understood.url.as_str(), &user)
+    };
+    signing::apply(&mut account, &typed.signing)?;
+    let reached = signing::reach(app, account, &typed.signing)?;
+    let reached = with_root(app, reached, typed.root.as_deref())?;
+    save(app, typed, reached)
+}
+
+/// Where the top is no place for files but holds several roots, one of them becomes the account's.
+fn with_root(app: &App, mut reached: Reached, root: Option<&str>) -> Result<Reached, Error> {
+    let roots: Vec<&Top> = reached.survey.top.iter().filter(|top| top.folder).collect();
+    let only_holds_roots = reached.survey.may_write == Some(false)
+        && roots.iter().any(|root| root.may_write == Some(true));
+    let root = match root {
+        Some(root) => root.trim_matches('/').to_owned(),
+        None if !only_holds_roots => return Ok(reached),
+        None => {
+            let listed: Vec<String> = roots.iter().map(|root| described_root(root)).collect();
+            return Err(Error::new(
+                Class::Usage,
+                format!("adding the account @{}", reached.account.name),
+                format!("this server has several roots: {}", listed.join("; ")),
+                format!(
+                    "Choose one: --root {}",
+                    words::typed(
+                        &roots
+                            .first()
+                            .map_or_else(String::new, |root| root.name.clone())
+                    )
+                ),
+            ));
+        }
+    };
+    if !roots.iter().any(|known| known.name == root) {
+        let names: Vec<&str> = roots.iter().map(|root| root.name.as_str()).collect();
+        return Err(Error::usage(
+            format!("the root {root}"),
+            format!(
+                "there is no folder of that name at the top; there are {}",
+                names.join(", ")
+            ),
+            "Choose one of them.",
+        ));
+    }
+    let mut url = address::understand(&reached.account.address, reached.account.plain_http)?.url;
+    if let Ok(mut parts) = url.path_segments_mut() {
+        parts.pop_if_empty().push(&root).push("");
+    }
+    reached.account.address = url.to_string();
+    let signer = katabatic_engine::open::signer_of(&app.home, &reached.account, &reached.secret)?;
+    let (survey, _) = signing::enter(app, &reached.account, signer, &mut reached.steps)?;
+    reached.survey = survey;
+    Ok(reached)
+}
+
+fn described_root(root: &Top) -> String {
+    let right = match root.may_write {
+        Some(true) => "read and write",
+        Some(false) => "read only",
+        None => "rights not told",
+    };
+    let owner = root
+        .owner
+        .as_ref()
+        .map_or_else(String::new, |owner| format!(", of {owner}"));
+    shown_text(&format!("{} ({right}{owner})", root.name))
+}
+
+fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
+    let Reached {
+        mut account,
+        secret,
+        survey,
+        steps,
+        certificate,
+    } = reached;
+    account.principal.clone_from(&survey.principal);
+    if account.user.is_empty() {
+        account.user = survey.principal.as_ref().map_or_else(
+            || "(let in by a code)".into(),
+            |principal| principal.name.clone(),
+        );
+    }
+    let url = address::understand(&account.address, account.plain_http)?.url;
+    if !app.common.json {
+        line("Reached:");
+        shown::survey(app.style, &host_and_port(&url), &survey);
+        if account.plain_http {
+            field(
+                app.style,
+                "plain http",
+                "everybody on the way can read the password and every file",
+            );
+        }
+    }
+    if !confirmed(app, typed.signing.yes, "Is this the right account?")? {
+        return Err(Error::new(
+            Class::Failed,
+            format!("adding the account @{}", account.name),
+            "it is not the right one, as was said",
+            "Nothing was saved. Sign in as the right person.",
+        ));
+    }
+    let mut config = app.config.clone();
+    accounts::save(&app.home, &mut config, account.clone(), &secret)?;
+    let (name, space, now) = (account.name.clone(), (survey.used, survey.free), app.now());
+    app.run(
+        app.ledger
+            .write(move |connection| account_rows::reached(connection, &name, now, Some(space))),
+    )?;
+    if app.common.json {
+        json::print(&json!({
+            "account": described(&account),
+            "reached": shown::as_json(&survey, &steps, certificate.as_ref()),
+        }));
+        return Ok(());
+    }
+    line(format!(
+        "Added the account @{} at {}",
+        account.name, account.address
+    ));
+    field(app.style, "signs in", &signs_in(&account));
+    field(
+        app.style,
+        "secret",
+        &format!("kept {}", account.keeping.describe()),
+    );
+    if account.read_only {
+        field(app.style, "read-only", "nothing is ever written to it");
+    }
+    line(format!(
+        "Next: katabatic lane add NAME --near DIR --far @{}/FOLDER",
+        account.name
+    ));
+    Ok(())
+}

@@ -1,0 +1,165 @@
+//! `account list` and `account show`.
+
+use katabatic_core::EditTime;
+use katabatic_engine::Error;
+use katabatic_engine::config::AccountConfig;
+use katabatic_engine::ledger::account_rows::{self, AccountRow};
+use serde_json::{Value, json};
+
+use super::{described, lanes_of, shown, signs_in};
+use crate::app::App;
+use crate::draw::table::Rows;
+use crate::draw::{field, json, line, shown_text, time};
+
+fn known(app: &App, account: &AccountConfig) -> Result<AccountRow, Error> {
+    app.ledger
+        .read(|connection| account_rows::account(connection, &account.name))
+}
+
+fn as_json(app: &App, account: &AccountConfig) -> Result<Value, Error> {
+    let row = known(app, account)?;
+    let mut described = described(account);
+    described["lanes"] = json!(lanes_of(app, &account.name));
+    described["reached"] = json::time(row.reached_at);
+    described["used"] = json!(row.used);
+    described["free"] = json!(row.free);
+    described["error"] = match &row.error {
+        Some((at, why)) => json!({"at": json::time(Some(*at)), "why": why}),
+        None => Value::Null,
+    };
+    Ok(described)
+}
+
+fn reached(at: Option<EditTime>) -> String {
+    at.map_or_else(|| "never".to_owned(), time::time)
+}
+
+/// What makes an account unusual, which every listing says.
+fn notes(account: &AccountConfig) -> Vec<&'static str> {
+    let mut notes = Vec::new();
+    if account.plain_http {
+        notes.push("plain http: readable on the way");
+    }
+    if account.read_only {
+        notes.push("read-only");
+    }
+    notes
+}
+
+pub fn list(app: &App) -> Result<(), Error> {
+    if app.common.json {
+        let accounts: Vec<Value> = app
+            .config
+            .accounts
+            .iter()
+            .map(|account| as_json(app, account))
+            .collect::<Result<_, _>>()?;
+        json::print(&json!({"accounts": accounts}));
+        return Ok(());
+    }
+    if app.config.accounts.is_empty() {
+        line(
+            "There are no accounts yet. Add one: katabatic account add NAME --address URL --user USER",
+        );
+        return Ok(());
+    }
+    let mut rows = Rows::new(
+        app.style,
+        &[
+            "account",
+            "signs in",
+            "address",
+            "lanes",
+            "space",
+            "last reached",
+        ],
+    );
+    let mut below = Vec::new();
+    for account in &app.config.accounts {
+        let row = known(app, account)?;
+        let lanes = lanes_of(app, &account.name);
+        let lanes = if lanes.is_empty() {
+            "none".to_owned()
+        } else {
+            lanes.join(", ")
+        };
+        let space = match (row.used, row.free) {
+            (None, None) => "not told".to_owned(),
+            (used, free) => shown::space(used, free),
+        };
+        rows.add(vec![
+            format!("@{}", account.name),
+            shown_text(&account.user),
+            account.address.clone(),
+            lanes,
+            space,
+            reached(row.reached_at),
+        ]);
+        for note in notes(account) {
+            below.push(format!("@{}: {note}", account.name));
+        }
+        if let Some((at, why)) = &row.error {
+            below.push(format!(
+                "@{}: {} {}",
+                account.name,
+                time::time(*at),
+                shown_text(why)
+            ));
+        }
+    }
+    rows.print(0);
+    for text in below {
+        field(app.style, "", &text);
+    }
+    Ok(())
+}
+
+pub fn show(app: &App, name: &str) -> Result<(), Error> {
+    let account = app.config.account(name)?;
+    if app.common.json {
+        json::print(&json!({"account": as_json(app, account)?}));
+        return Ok(());
+    }
+    let row = known(app, account)?;
+    let say = |name: &str, text: &str| field(app.style, name, text);
+    line(format!("account @{}", account.name));
+    say("address", &account.address);
+    say("signs in", &signs_in(account));
+    match &account.principal {
+        Some(principal) => say("account", &shown_text(&principal.to_string())),
+        None => say("account", "the server does not say whose it is"),
+    }
+    say("secret", &format!("kept {}", account.keeping.describe()));
+    say("trust", &account.trust.describe());
+    say(
+        "proxy",
+        &account
+            .proxy
+            .text()
+            .unwrap_or_else(|| "what the environment says".into()),
+    );
+    let patience = account.line().patience.as_secs();
+    say(
+        "patience",
+        &format!("{patience} s without a sign of life count as not answering"),
+    );
+    for note in notes(account) {
+        say("note", note);
+    }
+    say("space", &shown::space(row.used, row.free));
+    say("reached", &reached(row.reached_at));
+    if let Some((at, why)) = &row.error {
+        say(
+            "last error",
+            &format!("{}: {}", time::time(*at), shown_text(why)),
+        );
+    }
+    let lanes = lanes_of(app, &account.name);
+    let lanes = if lanes.is_empty() {
+        "none".into()
+    } else {
+        lanes.join(", ")
+    };
+    say("lanes", &lanes);
+    Ok(())
+}

@@ -1,0 +1,73 @@
+//! `account add | list | show | test | sign-in | rename | remove`, one a file.
+
+mod add;
+mod list;
+mod remove;
+mod rename;
+mod shown;
+mod sign_in;
+mod signing;
+mod test;
+
+use std::process::ExitCode;
+
+use katabatic_engine::Error;
+use katabatic_engine::config::{AccountConfig, SignIn};
+use katabatic_engine::net::Trust;
+use serde_json::{Value, json};
+
+use crate::app::App;
+use crate::args::Account;
+
+pub use signing::confirmed;
+
+pub fn account(app: &App, account: &Account) -> Result<ExitCode, Error> {
+    match account {
+        Account::Add(typed) => add::add(app, typed)?,
+        Account::List => list::list(app)?,
+        Account::Show(named) => list::show(app, &named.name)?,
+        Account::Test(named) => return test::test(app, &named.name),
+        Account::SignIn(typed) => sign_in::sign_in(app, typed)?,
+        Account::Rename(typed) => rename::rename(app, typed)?,
+        Account::Remove(typed) => remove::remove(app, typed)?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// An account as JSON has it; nothing secret is in it.
+fn described(account: &AccountConfig) -> Value {
+    json!({
+        "name": account.name,
+        "address": account.address,
+        "user": account.user,
+        "sign_in": account.sign_in.word(),
+        "secrets": account.keeping.word(),
+        "principal": account.principal.as_ref().map(|principal| &principal.href),
+        "principal_name": account.principal.as_ref().map(|principal| &principal.name),
+        "read_only": account.read_only,
+        "plain_http": account.plain_http,
+        "trust": match &account.trust {
+            Trust::System => json!("system"),
+            Trust::Authority(file) => json!({"ca": file}),
+            Trust::Pinned(_) => json!(account.trust.describe()),
+        },
+        "proxy": account.proxy.text(),
+    })
+}
+
+/// Who signs in, and how.
+fn signs_in(account: &AccountConfig) -> String {
+    match account.sign_in {
+        SignIn::Basic => format!("{}, by name and password", account.user),
+        SignIn::Device => format!("{}, let in by a code (no password is kept)", account.user),
+    }
+}
+
+fn lanes_of(app: &App, name: &str) -> Vec<String> {
+    app.config
+        .lanes
+        .iter()
+        .filter(|lane| lane.account == name)
+        .map(|lane| lane.name.clone())
+        .collect()
+}

@@ -1,0 +1,34 @@
+//! `account remove`: the account and its secret go from here; every file stays where it is.
+
+use katabatic_engine::{Error, accounts};
+use serde_json::json;
+
+use crate::app::App;
+use crate::args::AccountRemove;
+use crate::draw::{json, line};
+
+pub fn remove(app: &App, typed: &AccountRemove) -> Result<(), Error> {
+    let name = app.config.account(&typed.name)?.name.clone();
+    let mut config = app.config.clone();
+    let lanes = app.run(accounts::remove(
+        &app.home,
+        &mut config,
+        &app.ledger,
+        &name,
+        typed.with_lanes,
+    ))?;
+    if app.common.json {
+        json::print(&json!({"removed": name, "lanes": lanes}));
+        return Ok(());
+    }
+    line(format!(
+        "Removed the account @{name} and its secret. Nothing was changed in the cloud."
+    ));
+    if !lanes.is_empty() {
+        line(format!(
+            "Its lanes went too: {}. Every file stays, here and in the cloud.",
+            lanes.join(", ")
+        ));
+    }
+    Ok(())
+}

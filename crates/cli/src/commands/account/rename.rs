@@ -1,0 +1,34 @@
+//! `account rename`: another name here; nothing changes in the cloud.
+
+use katabatic_engine::{Error, accounts};
+use serde_json::json;
+
+use super::lanes_of;
+use crate::app::App;
+use crate::args::AccountRename;
+use crate::draw::{json, line};
+
+pub fn rename(app: &App, typed: &AccountRename) -> Result<(), Error> {
+    let from = app.config.account(&typed.name)?.name.clone();
+    let to = typed.to.strip_prefix('@').unwrap_or(&typed.to);
+    let lanes = lanes_of(app, &from);
+    let mut config = app.config.clone();
+    app.run(accounts::rename(
+        &app.home,
+        &mut config,
+        &app.ledger,
+        &from,
+        to,
+    ))?;
+    if app.common.json {
+        json::print(&json!({"renamed": from, "to": to, "lanes": lanes}));
+        return Ok(());
+    }
+    line(format!(
+        "@{from} is now @{to}. Nothing was changed in the cloud."
+    ));
+    if !lanes.is_empty() {
+        line(format!("Its lanes follow: {}", lanes.join(", ")));
+    }
+    Ok(())
+}

@@ -1,0 +1,328 @@
+//! Signing in, as `account add` and `account sign-in` do it: by a code typed elsewhere, or by a password that is
+//! typed here, piped in or read from a file. Nothing is saved before a person has seen whom it reached.
+
+use std::io::{BufRead, IsTerminal, Write};
+use std::sync::Arc;
+use std::time::Duration;
+
+use katabatic_engine::accounts::device_grant::{Answered, CLIENT_ID, Endpoints, Grant, discover};
+use katabatic_engine::accounts::explain::explain;
+use katabatic_engine::accounts::reach::{self, Step};
+use katabatic_engine::accounts::tokens::TokenKeeper;
+use katabatic_engine::config::{AccountConfig, SignIn};
+use katabatic_engine::net::certificate::read_pin;
+use katabatic_engine::net::{Certificate, Http, ProxySetting, Trust};
+use katabatic_engine::open::{client_with, connection_with};
+use katabatic_engine::secrets::{Keeping, Secret};
+use katabatic_engine::sides::webdav::{Client, Signer, Survey};
+use katabatic_engine::{Class, Error};
+
+use crate::app::App;
+use crate::args::{KeepingTyped, SignInTyped, Signing};
+use crate::draw::line;
+
+/// An account that was reached and signed in to, and is not saved yet.
+pub struct Reached {
+    /// The account, as it would be saved.
+    pub account: AccountConfig,
+    /// Its secret.
+    pub secret: Secret,
+    /// What it says of itself.
+    pub survey: Survey,
+    /// What was done, with times.
+    pub steps: Vec<Step>,
+    /// The server's certificate, where it was seen.
+    pub certificate: Option<Certificate>,
+}
+
+/// Takes over what was typed about trust, proxy, patience and the store.
+pub fn apply(account: &mut AccountConfig, typed: &Signing) -> Result<(), Error> {
+    let wrong = |option: &str, why: String| {
+        Error::usage(
+            format!("the option {option}"),
+            why,
+            "See katabatic account add --help.",
+        )
+    };
+    if let Some(pin) = &typed.trust {
+        account.trust = Trust::Pinned(read_pin(pin).map_err(|why| wrong("--trust", why))?);
+    }
+    if let Some(file) = &typed.ca {
+        let file = std::path::absolute(file).unwrap_or_else(|_| file.clone());
+        account.trust = Trust::Authority(file);
+    }
+    if let Some(text) = &typed.proxy {
+        account.proxy = ProxySetting::parse(text).map_err(|why| wrong("--proxy", why))?;
+    }
+    if typed.patience.is_some() {
+        account.patience = typed.patience;
+    }
+    match (typed.secrets, typed.passphrase) {
+        (Some(KeepingTyped::Passphrase), _) | (None, true) => {
+            account.keeping = Keeping::Passphrase;
+        }
+        (Some(KeepingTyped::Keyring), _) => account.keeping = Keeping::Keyring,
+        (Some(KeepingTyped::File), _) => account.keeping = Keeping::File,
+        (None, false) => {}
+    }
+    Ok(())
+}
+
+fn http(account: &AccountConfig, url: &url::Url) -> Result<Http, Error> {
+    account.line().http(url).map_err(|why| {
+        Error::failed(
+            format!("connecting to @{}", account.name),
+            why,
+            "See katabatic account add --help: --ca, --trust, --proxy.",
+        )
+    })
+}
+
+/// Reaches the account, signs in and looks at it.
+pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<Reached, Error> {
+    let address = parsed(&account)?;
+    let line_to = http(&account, &address)?;
+    let (name, plan) = (account.name.clone(), account.line());
+    let proxy = plan
+        .proxy
+        .used_for(&address)
+        .map_err(|why| Error::failed(format!("connecting to @{name}"), why, "Say --proxy URL."))?;
+    let knocked = app.run(reach::knock(&name, &address, &plan, &proxy))?;
+    let (settled, notes) = app.run(reach::settle(&name, &line_to, &address))?;
+    if settled != address {
+        say(app, &notes.join("; "));
+        account.address = settled.to_string();
+    }
+    let line_to = http(&account, &settled)?;
+    let with_password = typed.password_stdin || typed.password_file.is_some();
+    let device = match typed.sign_in {
+        Some(SignInTyped::Basic) => None,
+        None if with_password => None,
+        _ => app
+            .run(discover(&line_to, &settled))
+            .map_err(|error| explain(&name, &settled, &error))?,
+    };
+    let (signer, secret) = match (device, typed.sign_in) {
+        (Some(endpoints), _) => by_code(app, &mut account, line_to, endpoints)?,
+        (None, Some(SignInTyped::Device)) => {
+            return Err(Error::new(
+                Class::Refused,
+                format!("signing in to @{name}"),
+                "the server offers no device grant (RFC 8628)",
+                "Leave --sign-in device out, and sign in by name and password.",
+            ));
+        }
+        (None, _) => by_password(app, &mut account, typed)?,
+    };
+    let mut steps = knocked.steps;
+    let (survey, client) = enter(app, &account, signer, &mut steps)?;
+    drop(client);
+    Ok(Reached {
+        account,
+        secret,
+        survey,
+        steps,
+        certificate: knocked.certificate,
+    })
+}
+
+fn parsed(account: &AccountConfig) -> Result<url::Url, Error> {
+    katabatic_engine::accounts::address::understand(&account.address, account.plain_http)
+        .map(|understood| understood.url)
+}
+
+/// Signs in and asks what the account says of itself.
+pub fn enter(
+    app: &App,
+    account: &AccountConfig,
+    signer: Signer,
+    steps: &mut Vec<Step>,
+) -> Result<(Survey, Client), Error> {
+    let client = client_with(account, connection_with(account, signer)?, &app.stop)?;
+    let address = parsed(account)?;
+    let survey = app.run(reach::enter(&account.name, &address, &client, steps))?;
+    Ok((survey, client))
+}
+
+/// What is said while it goes on; not in JSON, where only the answer counts.
+fn say(app: &App, text: &str) {
+    if !app.common.json {
+        line(text);
+    }
+}
+
+fn by_code(
+    app: &App,
+    account: &mut AccountConfig,
+    http: Http,
+    endpoints: Endpoints,
+) -> Result<(Signer, Secret), Error> {
+    let what = format!("signing in to @{}", account.name);
+    let address = parsed(account)?;
+    let failed = |error| explain(&account.name, &address, &error);
+    let client_id = account.client_id.clone();
+    let grant = Grant::new(
+        http,
+        endpoints,
+        client_id.as_deref().unwrap_or(CLIENT_ID),
+        account.scope.as_deref(),
+    );
+    let code = app.run(grant.ask()).map_err(failed)?;
+    // On standard error where the answer is JSON: the person has to see it either way.
+    let tell = |text: String| {
+        if app.common.json {
+            eprintln!("{text}");
+        } else {
+            line(text);
+        }
+    };
+    tell(
+        "The person whose account it is signs in on any device; no password is typed here.".into(),
+    );
+    tell(format!("  open  {}", code.address));
+    tell(format!("  type  {}", code.code));
+    if let Some(address) = &code.address_with_code {
+        tell(format!("  or open this, with the code in it: {address}"));
+    }
+    tell(format!(
+        "  the code is good for {}; Ctrl-C gives up",
+        minutes(code.lasts)
+    ));
+    let terminal = app.style.terminal;
+    let tick = move |left: Duration| {
+        if terminal {
+            eprint!(
+                "\r  waiting: {:>2}:{:02} left ",
+                left.as_secs() / 60,
+                left.as_secs() % 60
+            );
+            let _ = std::io::stderr().flush();
+        }
+    };
+    let answered = app
+        .run(grant.wait(&code, &app.stop, &tick))
+        .map_err(failed)?;
+    if terminal {
+        eprint!("\r{:30}\r", "");
+    }
+    let next = "Nothing was saved. Try again for a new code.";
+    match answered {
+        Answered::Approved(tokens) => {
+            tell("  approved".into());
+            account.sign_in = SignIn::Device;
+            let secret = tokens.to_secret();
+            let keeper = TokenKeeper::new(
+                app.home.clone(),
+                &account.name,
+                account.keeping,
+                account.line(),
+                tokens,
+            );
+            Ok((Signer::Tokens(Arc::new(keeper)), secret))
+        }
+        Answered::Refused => Err(Error::new(
+            Class::Refused,
+            what,
+            "the person refused it on the page",
+            next,
+        )),
+        Answered::Expired => Err(Error::new(
+            Class::Refused,
+            what,
+            format!(
+                "the code expired: nobody typed it within {}",
+                minutes(code.lasts)
+            ),
+            next,
+        )),
+        Answered::Stopped => Err(Error::new(
+            Class::Stopped,
+            what,
+            "stopped by Ctrl-C",
+            "Nothing was saved.",
+        )),
+    }
+}
+
+fn minutes(length: Duration) -> String {
+    match length.as_secs() {
+        seconds if seconds < 120 => katabatic_core::words::count(seconds, "second", "seconds"),
+        seconds => katabatic_core::words::count(seconds / 60, "minute", "minutes"),
+    }
+}
+
+fn by_password(
+    app: &App,
+    account: &mut AccountConfig,
+    typed: &Signing,
+) -> Result<(Signer, Secret), Error> {
+    if account.user.is_empty() {
+        return Err(Error::usage(
+            format!("signing in to @{}", account.name),
+            "the server takes a name and a password, and no name was given",
+            "Say who signs in: --user NAME.",
+        ));
+    }
+    account.sign_in = SignIn::Basic;
+    let password = password(app, account, typed)?;
+    let signer = Signer::Basic {
+        user: account.user.clone(),
+        password: password.clone(),
+    };
+    Ok((signer, password))
+}
+
+fn password(app: &App, account: &AccountConfig, typed: &Signing) -> Result<Secret, Error> {
+    let what = || format!("reading the password of @{}", account.name);
+    let wrong = |why: String, next: &str| Error::usage(what(), why, next);
+    let first_line = |mut reader: Box<dyn BufRead>| {
+        let mut text = String::new();
+        reader
+            .read_line(&mut text)
+            .map_err(|why| wrong(why.to_string(), "Try again; nothing was saved."))?;
+        Ok::<_, Error>(text)
+    };
+    let text = if typed.password_stdin {
+        first_line(Box::new(std::io::stdin().lock()))?
+    } else if let Some(file) = &typed.password_file {
+        let opened = std::fs::File::open(file).map_err(|why| {
+            wrong(
+                format!("{}: {why}", file.display()),
+                "Name a file that can be read.",
+            )
+        })?;
+        first_line(Box::new(std::io::BufReader::new(opened)))?
+    } else {
+        if !app.style.terminal {
+            return Err(wrong(
+                "there is no terminal to ask on".into(),
+                "Give it with --password-stdin or --password-file FILE, never as an argument.",
+            ));
+        }
+        rpassword::prompt_password(format!(
+            "Password of {} at {}: ",
+            account.user, account.address
+        ))
+        .map_err(|why| wrong(why.to_string(), "Try again; nothing was saved."))?
+    };
+    let text = text.trim_end_matches(['\n', '\r']).to_owned();
+    if text.is_empty() {
+        return Err(wrong("it is empty".into(), "Give one; nothing was saved."));
+    }
+    Ok(Secret::new(text))
+}
+
+/// Asks a question on a terminal; without one there is nobody to ask, and what was typed counts.
+pub fn confirmed(app: &App, yes: bool, question: &str) -> Result<bool, Error> {
+    let asks = app.style.terminal && std::io::stdin().is_terminal();
+    if yes || !asks {
+        return Ok(true);
+    }
+    eprint!("{question} [y/N] ");
+    let _ = std::io::stderr().flush();
+    let mut answer = String::new();
+    std::io::stdin()
+        .read_line(&mut answer)
+        .map_err(|why| Error::usage("asking", why.to_string(), "Say --yes."))?;
+    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+}

@@ -1,0 +1,101 @@
+//! `account test`: each step of reaching an account, with its time.
+
+use std::process::ExitCode;
+
+use katabatic_engine::Error;
+use katabatic_engine::accounts::reach::{self, Step};
+use katabatic_engine::config::AccountConfig;
+use katabatic_engine::ledger::account_rows;
+use katabatic_engine::net::{Certificate, host_and_port};
+use katabatic_engine::open::{client_with, connection_of};
+use katabatic_engine::sides::webdav::Survey;
+use serde_json::json;
+
+use super::{described, shown};
+use crate::app::App;
+use crate::draw::{field, json, line};
+use crate::exit;
+
+pub fn test(app: &App, name: &str) -> Result<ExitCode, Error> {
+    let account = app.config.account(name)?.clone();
+    let tested = app.run(all(app, &account));
+    let (name, now) = (account.name.clone(), app.now());
+    let tested = match tested {
+        Ok(tested) => tested,
+        Err(error) => {
+            let why = error.why.clone();
+            app.run(
+                app.ledger
+                    .write(move |connection| account_rows::failed(connection, &name, now, &why)),
+            )?;
+            return Err(error);
+        }
+    };
+    let space = (tested.survey.used, tested.survey.free);
+    app.run(
+        app.ledger
+            .write(move |connection| account_rows::reached(connection, &name, now, Some(space))),
+    )?;
+    let fine = tested.steps.iter().all(|step| step.fine);
+    let code = if fine {
+        ExitCode::SUCCESS
+    } else {
+        ExitCode::from(exit::NEEDS_A_PERSON)
+    };
+    if app.common.json {
+        json::print(&json!({
+            "account": described(&account),
+            "proxy": tested.proxy,
+            "reached": shown::as_json(&tested.survey, &tested.steps, tested.certificate.as_ref()),
+        }));
+        return Ok(code);
+    }
+    line(format!("The account @{} answers:", account.name));
+    shown::steps(app.style, &tested.steps);
+    shown::survey(app.style, &tested.place, &tested.survey);
+    field(app.style, "proxy", &tested.proxy);
+    if let Some(certificate) = &tested.certificate {
+        for (at, (name, fact)) in certificate.facts().iter().enumerate() {
+            let head = if at == 0 { "certificate" } else { "" };
+            field(app.style, head, &format!("{name} {fact}"));
+        }
+    }
+    if account.plain_http {
+        field(
+            app.style,
+            "plain http",
+            "everybody on the way can read the password and every file",
+        );
+    }
+    if !fine {
+        line(
+            "Something is not possible there, as said above. Lanes that only bring files down can still be tied.",
+        );
+    }
+    Ok(code)
+}
+
+struct Tested {
+    steps: Vec<Step>,
+    survey: Survey,
+    certificate: Option<Certificate>,
+    proxy: String,
+    place: String,
+}
+
+async fn all(app: &App, account: &AccountConfig) -> Result<Tested, Error> {
+    let connection = connection_of(&app.home, account)?;
+    let (address, line) = (connection.address.clone(), connection.line.clone());
+    let client = client_with(account, connection, &app.stop)?;
+    let knocked = reach::knock(&account.name, &address, &line, client.proxy()).await?;
+    let mut steps = knocked.steps;
+    let survey = reach::enter(&account.name, &address, &client, &mut steps).await?;
+    steps.push(reach::try_writing(&account.name, &address, &client, account.read_only).await?);
+    Ok(Tested {
+        steps,
+        survey,
+        certificate: knocked.certificate,
+        proxy: client.proxy().describe(),
+        place: host_and_port(&address),
+    })
+}

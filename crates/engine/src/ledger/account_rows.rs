@@ -1,0 +1,88 @@
+//! When each account was last reached, and how full it was; what stands in the config is not repeated here.
+
+use katabatic_core::EditTime;
+use rusqlite::{Connection, OptionalExtension, params};
+
+/// What the ledger knows of an account.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct AccountRow {
+    /// When it was reached last.
+    pub reached_at: Option<EditTime>,
+    /// Bytes used and free then, where the server says so.
+    pub used: Option<u64>,
+    /// Bytes free then.
+    pub free: Option<u64>,
+    /// The last error since then, and when.
+    pub error: Option<(EditTime, String)>,
+}
+
+/// What is known of an account; nothing where it was never reached.
+///
+/// # Errors
+/// As the database says.
+pub fn account(connection: &Connection, name: &str) -> rusqlite::Result<AccountRow> {
+    let sql = "SELECT reached_at, used, free, error_at, error FROM account WHERE name = ?1";
+    let found = connection
+        .query_row(sql, [name], |row| {
+            let error: Option<String> = row.get(4)?;
+            let at: Option<i64> = row.get(3)?;
+            Ok(AccountRow {
+                reached_at: row.get::<_, Option<i64>>(0)?.map(EditTime),
+                used: row.get(1)?,
+                free: row.get(2)?,
+                error: at.map(EditTime).zip(error),
+            })
+        })
+        .optional()?;
+    Ok(found.unwrap_or_default())
+}
+
+/// It was reached; without a count of bytes the last one stays.
+pub fn reached(
+    connection: &Connection,
+    name: &str,
+    at: EditTime,
+    space: Option<(Option<u64>, Option<u64>)>,
+) -> rusqlite::Result<()> {
+    connection.execute(
+        "INSERT INTO account (name, reached_at) VALUES (?1, ?2)
+         ON CONFLICT (name) DO UPDATE SET reached_at = ?2, error_at = NULL, error = NULL",
+        params![name, at.0],
+    )?;
+    if let Some((used, free)) = space {
+        connection.execute(
+            "UPDATE account SET used = ?2, free = ?3 WHERE name = ?1",
+            params![name, used, free],
+        )?;
+    }
+    Ok(())
+}
+
+/// It was not reached, or refused.
+pub fn failed(
+    connection: &Connection,
+    name: &str,
+    at: EditTime,
+    why: &str,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "INSERT INTO account (name, error_at, error) VALUES (?1, ?2, ?3)
+             ON CONFLICT (name) DO UPDATE SET error_at = ?2, error = ?3",
+            params![name, at.0, why],
+        )
+        .map(drop)
+}
+
+pub(crate) fn rename(connection: &Connection, from: &str, to: &str) -> rusqlite::Result<()> {
+    connection.execute("DELETE FROM account WHERE name = ?1", [to])?;
+    connection
+        .execute("UPDATE account SET name = ?2 WHERE name = ?1", [from, to])
+        .map(drop)
+}
+
+pub(crate) fn forget(connection: &Connection, name: &str) -> rusqlite::Result<()> {
+    connection
+        .execute("DELETE FROM account WHERE name = ?1", [name])
+        .map(drop)
+}

@@ -1,0 +1,168 @@
+//! The line to a server: which certificates are trusted, which proxy is on the way, how long a server may stay silent.
+//!
+//! Everything that speaks HTTP is built here, so that no request can go around these decisions. Redirects are never
+//! followed by themselves: a server that could send us elsewhere could send our credentials there.
+
+pub mod certificate;
+pub mod proxy;
+pub mod trust;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use url::{Host, Url};
+
+use crate::sides::SideError;
+
+pub use certificate::Certificate;
+pub use proxy::{ProxySetting, ProxyUsed};
+pub use trust::{Distrust, Trust};
+
+/// A server may stay silent for this long, unless the account says otherwise.
+pub const PATIENCE: Duration = Duration::from_secs(60);
+
+/// How a server is reached.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Line {
+    /// Which certificates are trusted.
+    pub trust: Trust,
+    /// Which proxy is asked to help.
+    pub proxy: ProxySetting,
+    /// For how long a server may send nothing before it counts as not answering.
+    pub patience: Duration,
+}
+
+impl Default for Line {
+    fn default() -> Line {
+        Line {
+            trust: Trust::System,
+            proxy: ProxySetting::Environment,
+            patience: PATIENCE,
+        }
+    }
+}
+
+/// Something that makes requests, and remembers the certificate it turned away.
+#[derive(Clone, Debug)]
+pub struct Http {
+    pub(crate) client: reqwest::Client,
+    pub(crate) turned_away: trust::TurnedAway,
+    pub(crate) proxy: ProxyUsed,
+    pub(crate) patience: Duration,
+}
+
+impl Line {
+    /// What makes requests to this address over the line.
+    ///
+    /// # Errors
+    /// Says which certificates or which proxy cannot be used.
+    pub fn http(&self, address: &Url) -> Result<Http, String> {
+        let turned_away = trust::TurnedAway::default();
+        let builder = if address.scheme() == "http" {
+            // Reading the system's certificates takes longer than a small pass, and nothing here will need them.
+            trust::install_provider();
+            reqwest::Client::builder().tls_certs_only([])
+        } else {
+            let config = self.trust.tls_config(&turned_away)?;
+            reqwest::Client::builder().tls_backend_preconfigured(config)
+        };
+        let proxy = self.proxy.used_for(address)?;
+        let builder = match proxy.reqwest()? {
+            Some(proxy) => builder.proxy(proxy),
+            None => builder.no_proxy(),
+        };
+        let client = builder
+            .redirect(reqwest::redirect::Policy::none())
+            .connect_timeout(self.patience.min(Duration::from_secs(20)))
+            .read_timeout(self.patience)
+            .pool_max_idle_per_host(16)
+            .tcp_nodelay(true)
+            .user_agent(concat!("katabatic/", env!("CARGO_PKG_VERSION")))
+            .build()
+            .map_err(|error| format!("setting up the connection: {}", innermost(&error)))?;
+        Ok(Http {
+            client,
+            turned_away,
+            proxy,
+            patience: self.patience,
+        })
+    }
+
+    /// The TLS settings of the line, for a handshake that is looked at by itself.
+    ///
+    /// # Errors
+    /// Says which certificates cannot be used.
+    pub(crate) fn tls(&self) -> Result<(Arc<rustls::ClientConfig>, trust::TurnedAway), String> {
+        let turned_away = trust::TurnedAway::default();
+        let config = self.trust.tls_config(&turned_away)?;
+        Ok((Arc::new(config), turned_away))
+    }
+}
+
+impl Http {
+    /// The words for a line that failed.
+    #[must_use]
+    pub(crate) fn line_error(&self, address: &Url, error: &reqwest::Error) -> SideError {
+        let host = address.host_str().unwrap_or("the server");
+        if let Some(distrust) = self.turned_away.take() {
+            return SideError::Untrusted(Box::new(distrust));
+        }
+        if error.is_timeout() && !error.is_connect() {
+            return SideError::TryAgain(format!(
+                "{host} took the request and then sent nothing for {} s",
+                self.patience.as_secs()
+            ));
+        }
+        if !error.is_connect() {
+            return SideError::TryAgain(format!(
+                "the connection to {host} was cut: {}",
+                innermost(error)
+            ));
+        }
+        let why = innermost(error);
+        // What TLS calls a corrupt message is an answer in plain text.
+        if why.contains("corrupt message") || why.contains("InvalidContentType") {
+            return SideError::NotThere(format!(
+                "{} answers, but speaks no TLS: it is a plain http port, or none for the web at all",
+                host_and_port(address)
+            ));
+        }
+        match &self.proxy.url {
+            Some(proxy) => SideError::NotThere(format!(
+                "{host} cannot be reached through the proxy {}: {why}",
+                host_and_port(proxy)
+            )),
+            None => SideError::NotThere(format!("{host} does not answer: {why}")),
+        }
+    }
+}
+
+/// Whether an address is one of this computer itself.
+#[must_use]
+pub fn is_loopback(url: &Url) -> bool {
+    match url.host() {
+        Some(Host::Ipv4(address)) => address.is_loopback(),
+        Some(Host::Ipv6(address)) => address.is_loopback(),
+        Some(Host::Domain(name)) => name == "localhost",
+        None => false,
+    }
+}
+
+/// Host and port of an address: `cloud.example:443`.
+#[must_use]
+pub fn host_and_port(url: &Url) -> String {
+    format!(
+        "{}:{}",
+        url.host_str().unwrap_or("?"),
+        url.port_or_known_default().unwrap_or(0)
+    )
+}
+
+/// The innermost reason of an error, which says what happened; the outer ones say that it happened in a request.
+pub(crate) fn innermost(error: &dyn std::error::Error) -> String {
+    let mut inner = error;
+    while let Some(source) = inner.source() {
+        inner = source;
+    }
+    inner.to_string()
+}
