@@ -368,7 +368,10 @@ fn everything_of_the_tool_lies_under_its_home() {
         "no stray file in the person's folder"
     );
     assert_eq!(names(&desk.far()), [".katabatic", "a.txt"]);
-    assert_eq!(names(&desk.path("")), ["cloud", "home", "near", "password"]);
+    assert_eq!(
+        names(&desk.path("")),
+        ["cloud", "home", "near", "password", "run"]
+    );
     let person = desk.path("person");
     fs::create_dir(&person).unwrap();
     let mut command = desk.command(&["account", "list"]);

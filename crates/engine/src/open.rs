@@ -11,7 +11,7 @@ use crate::accounts::tokens::TokenKeeper;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::ledger::Ledger;
 use crate::ledger::rows::{self, LaneRow};
-use crate::secrets::{self, Secret};
+use crate::secrets;
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use crate::sides::{SideError, SideStore};
@@ -47,22 +47,13 @@ impl OpenLane {
 /// Where the secret is not there, or the address is not one.
 pub fn connection_of(home: &Home, account: &AccountConfig) -> Result<Connection, Error> {
     let secret = secrets::recall(home, &account.name, account.keeping)?;
-    let signer = signer_of(home, account, &secret)?;
-    connection_with(account, signer)
-}
-
-/// How somebody signs in to an account with this secret.
-///
-/// # Errors
-/// Where the secret is of another kind than the account signs in with.
-pub fn signer_of(home: &Home, account: &AccountConfig, secret: &Secret) -> Result<Signer, Error> {
-    Ok(match account.sign_in {
+    let signer = match account.sign_in {
         SignIn::Basic => Signer::Basic {
             user: account.user.clone(),
-            password: secret.clone(),
+            password: secret,
         },
         SignIn::Device => {
-            let tokens = Tokens::from_secret(secret).ok_or_else(|| {
+            let tokens = Tokens::from_secret(&secret).ok_or_else(|| {
                 Error::new(
                     Class::Refused,
                     format!("signing in to @{}", account.name),
@@ -70,11 +61,12 @@ pub fn signer_of(home: &Home, account: &AccountConfig, secret: &Secret) -> Resul
                     format!("Sign in again: katabatic account sign-in {}", account.name),
                 )
             })?;
-            let (keeping, line) = (account.keeping, account.line());
+            let (keeping, line) = (Some(account.keeping), account.line());
             let keeper = TokenKeeper::new(home.clone(), &account.name, keeping, line, tokens);
             Signer::Tokens(Arc::new(keeper))
         }
-    })
+    };
+    connection_with(account, signer)
 }
 
 /// How an account is reached, with this way to sign in.

@@ -115,6 +115,11 @@ impl Desk {
             lines.next().unwrap().unwrap(),
             format!("librarian {}", self.path("cloud/librarian").display())
         );
+        if options.contains(&"--control") {
+            let control =
+                lines.find_map(|line| line.unwrap().strip_prefix("control ").map(str::to_owned));
+            fs::write(self.path("control"), control.unwrap()).unwrap();
+        }
         self.standin = Some(child);
     }
 

@@ -8,7 +8,7 @@ use tokio::sync::Mutex;
 use super::device_grant::{Tokens, renew};
 use crate::Home;
 use crate::net::Line;
-use crate::secrets::{self, Keeping};
+use crate::secrets::{self, Keeping, Secret};
 use crate::sides::SideError;
 
 /// A token that ends within this many seconds is renewed before it is used.
@@ -19,7 +19,8 @@ const SOON: i64 = 30;
 pub struct TokenKeeper {
     home: Home,
     account: String,
-    keeping: Keeping,
+    /// Where renewed tokens are kept; none while nobody has said yet that it is the right account.
+    keeping: Option<Keeping>,
     line: Line,
     tokens: Mutex<Tokens>,
 }
@@ -30,7 +31,7 @@ impl TokenKeeper {
     pub fn new(
         home: Home,
         account: &str,
-        keeping: Keeping,
+        keeping: Option<Keeping>,
         line: Line,
         tokens: Tokens,
     ) -> TokenKeeper {
@@ -61,7 +62,15 @@ impl TokenKeeper {
         Ok(())
     }
 
+    /// The tokens as they are now, to be kept.
+    pub async fn secret(&self) -> Secret {
+        self.tokens.lock().await.to_secret()
+    }
+
     async fn renewed(&self, tokens: &Tokens) -> Result<Tokens, SideError> {
+        let Some(keeping) = self.keeping else {
+            return renew(&self.line, tokens).await;
+        };
         // Two programs that renew at once would each make the other's token worthless at some servers.
         let path = self
             .home
@@ -77,7 +86,7 @@ impl TokenKeeper {
             .await
             .map_err(|why| failed(why.to_string()))?
             .map_err(|why| failed(why.to_string()))?;
-        let kept = secrets::recall(&self.home, &self.account, self.keeping)
+        let kept = secrets::recall(&self.home, &self.account, keeping)
             .ok()
             .and_then(|secret| Tokens::from_secret(&secret));
         if let Some(kept) = kept
@@ -87,7 +96,7 @@ impl TokenKeeper {
         }
         let new = renew(&self.line, tokens).await?;
         // Before it is used: once the server has seen the new one, the old one may be worth nothing.
-        secrets::keep(&self.home, &self.account, self.keeping, &new.to_secret())
+        secrets::keep(&self.home, &self.account, keeping, &new.to_secret())
             .map_err(|error| failed(error.why))?;
         Ok(new)
     }

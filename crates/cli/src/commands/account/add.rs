@@ -100,9 +100,8 @@ fn with_root(app: &App, mut reached: Reached, root: Option<&str>) -> Result<Reac
         parts.pop_if_empty().push(&root).push("");
     }
     reached.account.address = url.to_string();
-    let signer = katabatic_engine::open::signer_of(&app.home, &reached.account, &reached.secret)?;
-    let (survey, _) = signing::enter(app, &reached.account, signer, &mut reached.steps)?;
-    reached.survey = survey;
+    let signer = reached.signer.clone();
+    reached.survey = signing::enter(app, &reached.account, signer, &mut reached.steps)?;
     Ok(reached)
 }
 
@@ -120,12 +119,13 @@ fn described_root(root: &Top) -> String {
 }
 
 fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
+    let secret = reached.secret(app);
     let Reached {
         mut account,
-        secret,
         survey,
         steps,
         certificate,
+        ..
     } = reached;
     account.principal.clone_from(&survey.principal);
     if account.user.is_empty() {

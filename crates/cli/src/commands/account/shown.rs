@@ -11,7 +11,8 @@ use crate::draw::{Style, field, shown_text};
 
 /// So many names at the top are shown.
 const SHOWN: usize = 8;
-const DAY: i64 = 86_400_000_000_000;
+/// In nanoseconds.
+const MINUTE: u64 = 60_000_000_000;
 
 /// Server, account, space and what lies at the top.
 pub fn survey(style: Style, server: &str, survey: &Survey) {
@@ -32,21 +33,19 @@ pub fn survey(style: Style, server: &str, survey: &Survey) {
     if survey.may_write == Some(false) {
         field(style, "rights", "at the top one may only read");
     }
-    if survey.clock_ahead.abs() > 60_000_000_000 {
+    if survey.clock_ahead.unsigned_abs() > MINUTE {
         field(style, "clock", &clock(survey.clock_ahead));
     }
 }
 
 /// How far a server's clock is off, and what that means.
 fn clock(ahead: i64) -> String {
-    let (amount, way) = (
-        ahead.unsigned_abs(),
-        if ahead > 0 { "ahead of" } else { "behind" },
-    );
-    let length = if amount >= DAY.unsigned_abs() {
-        words::count(amount / DAY.unsigned_abs(), "day", "days")
-    } else {
-        words::count(amount / 60_000_000_000, "minute", "minutes")
+    let way = if ahead > 0 { "ahead of" } else { "behind" };
+    let minutes = (ahead.unsigned_abs() + MINUTE / 2) / MINUTE;
+    let length = match minutes {
+        0..120 => words::count(minutes, "minute", "minutes"),
+        120..1_400 => words::count((minutes + 30) / 60, "hour", "hours"),
+        _ => words::count((minutes + 720) / 1_440, "day", "days"),
     };
     format!(
         "the server's is about {length} {way} this computer's; its dates are corrected by that. One of the two should be set right"

@@ -33,12 +33,13 @@ pub fn sign_in(app: &App, typed: &AccountSignIn) -> Result<(), Error> {
         ..typed.signing
     };
     let reached = signing::reach(app, account, &signing)?;
+    let secret = reached.secret(app);
     let Reached {
         mut account,
-        secret,
         survey,
         steps,
         certificate,
+        ..
     } = reached;
     if account.principal.is_none() {
         account.principal.clone_from(&survey.principal);

@@ -14,7 +14,7 @@ use katabatic_engine::net::certificate::read_pin;
 use katabatic_engine::net::{Certificate, Http, ProxySetting, Trust};
 use katabatic_engine::open::{client_with, connection_with};
 use katabatic_engine::secrets::{Keeping, Secret};
-use katabatic_engine::sides::webdav::{Client, Signer, Survey};
+use katabatic_engine::sides::webdav::{Signer, Survey};
 use katabatic_engine::{Class, Error};
 
 use crate::app::App;
@@ -25,14 +25,24 @@ use crate::draw::line;
 pub struct Reached {
     /// The account, as it would be saved.
     pub account: AccountConfig,
-    /// Its secret.
-    pub secret: Secret,
+    /// How it signed in.
+    pub signer: Signer,
     /// What it says of itself.
     pub survey: Survey,
     /// What was done, with times.
     pub steps: Vec<Step>,
     /// The server's certificate, where it was seen.
     pub certificate: Option<Certificate>,
+}
+
+impl Reached {
+    /// The secret to keep: tokens may have been renewed since they were given.
+    pub fn secret(&self, app: &App) -> Secret {
+        match &self.signer {
+            Signer::Basic { password, .. } => password.clone(),
+            Signer::Tokens(keeper) => app.run(keeper.secret()),
+        }
+    }
 }
 
 /// Takes over what was typed about trust, proxy, patience and the store.
@@ -102,7 +112,7 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
             .run(discover(&line_to, &settled))
             .map_err(|error| explain(&name, &settled, &error))?,
     };
-    let (signer, secret) = match (device, typed.sign_in) {
+    let signer = match (device, typed.sign_in) {
         (Some(endpoints), _) => by_code(app, &mut account, line_to, endpoints)?,
         (None, Some(SignInTyped::Device)) => {
             return Err(Error::new(
@@ -115,11 +125,10 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
         (None, _) => by_password(app, &mut account, typed)?,
     };
     let mut steps = knocked.steps;
-    let (survey, client) = enter(app, &account, signer, &mut steps)?;
-    drop(client);
+    let survey = enter(app, &account, signer.clone(), &mut steps)?;
     Ok(Reached {
         account,
-        secret,
+        signer,
         survey,
         steps,
         certificate: knocked.certificate,
@@ -137,11 +146,10 @@ pub fn enter(
     account: &AccountConfig,
     signer: Signer,
     steps: &mut Vec<Step>,
-) -> Result<(Survey, Client), Error> {
+) -> Result<Survey, Error> {
     let client = client_with(account, connection_with(account, signer)?, &app.stop)?;
     let address = parsed(account)?;
-    let survey = app.run(reach::enter(&account.name, &address, &client, steps))?;
-    Ok((survey, client))
+    app.run(reach::enter(&account.name, &address, &client, steps))
 }
 
 /// What is said while it goes on; not in JSON, where only the answer counts.
@@ -156,7 +164,7 @@ fn by_code(
     account: &mut AccountConfig,
     http: Http,
     endpoints: Endpoints,
-) -> Result<(Signer, Secret), Error> {
+) -> Result<Signer, Error> {
     let what = format!("signing in to @{}", account.name);
     let address = parsed(account)?;
     let failed = |error| explain(&account.name, &address, &error);
@@ -210,15 +218,14 @@ fn by_code(
         Answered::Approved(tokens) => {
             tell("  approved".into());
             account.sign_in = SignIn::Device;
-            let secret = tokens.to_secret();
             let keeper = TokenKeeper::new(
                 app.home.clone(),
                 &account.name,
-                account.keeping,
+                None,
                 account.line(),
                 tokens,
             );
-            Ok((Signer::Tokens(Arc::new(keeper)), secret))
+            Ok(Signer::Tokens(Arc::new(keeper)))
         }
         Answered::Refused => Err(Error::new(
             Class::Refused,
@@ -251,11 +258,7 @@ fn minutes(length: Duration) -> String {
     }
 }
 
-fn by_password(
-    app: &App,
-    account: &mut AccountConfig,
-    typed: &Signing,
-) -> Result<(Signer, Secret), Error> {
+fn by_password(app: &App, account: &mut AccountConfig, typed: &Signing) -> Result<Signer, Error> {
     if account.user.is_empty() {
         return Err(Error::usage(
             format!("signing in to @{}", account.name),
@@ -265,11 +268,10 @@ fn by_password(
     }
     account.sign_in = SignIn::Basic;
     let password = password(app, account, typed)?;
-    let signer = Signer::Basic {
+    Ok(Signer::Basic {
         user: account.user.clone(),
-        password: password.clone(),
-    };
-    Ok((signer, password))
+        password,
+    })
 }
 
 fn password(app: &App, account: &AccountConfig, typed: &Signing) -> Result<Secret, Error> {

@@ -11,6 +11,7 @@ use tokio::io::AsyncBufRead;
 /// The namespace of the tool's own properties.
 pub(super) const OWN_NAMESPACE: &str = "urn:katabatic:properties";
 
+const ENDS_EARLY: &str = "the answer ends in the middle";
 const DEEPEST: usize = 32;
 const LONGEST_TEXT: usize = 64 * 1024;
 
@@ -103,7 +104,10 @@ pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource
         let (namespace, event) = reader
             .read_resolved_event_into_async(&mut buffer)
             .await
-            .map_err(|why| format!("broken XML: {why}"))?;
+            .map_err(|why| match why.to_string() {
+                why if why.contains("end of input") => ENDS_EARLY.to_owned(),
+                why => format!("broken XML: {why}"),
+            })?;
         match event {
             Event::Decl(declaration) => check_encoding(&declaration)?,
             Event::DocType(_) => return Err("broken XML: it uses entities of its own".into()),
@@ -124,7 +128,7 @@ pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource
                 reading.text(&resolved)?;
             }
             Event::Eof if reading.finished => return Ok(reading.resources),
-            Event::Eof => return Err("the answer ends in the middle".into()),
+            Event::Eof => return Err(ENDS_EARLY.into()),
             _ => {}
         }
         buffer.clear();
