@@ -10,6 +10,7 @@ mod exit;
 mod other_user;
 mod passphrase;
 mod sample;
+mod sample_person;
 
 use std::process::ExitCode;
 

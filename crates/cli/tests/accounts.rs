@@ -5,6 +5,7 @@
     reason = "a test stops where its world cannot be made"
 )]
 
+#[allow(dead_code, reason = "each file of tests uses its own part of it")]
 mod worlds;
 
 use std::fs;
@@ -838,4 +839,41 @@ fn root_works_for_somebody_and_leaves_nothing_of_its_own() {
         !desk.path("home").exists(),
         "root's own home was not touched"
     );
+}
+
+#[test]
+#[ignore = "needs a keyring that answers on the session's bus: .ci/keyring"]
+fn a_keyring_keeps_the_secret() {
+    let desk = desk(&[]);
+    let bus = std::env::var("DBUS_SESSION_BUS_ADDRESS").unwrap();
+    let run = |typed: &[&str], bus: &str| -> Said {
+        desk.command(typed)
+            .env("DBUS_SESSION_BUS_ADDRESS", bus)
+            .output()
+            .unwrap()
+            .into()
+    };
+    let add = [
+        "account",
+        "add",
+        "office",
+        "--address",
+        &desk.address,
+        "--user",
+        "librarian",
+        "--password-file",
+        "password",
+    ];
+    run(&add, &bus).ends(0).says("in the desktop's keyring");
+    assert_eq!(fs::read_dir(desk.path("home/secrets")).unwrap().count(), 0);
+    run(&["account", "test", "office"], &bus).ends(0);
+    run(&["account", "test", "office"], "unix:path=/nowhere")
+        .ends(5)
+        .says("from the keyring");
+    run(&["account", "rename", "office", "choir"], &bus).ends(0);
+    run(&["account", "test", "choir"], &bus).ends(0);
+    run(&["account", "remove", "choir"], &bus).ends(0);
+    run(&add, "unix:path=/nowhere")
+        .ends(0)
+        .says("kept in a file");
 }

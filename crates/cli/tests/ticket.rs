@@ -67,7 +67,7 @@ fn an_account_is_tested_before_it_is_saved() {
     add("https://no-such-host.invalid/", "practice").ends(6);
     add(&format!("{}Nowhere/", desk.address), "practice")
         .ends(1)
-        .says("the folder is not there");
+        .says("nothing at this path");
     worlds::write(&desk.path("cloud/librarian/file.txt"), "x");
     add(&format!("{}file.txt", desk.address), "practice").ends(1);
     add(&desk.address, "").ends(2).says("it is empty");

@@ -2,15 +2,14 @@
 
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, ExitCode, Stdio};
+use std::process::{Child, Command, ExitCode, ExitStatus, Stdio};
 
 use katabatic_core::words::typed as quoted;
 use katabatic_engine::Error;
-use katabatic_engine::home::write_private;
 
 use crate::args::{self, Common};
 use crate::draw::line;
-use crate::sample;
+use crate::{sample, sample_person};
 
 const PASSWORD: &str = "practice";
 
@@ -75,6 +74,7 @@ struct Demo {
     program: PathBuf,
     standin: Child,
     address: String,
+    control: String,
 }
 
 impl Drop for Demo {
@@ -94,11 +94,6 @@ impl Demo {
         let what = "preparing the example";
         sample::make(&dir.join("librarian"), &dir.join("cloud/librarian"))
             .map_err(|why| failed(what, why))?;
-        write_private(
-            &dir.join("password.txt"),
-            format!("{PASSWORD}\n").as_bytes(),
-        )
-        .map_err(|why| failed(what, why))?;
         let program = std::env::current_exe().map_err(|why| failed(what, why))?;
         let mut standin = Command::new(&program)
             .args([
@@ -108,28 +103,35 @@ impl Demo {
                 "cloud",
                 "--user",
                 &format!("librarian:{PASSWORD}"),
+                "--second-step",
+                "librarian",
+                "--quota",
+                "2000000000",
+                "--control",
+                "127.0.0.1:0",
             ])
             .current_dir(&dir)
             .stdout(Stdio::piped())
             .spawn()
             .map_err(|why| failed("starting the stand-in", why))?;
-        let mut address = String::new();
-        if let Some(out) = standin.stdout.take() {
-            BufReader::new(out)
-                .read_line(&mut address)
-                .map_err(|why| failed("starting the stand-in", why))?;
-        }
-        let address = address.trim().to_owned();
-        let demo = Demo {
+        let mut said = standin
+            .stdout
+            .take()
+            .map(|out| BufReader::new(out).lines().map_while(Result::ok))
+            .into_iter()
+            .flatten();
+        let address = said.next();
+        let control = said.find_map(|line| Some(line.strip_prefix("control ")?.to_owned()));
+        let (Some(address), Some(control)) = (address, control) else {
+            return Err(failed("starting the stand-in", "it gave no address"));
+        };
+        Ok(Demo {
             dir,
             program,
             standin,
             address,
-        };
-        if demo.address.is_empty() {
-            return Err(failed("starting the stand-in", "it gave no address"));
-        }
-        Ok(demo)
+            control,
+        })
     }
 
     fn play(&self) -> Result<(), Error> {
@@ -147,22 +149,18 @@ impl Demo {
             self.address
         ));
 
-        self.say("First the account: it is reached and signed in to before anything is saved.");
-        let address = self.address.clone();
-        self.run(
-            &[
-                "account",
-                "add",
-                "office",
-                "--address",
-                &address,
-                "--user",
-                "librarian",
-                "--password-file",
-                "password.txt",
-            ],
-            0,
-        )?;
+        self.say("First the account. The librarian signs in with a second step, so the technician gets a code and no password.");
+        self.sign_in(&[
+            "account",
+            "add",
+            "office",
+            "--address",
+            &self.address,
+            "--secrets",
+            "file",
+        ])?;
+        self.say("Is it really the right one, and does everything work?");
+        self.run(&["account", "test", "office"], 0)?;
         self.say("Now the folder Scores is tied to the folder Scores in the cloud. Nothing is carried yet.");
         self.run(
             &[
@@ -218,25 +216,60 @@ impl Demo {
         line(format!("# {text}"));
     }
 
-    fn run(&self, arguments: &[&str], expected: i32) -> Result<(), Error> {
+    fn command(&self, arguments: &[&str]) -> Command {
         let typed: Vec<String> = arguments.iter().map(|argument| quoted(argument)).collect();
         line(format!("$ katabatic {}", typed.join(" ")));
-        let status = Command::new(&self.program)
+        let mut command = Command::new(&self.program);
+        command
             .args(arguments)
             .current_dir(&self.dir)
             .env("KATABATIC_HOME", "home")
-            .stdin(Stdio::null())
-            .status()
-            .map_err(|why| failed("running the program itself", why))?;
-        if status.code() != Some(expected) {
-            return Err(failed(
-                &format!("the example's step `katabatic {}`", typed.join(" ")),
-                format!("it ended with {status}, and {expected} was expected"),
-            ));
-        }
-        Ok(())
+            .stdin(Stdio::null());
+        command
     }
 
+    /// Runs a command that shows a code to type, and types it on the other device.
+    fn sign_in(&self, arguments: &[&str]) -> Result<(), Error> {
+        let what = "signing in to the example's account";
+        let mut child = self
+            .command(arguments)
+            .stdout(Stdio::piped())
+            .spawn()
+            .map_err(|why| failed("running the program itself", why))?;
+        let said = child.stdout.take().map(BufReader::new);
+        for said in said.into_iter().flat_map(BufRead::lines) {
+            let said = said.map_err(|why| failed(what, why))?;
+            line(&said);
+            let Some(code) = said.trim().strip_prefix("type  ") else {
+                continue;
+            };
+            sample_person::let_in(&self.address, &self.control, code, "librarian", PASSWORD)
+                .map_err(|why| failed(what, why))?;
+        }
+        let status = child.wait().map_err(|why| failed(what, why))?;
+        check(arguments, status, 0)
+    }
+
+    fn run(&self, arguments: &[&str], expected: i32) -> Result<(), Error> {
+        let status = self
+            .command(arguments)
+            .status()
+            .map_err(|why| failed("running the program itself", why))?;
+        check(arguments, status, expected)
+    }
+}
+
+fn check(arguments: &[&str], status: ExitStatus, expected: i32) -> Result<(), Error> {
+    if status.code() != Some(expected) {
+        return Err(failed(
+            &format!("the example's step `katabatic {}`", arguments.join(" ")),
+            format!("it ended with {status}, and {expected} was expected"),
+        ));
+    }
+    Ok(())
+}
+
+impl Demo {
     fn farewell(&self) {
         let port = self
             .address
@@ -251,7 +284,7 @@ impl Demo {
         );
         line(format!("cd {}", quoted(&self.dir.to_string_lossy())));
         line(format!(
-            "katabatic standin serve --data cloud --listen 127.0.0.1:{port} --user librarian:{PASSWORD}"
+            "katabatic standin serve --data cloud --listen 127.0.0.1:{port} --user librarian:{PASSWORD} --second-step librarian"
         ));
         line("# and in another:");
         line(format!("cd {}", quoted(&self.dir.to_string_lossy())));

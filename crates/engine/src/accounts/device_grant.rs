@@ -112,7 +112,7 @@ struct ErrorAnswer {
 #[derive(Clone, Debug)]
 pub enum Answered {
     /// The program is let in.
-    Approved(Tokens),
+    Approved(Box<Tokens>),
     /// It is not.
     Refused,
     /// Nobody answered in time.
@@ -270,7 +270,7 @@ impl Grant {
                 ("client_id", self.client_id.as_str()),
             ];
             match self.token(&form).await {
-                Ok(Ok(tokens)) => return Ok(Answered::Approved(tokens)),
+                Ok(Ok(tokens)) => return Ok(Answered::Approved(Box::new(tokens))),
                 Ok(Err(error)) => match error.as_str() {
                     "authorization_pending" => {}
                     "slow_down" => interval += SLOWER,

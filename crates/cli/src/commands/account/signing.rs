@@ -223,7 +223,7 @@ fn by_code(
                 &account.name,
                 None,
                 account.line(),
-                tokens,
+                *tokens,
             );
             Ok(Signer::Tokens(Arc::new(keeper)))
         }
