@@ -78,7 +78,7 @@ pub(crate) fn folder(user: &str, path: &str, found: &[Found]) -> String {
     let _ = write!(
         body,
         " &nbsp;&middot;&nbsp; {folders} folder{}, {files} file{}, {} in the files here</small></p>\n\
-         <table><tr><th>name</th><th class=\"n\">size</th><th class=\"n\">came in (UTC)</th><th>rights</th></tr>\n",
+         <table><tr><th>name</th><th class=\"n\">size</th><th class=\"n\">changed (UTC)</th><th>rights</th></tr>\n",
         plural(folders),
         plural(files),
         size(bytes)

@@ -62,7 +62,7 @@ pub fn understand(text: &str, plain_http: bool) -> Result<Understood, Error> {
         let _ = url.set_username("");
     }
     if url.query().is_some() || url.fragment().is_some() {
-        put_right.push("what follows ? or # was left out: it belongs to the browser's page".into());
+        put_right.push("what follows ? or # was left out: it belongs to a browser's page".into());
         url.set_query(None);
         url.set_fragment(None);
     }

@@ -39,11 +39,10 @@ pub fn add(app: &App, typed: &AccountAdd) -> Result<(), Error> {
             .unwrap_or_default(),
     };
     if !app.common.json && !understood.put_right.is_empty() {
-        line(format!(
-            "Understood the address as {} ({})",
-            understood.url,
-            understood.put_right.join("; ")
-        ));
+        line(format!("Understood the address as {}", understood.url));
+        for note in &understood.put_right {
+            line(format!("  {note}"));
+        }
     }
     let mut account = AccountConfig {
         read_only: typed.read_only,
