@@ -80,7 +80,11 @@ fn without_for(arguments: Vec<OsString>) -> Vec<OsString> {
     let mut kept = Vec::new();
     let mut arguments = arguments.into_iter();
     while let Some(argument) = arguments.next() {
-        if argument == "--for" {
+        if argument == "--" {
+            // What comes after is no option, whatever it looks like.
+            kept.push(argument);
+            kept.extend(arguments.by_ref());
+        } else if argument == "--for" {
             arguments.next();
         } else if !argument.as_bytes().starts_with(b"--for=") {
             kept.push(argument);
@@ -139,5 +143,7 @@ mod tests {
         ] {
             assert_eq!(without_for(typed(with)), typed(&["k", "status", "x"]));
         }
+        let path = typed(&["k", "status", "--", "--for", "x"]);
+        assert_eq!(without_for(path.clone()), path);
     }
 }

@@ -513,6 +513,10 @@ fn plain_http_is_taken_only_when_it_is_asked_for_and_a_proxy_is_named() {
         .ends(0)
         .says(&format!("{place} (set for this account)"));
     desk.tie().ends(0);
+    desk.run(&["lane", "list"]).ends(0).says("plain http");
+    desk.run(&["lane", "show", "scores"])
+        .ends(0)
+        .says("plain http");
     desk.write_near("a.txt", "one");
     desk.run(&["sync"]).ends(0);
     assert!(desk.far().join("a.txt").exists());
@@ -591,6 +595,36 @@ fn odd_servers_are_named_for_what_they_do() {
     desk.run(&["account", "list"])
         .ends(0)
         .says("does not answer");
+}
+
+#[test]
+fn a_redirect_never_takes_the_credentials_along() {
+    let mut desk = desk(&[]);
+    desk.add(&[]).ends(0);
+    desk.tie().ends(0);
+    let elsewhere = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    elsewhere.set_nonblocking(true).unwrap();
+    let listen = desk.listen();
+    let fault = format!("redirect=http://{}/", elsewhere.local_addr().unwrap());
+    desk.serve(&listen, &[&fault]);
+    desk.write_near("a.txt", "one");
+    desk.run(&["sync"]).ends(3).says("sends us elsewhere");
+    desk.run(&["account", "test", "office"])
+        .ends(1)
+        .says("sends us elsewhere");
+    let again = [
+        "account",
+        "sign-in",
+        "office",
+        "--password-file",
+        "password",
+    ];
+    desk.run(&again).ends(1).says("to another one");
+    assert_eq!(
+        elsewhere.accept().unwrap_err().kind(),
+        std::io::ErrorKind::WouldBlock,
+        "nobody even knocked there"
+    );
 }
 
 #[test]

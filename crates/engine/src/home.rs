@@ -6,7 +6,7 @@ use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 use crate::Error;
 use crate::secrets::Secret;
@@ -20,6 +20,8 @@ pub struct Home {
     config: PathBuf,
     state: PathBuf,
     ask: Option<AskPassphrase>,
+    /// The key of the secrets, once it was opened: nobody is asked twice by one program.
+    pub(crate) opened_key: Arc<Mutex<Option<Secret>>>,
 }
 
 impl std::fmt::Debug for Home {
@@ -44,6 +46,7 @@ impl Home {
             config: dir.clone(),
             state: dir,
             ask: None,
+            opened_key: Arc::default(),
         }
         .made()
     }
@@ -75,6 +78,7 @@ impl Home {
             config,
             state,
             ask: None,
+            opened_key: Arc::default(),
         }
         .made()
     }

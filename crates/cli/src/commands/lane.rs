@@ -226,6 +226,12 @@ fn list(app: &App) -> Result<(), Error> {
         ]);
     }
     rows.print(0);
+    for account in app.config.accounts.iter().filter(|known| known.plain_http) {
+        line(format!(
+            "@{}: plain http, readable on the way",
+            account.name
+        ));
+    }
     Ok(())
 }
 
@@ -248,6 +254,9 @@ fn show(app: &App, name: &str) -> Result<(), Error> {
         account.user,
         account.address
     ));
+    if account.plain_http {
+        line("  plain http everybody on the way can read the password and every file");
+    }
     line(format!(
         "  direction  {}: changes on each side go to the other",
         lane.direction.word()

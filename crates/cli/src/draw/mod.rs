@@ -74,13 +74,13 @@ pub fn line(text: impl AsRef<str>) {
     }
 }
 
-/// A line of a named fact, wrapped to the terminal below itself.
+/// A line of a named fact, wrapped to the terminal below itself; nothing in it can fake a line.
 pub fn field(style: Style, name: &str, text: &str) {
     const NAME: usize = 12;
     let room = usize::from(style.width.unwrap_or(u16::MAX))
         .saturating_sub(NAME + 2)
         .max(30);
-    for (at, part) in wrapped(text, room).iter().enumerate() {
+    for (at, part) in wrapped(&shown_text(text), room).iter().enumerate() {
         let name = if at == 0 { name } else { "" };
         line(format!("  {name:<NAME$}{part}"));
     }

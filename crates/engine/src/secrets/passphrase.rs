@@ -8,6 +8,7 @@ use std::fs;
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::PathBuf;
+use std::sync::PoisonError;
 
 use age::secrecy::{ExposeSecret, SecretString};
 use age::x25519::{Identity, Recipient};
@@ -80,8 +81,12 @@ fn make_key(home: &Home) -> Result<Recipient, Error> {
     Ok(recipient)
 }
 
-/// Only a convenience: where it cannot be kept, the passphrase is asked for again.
+/// Only a convenience: where it cannot be kept for other programs, the passphrase is asked for again.
 fn remember(home: &Home, key: &str) {
+    *home
+        .opened_key
+        .lock()
+        .unwrap_or_else(PoisonError::into_inner) = Some(Secret::new(key.to_owned()));
     if let Some(file) = opened_file(home)
         && let Some(folder) = file.parent()
         && private_folder(folder).is_ok()
@@ -91,6 +96,14 @@ fn remember(home: &Home, key: &str) {
 }
 
 fn opened(home: &Home) -> Option<Identity> {
+    let known = home
+        .opened_key
+        .lock()
+        .unwrap_or_else(PoisonError::into_inner)
+        .clone();
+    if let Some(key) = known {
+        return key.reveal().trim().parse().ok();
+    }
     let file = opened_file(home)?;
     check_private(&file).ok()?;
     Secret(fs::read_to_string(file).ok()?)

@@ -99,12 +99,7 @@ pub fn list(app: &App) -> Result<(), Error> {
             below.push(format!("@{}: {note}", account.name));
         }
         if let Some((at, why)) = &row.error {
-            below.push(format!(
-                "@{}: {} {}",
-                account.name,
-                time::time(*at),
-                shown_text(why)
-            ));
+            below.push(format!("@{}: {} {}", account.name, time::time(*at), why));
         }
     }
     rows.print(0);
@@ -126,7 +121,7 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     say("address", &account.address);
     say("signs in", &signs_in(account));
     match &account.principal {
-        Some(principal) => say("account", &shown_text(&principal.to_string())),
+        Some(principal) => say("account", &principal.to_string()),
         None => say("account", "the server does not say whose it is"),
     }
     say("secret", &format!("kept {}", account.keeping.describe()));
@@ -149,10 +144,7 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     say("space", &shown::space(row.used, row.free));
     say("reached", &reached(row.reached_at));
     if let Some((at, why)) = &row.error {
-        say(
-            "last error",
-            &format!("{}: {}", time::time(*at), shown_text(why)),
-        );
+        say("last error", &format!("{}: {why}", time::time(*at)));
     }
     let lanes = lanes_of(app, &account.name);
     let lanes = if lanes.is_empty() {

@@ -24,7 +24,7 @@ pub fn survey(style: Style, server: &str, survey: &Survey) {
         style,
         "account",
         &match &survey.principal {
-            Some(principal) => shown_text(&principal.to_string()),
+            Some(principal) => principal.to_string(),
             None => "the server does not say whose it is; look at what lies at the top".into(),
         },
     );
@@ -80,7 +80,7 @@ fn top(top: &[Top]) -> String {
         } else {
             format!(" ({})", notes.join(", "))
         };
-        shown_text(&format!("{}/{notes}", top.name))
+        format!("{}/{notes}", top.name)
     });
     let mut parts: Vec<String> = names.collect();
     if folders.len() > SHOWN {

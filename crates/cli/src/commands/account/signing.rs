@@ -19,7 +19,7 @@ use katabatic_engine::{Class, Error};
 
 use crate::app::App;
 use crate::args::{KeepingTyped, SignInTyped, Signing};
-use crate::draw::line;
+use crate::draw::{line, shown_text};
 
 /// An account that was reached and signed in to, and is not saved yet.
 pub struct Reached {
@@ -178,6 +178,7 @@ fn by_code(
     let code = app.run(grant.ask()).map_err(failed)?;
     // On standard error where the answer is JSON: the person has to see it either way.
     let tell = |text: String| {
+        let text = shown_text(&text);
         if app.common.json {
             eprintln!("{text}");
         } else {
