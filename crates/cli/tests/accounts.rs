@@ -179,6 +179,27 @@ fn an_address_is_put_right_and_the_account_shown_before_it_is_saved() {
     desk.run(&[
         "account",
         "add",
+        "twin",
+        "--address",
+        &desk.address,
+        "--user",
+        "librarian",
+        "--password-file",
+        "password",
+    ])
+    .ends(0)
+    .says("it is the same account as @office");
+    let narrow: Said = desk
+        .command(&["account", "list"])
+        .env("COLUMNS", "80")
+        .output()
+        .unwrap()
+        .into();
+    let narrow = narrow.ends(0).says(&desk.address);
+    assert!(narrow.out.lines().all(|line| line.chars().count() <= 80));
+    desk.run(&[
+        "account",
+        "add",
         "two",
         "--address",
         "https://ada@x/",

@@ -1,6 +1,6 @@
 //! The one place that draws tables: columns without lines, fitted to the terminal, whole in a pipe.
 
-use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
+use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Table, presets};
 
 use super::{Style, line};
 
@@ -43,6 +43,13 @@ impl Rows {
     pub fn numbers(&mut self, column: usize) {
         if let Some(column) = self.table.column_mut(column) {
             column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+
+    /// Never breaks what stands in a column; the others make room.
+    pub fn whole(&mut self, column: usize) {
+        if let Some(column) = self.table.column_mut(column) {
+            column.set_constraint(ColumnConstraint::ContentWidth);
         }
     }
 

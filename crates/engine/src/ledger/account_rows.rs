@@ -8,10 +8,12 @@ use rusqlite::{Connection, OptionalExtension, params};
 pub struct AccountRow {
     /// When it was reached last.
     pub reached_at: Option<EditTime>,
-    /// Bytes used and free then, where the server says so.
+    /// Bytes used when they were counted last, where the server says so.
     pub used: Option<u64>,
     /// Bytes free then.
     pub free: Option<u64>,
+    /// When they were counted.
+    pub space_at: Option<EditTime>,
     /// The last error since then, and when.
     pub error: Option<(EditTime, String)>,
 }
@@ -21,7 +23,8 @@ pub struct AccountRow {
 /// # Errors
 /// As the database says.
 pub fn account(connection: &Connection, name: &str) -> rusqlite::Result<AccountRow> {
-    let sql = "SELECT reached_at, used, free, error_at, error FROM account WHERE name = ?1";
+    let sql =
+        "SELECT reached_at, used, free, error_at, error, space_at FROM account WHERE name = ?1";
     let found = connection
         .query_row(sql, [name], |row| {
             let error: Option<String> = row.get(4)?;
@@ -30,6 +33,7 @@ pub fn account(connection: &Connection, name: &str) -> rusqlite::Result<AccountR
                 reached_at: row.get::<_, Option<i64>>(0)?.map(EditTime),
                 used: row.get(1)?,
                 free: row.get(2)?,
+                space_at: row.get::<_, Option<i64>>(5)?.map(EditTime),
                 error: at.map(EditTime).zip(error),
             })
         })
@@ -51,8 +55,8 @@ pub fn reached(
     )?;
     if let Some((used, free)) = space {
         connection.execute(
-            "UPDATE account SET used = ?2, free = ?3 WHERE name = ?1",
-            params![name, used, free],
+            "UPDATE account SET used = ?2, free = ?3, space_at = ?4 WHERE name = ?1",
+            params![name, used, free, at.0],
         )?;
     }
     Ok(())

@@ -111,6 +111,8 @@ const MIGRATIONS: [&str; 2] = [
         reached_at  INTEGER,
         used        INTEGER,
         free        INTEGER,
+        -- When the bytes were counted, which only signing in and testing do.
+        space_at    INTEGER,
         error_at    INTEGER,
         error       TEXT
     ) WITHOUT ROWID;

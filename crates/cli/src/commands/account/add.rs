@@ -137,6 +137,13 @@ fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
     if !app.common.json {
         line("Reached:");
         shown::survey(app.style, &host_and_port(&url), &survey);
+        if let Some(same) = same_account(app, &account) {
+            field(
+                app.style,
+                "mind",
+                &format!("it is the same account as @{same}, which is here already"),
+            );
+        }
         if account.plain_http {
             field(
                 app.style,
@@ -185,4 +192,20 @@ fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
         account.name
     ));
     Ok(())
+}
+
+/// An account that is here already and leads to the same files.
+fn same_account<'a>(app: &'a App, account: &AccountConfig) -> Option<&'a str> {
+    let same = |known: &&AccountConfig| {
+        known.address == account.address
+            && match (&known.principal, &account.principal) {
+                (Some(known), Some(new)) => known.href == new.href,
+                _ => known.user == account.user,
+            }
+    };
+    app.config
+        .accounts
+        .iter()
+        .find(same)
+        .map(|known| known.name.as_str())
 }

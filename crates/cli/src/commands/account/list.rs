@@ -23,6 +23,7 @@ fn as_json(app: &App, account: &AccountConfig) -> Result<Value, Error> {
     described["reached"] = json::time(row.reached_at);
     described["used"] = json!(row.used);
     described["free"] = json!(row.free);
+    described["space_counted"] = json::time(row.space_at);
     described["error"] = match &row.error {
         Some((at, why)) => json!({"at": json::time(Some(*at)), "why": why}),
         None => Value::Null,
@@ -32,6 +33,18 @@ fn as_json(app: &App, account: &AccountConfig) -> Result<Value, Error> {
 
 fn reached(at: Option<EditTime>) -> String {
     at.map_or_else(|| "never".to_owned(), time::time)
+}
+
+/// Used and free bytes, and when they were counted, where that was not when it was reached last.
+fn space(row: &AccountRow) -> String {
+    let space = match (row.used, row.free) {
+        (None, None) => return "not told".to_owned(),
+        (used, free) => shown::space(used, free),
+    };
+    match row.space_at {
+        Some(at) if row.reached_at != Some(at) => format!("{space} at {}", time::time(at)),
+        _ => space,
+    }
 }
 
 /// What makes an account unusual, which every listing says.
@@ -83,16 +96,12 @@ pub fn list(app: &App) -> Result<(), Error> {
         } else {
             lanes.join(", ")
         };
-        let space = match (row.used, row.free) {
-            (None, None) => "not told".to_owned(),
-            (used, free) => shown::space(used, free),
-        };
         rows.add(vec![
             format!("@{}", account.name),
             shown_text(&account.user),
             account.address.clone(),
             lanes,
-            space,
+            space(&row),
             reached(row.reached_at),
         ]);
         for note in notes(account) {
@@ -101,6 +110,9 @@ pub fn list(app: &App) -> Result<(), Error> {
         if let Some((at, why)) = &row.error {
             below.push(format!("@{}: {} {}", account.name, time::time(*at), why));
         }
+    }
+    for column in [0, 2] {
+        rows.whole(column);
     }
     rows.print(0);
     for text in below {
@@ -141,7 +153,7 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     for note in notes(account) {
         say("note", note);
     }
-    say("space", &shown::space(row.used, row.free));
+    say("space", &space(&row));
     say("reached", &reached(row.reached_at));
     if let Some((at, why)) = &row.error {
         say("last error", &format!("{}: {why}", time::time(*at)));

@@ -58,7 +58,7 @@ pub fn space(used: Option<u64>, free: Option<u64>) -> String {
         (Some(used), Some(free)) => {
             format!("{} used, {} free", words::bytes(used), words::bytes(free))
         }
-        (Some(used), None) => format!("{} used, no limit told", words::bytes(used)),
+        (Some(used), None) => format!("{} used", words::bytes(used)),
         (None, Some(free)) => format!("{} free", words::bytes(free)),
         (None, None) => "the server does not say".into(),
     }
