@@ -20,6 +20,18 @@ impl Stamp {
         Stamp(Arc::from(text))
     }
 
+    /// The same stamp, marked as one that may hide a change: the next look reads the content.
+    #[must_use]
+    pub fn doubted(&self) -> Stamp {
+        Stamp::new(&format!("?{}", self.0))
+    }
+
+    /// Whether this is the mark of `other`, in doubt.
+    #[must_use]
+    pub fn is_doubt_of(&self, other: &Stamp) -> bool {
+        self.0.strip_prefix('?') == Some(&*other.0)
+    }
+
     /// The text, as it is kept in the ledger.
     #[must_use]
     pub fn as_str(&self) -> &str {

@@ -10,6 +10,7 @@ use crate::accounts::explain::untrusted;
 use crate::accounts::tokens::TokenKeeper;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::ledger::Ledger;
+use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
 use crate::secrets;
 use crate::sides::local::LocalSide;
@@ -131,6 +132,11 @@ pub async fn open_lane(
 ) -> Result<OpenLane, Error> {
     let client = account_client(home, config.account(&lane.account)?, stop)?;
     let far = WebdavSide::new(client, lane.far.clone(), &home.computer()?, &lane.id);
+    let findings = ledger.read(|connection| account_rows::findings(connection, &lane.account))?;
+    let far = match findings {
+        Some((_, findings)) => far.knowing(&findings),
+        None => far,
+    };
     let near_failed = |why: &SideError| side_failed(lane, Side::Near, why);
     // Before anything is made at the root: another drive at the same path gets no folder of ours.
     let known = ledger

@@ -41,6 +41,7 @@ enum Kind {
     Redirect(String),
     Silent,
     Clock(i64),
+    Software(String),
     Xml(OddXml),
 }
 
@@ -80,7 +81,7 @@ pub(crate) enum OddXml {
 }
 
 /// What every fault is called and does, for help and errors: name, the form of its value, meaning.
-pub const FAULTS: [(&str, &str, &str); 27] = [
+pub const FAULTS: [(&str, &str, &str); 28] = [
     ("delay", "MS", "every answer waits this long first"),
     (
         "slow",
@@ -167,6 +168,7 @@ pub const FAULTS: [(&str, &str, &str); 27] = [
         "SECONDS",
         "the server's clock is ahead by this much, or behind",
     ),
+    ("software", "TEXT", "the server calls its software this"),
     (
         "xml",
         "entities|nested|encoding|cut",
@@ -246,6 +248,7 @@ fn kind(text: &str) -> Option<Kind> {
         ("html", "") => Kind::Html,
         ("redirect", to) if !to.is_empty() => Kind::Redirect(to.to_owned()),
         ("silent", "") => Kind::Silent,
+        ("software", text) if !text.is_empty() => Kind::Software(text.to_owned()),
         ("clock", _) => Kind::Clock(value.parse().ok()?),
         ("xml", "entities") => Kind::Xml(OddXml::Entities),
         ("xml", "nested") => Kind::Xml(OddXml::Nested),
@@ -313,6 +316,7 @@ pub(crate) struct Mishap {
     pub(crate) redirect: Option<String>,
     pub(crate) silent: bool,
     pub(crate) clock: Option<i64>,
+    pub(crate) software: Option<String>,
     pub(crate) xml: Option<OddXml>,
     without: Vec<Feature>,
 }
@@ -387,6 +391,7 @@ impl Faults {
                 Kind::Redirect(to) => mishap.redirect = Some(to.clone()),
                 Kind::Silent => mishap.silent = true,
                 Kind::Clock(ahead) => mishap.clock = Some(*ahead),
+                Kind::Software(text) => mishap.software = Some(text.clone()),
                 Kind::Xml(odd) => mishap.xml = Some(*odd),
             }
         }
@@ -427,7 +432,7 @@ mod tests {
                 let value = match value {
                     "MS" | "BYTES" | "SECONDS" => "1",
                     "SHARE" => "0.5",
-                    "FOLDER" | "URL" => "x",
+                    "FOLDER" | "URL" | "TEXT" => "x",
                     value => value,
                 };
                 let text = if value.is_empty() {

@@ -11,7 +11,7 @@ use http_body_util::combinators::BoxBody;
 use http_body_util::{BodyExt, Full};
 use hyper::body::Incoming;
 use hyper::header::{
-    AUTHORIZATION, CONTENT_TYPE, DATE, HeaderValue, LOCATION, RETRY_AFTER, WWW_AUTHENTICATE,
+    AUTHORIZATION, CONTENT_TYPE, DATE, HeaderValue, LOCATION, RETRY_AFTER, SERVER, WWW_AUTHENTICATE,
 };
 use hyper::{Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
@@ -343,11 +343,16 @@ async fn respond(cloud: Arc<Cloud>, request: Request<Incoming>) -> Result<Respon
         // Longer than anybody waits.
         tokio::time::sleep(Duration::from_secs(86_400)).await;
     }
-    let clock = mishap.clock;
+    let (clock, software) = (mishap.clock, mishap.software.clone());
     let mut response = match mishap_answer(&mishap, &request) {
         Some(response) => response,
         None => hand_over(&cloud, mishap, request).await?,
     };
+    let software =
+        software.unwrap_or_else(|| concat!("stand-in/", env!("CARGO_PKG_VERSION")).into());
+    if let Ok(software) = HeaderValue::from_str(&software) {
+        response.headers_mut().insert(SERVER, software);
+    }
     if let (Some(ahead), Ok(now)) = (clock, i64::try_from(unix_now())) {
         let date = http_date_of(now.saturating_add(ahead));
         if let Ok(date) = HeaderValue::from_str(&date) {

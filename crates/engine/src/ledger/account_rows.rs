@@ -3,6 +3,8 @@
 use katabatic_core::EditTime;
 use rusqlite::{Connection, OptionalExtension, params};
 
+use crate::accounts::probe::Findings;
+
 /// What the ledger knows of an account.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct AccountRow {
@@ -88,5 +90,41 @@ pub(crate) fn rename(connection: &Connection, from: &str, to: &str) -> rusqlite:
 pub(crate) fn forget(connection: &Connection, name: &str) -> rusqlite::Result<()> {
     connection
         .execute("DELETE FROM account WHERE name = ?1", [name])
+        .map(drop)
+}
+
+/// What the probe found out about the account's server, and when; nothing where it was never probed.
+///
+/// # Errors
+/// As the database says.
+pub fn findings(
+    connection: &Connection,
+    name: &str,
+) -> rusqlite::Result<Option<(EditTime, Findings)>> {
+    let sql = "SELECT probed_at, findings FROM account WHERE name = ?1 AND findings IS NOT NULL";
+    let found: Option<(i64, String)> = connection
+        .query_row(sql, [name], |row| Ok((row.get(0)?, row.get(1)?)))
+        .optional()?;
+    // What an older version of the tool kept in another form is as good as nothing: it is found out again.
+    Ok(found.and_then(|(at, text)| Some((EditTime(at), serde_json::from_str(&text).ok()?))))
+}
+
+/// Keeps what the probe found out, or forgets it.
+///
+/// # Errors
+/// As the database says.
+pub fn set_findings(
+    connection: &Connection,
+    name: &str,
+    at: EditTime,
+    findings: Option<&Findings>,
+) -> rusqlite::Result<()> {
+    let text = findings.and_then(|findings| serde_json::to_string(findings).ok());
+    connection
+        .execute(
+            "INSERT INTO account (name, findings, probed_at) VALUES (?1, ?2, ?3)
+             ON CONFLICT (name) DO UPDATE SET findings = ?2, probed_at = ?3",
+            params![name, text, at.0],
+        )
         .map(drop)
 }

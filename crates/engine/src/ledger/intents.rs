@@ -20,6 +20,9 @@ pub struct Version {
     pub content: Option<String>,
     /// Nanoseconds since 1970.
     pub edited: Option<i64>,
+    /// When the side received it, where that is known; nanoseconds since 1970.
+    #[serde(default)]
+    pub received: Option<i64>,
 }
 
 impl Version {
@@ -32,6 +35,7 @@ impl Version {
             stamp: String::new(),
             content: None,
             edited: None,
+            received: None,
         }
     }
 
@@ -44,6 +48,7 @@ impl Version {
             stamp: entry.stamp.as_str().to_owned(),
             content: entry.content.or(content).map(|digest| digest.hex()),
             edited: entry.edited.map(|at| at.0),
+            received: entry.received.map(|at| at.0),
         }
     }
 
@@ -82,6 +87,7 @@ impl Version {
             kind,
             content: self.digest(),
             edited: self.edited(),
+            received: self.received.map(EditTime),
             ..Entry::file(self.size, self.stamp())
         }
     }

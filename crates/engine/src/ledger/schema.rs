@@ -114,7 +114,10 @@ const MIGRATIONS: [&str; 2] = [
         -- When the bytes were counted, which only signing in and testing do.
         space_at    INTEGER,
         error_at    INTEGER,
-        error       TEXT
+        error       TEXT,
+        -- What the probe found out about the server, as JSON, and when.
+        findings    TEXT,
+        probed_at   INTEGER
     ) WITHOUT ROWID;
     -- Where a far spare lies, since its lane was tied to another far folder; NULL: at the lane's own.
     ALTER TABLE spare ADD COLUMN place TEXT;

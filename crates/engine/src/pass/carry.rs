@@ -418,7 +418,7 @@ impl Room<'_> {
         };
         let (lane, agreed) = (
             self.pass.lane.row.key,
-            agreed(self.pass, step.path(), base, None),
+            agreed(self.pass, step.path(), base, None, None),
         );
         self.pass
             .ledger
@@ -532,7 +532,7 @@ impl Room<'_> {
         };
         let (lane, agreed) = (
             self.pass.lane.row.key,
-            agreed(self.pass, step.path(), base, None),
+            agreed(self.pass, step.path(), base, None, None),
         );
         self.pass
             .ledger
@@ -606,7 +606,13 @@ impl Room<'_> {
         };
         let (lane, agreed) = (
             self.pass.lane.row.key,
-            agreed(self.pass, step.path(), base, near.edited.or(far.edited)),
+            agreed(
+                self.pass,
+                step.path(),
+                base,
+                near.edited.or(far.edited),
+                Some(far),
+            ),
         );
         self.pass
             .ledger

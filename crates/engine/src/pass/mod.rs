@@ -189,7 +189,12 @@ impl Pass {
     async fn check_roots(&self) -> Result<(), Error> {
         self.check_near_root().await?;
         match self.lane.far.root().await {
-            Ok(_) => self.note_reached(None),
+            Ok(_) => {
+                self.note_reached(None);
+                if self.lane.far.software_changed() {
+                    self.forget_findings();
+                }
+            }
             Err(SideError::Stopped) => {
                 return Err(self.side_failed(Side::Far, &SideError::Stopped));
             }
@@ -205,6 +210,14 @@ impl Pass {
         } else {
             Ok(())
         }
+    }
+
+    /// Another software answers than the one that was probed: what was found out counts no more.
+    fn forget_findings(&self) {
+        let (account, now) = (self.lane.config.account.clone(), self.clock.now());
+        self.ledger.write_later(move |connection| {
+            account_rows::set_findings(connection, &account, now, None)
+        });
     }
 
     /// Remembers when the account was reached last, or why it was not.

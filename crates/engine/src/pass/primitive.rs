@@ -530,20 +530,30 @@ pub(crate) fn agreed_put(
         .as_ref()
         .and_then(Version::edited)
         .or(placed.edited);
-    agreed(pass, path, base, edited)
+    let source = intent.source.as_ref().map(Version::entry);
+    let far = match side {
+        Side::Near => source.as_ref(),
+        Side::Far => Some(placed),
+    };
+    agreed(pass, path, base, edited, far)
 }
 
-/// A row to record; a near stamp that may still hide a change is marked so that the next pass reads the content.
+/// A row to record; a stamp that may still hide a change is marked so that the next pass reads the content. `far` is
+/// the version that was seen there, where the row is about a file.
 pub(crate) fn agreed(
     pass: &Pass,
     path: &RelPath,
     mut base: Base,
     edited: Option<katabatic_core::EditTime>,
+    far: Option<&Entry>,
 ) -> Agreed {
     let near_handle = handle_of(&base.near);
     let seen = Entry::file(base.size, base.near.clone());
     if base.kind == Kind::File && pass.lane.near.is_fresh(&seen) {
-        base.near = Stamp::new(&format!("?{}", base.near.as_str()));
+        base.near = base.near.doubted();
+    }
+    if base.kind == Kind::File && far.is_some_and(|far| pass.lane.far.is_fresh(far)) {
+        base.far = base.far.doubted();
     }
     Agreed {
         path: path.clone(),

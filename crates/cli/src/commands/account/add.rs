@@ -5,13 +5,14 @@ use katabatic_engine::accounts::{self, address};
 use katabatic_engine::config::AccountConfig;
 use katabatic_engine::ledger::account_rows;
 use katabatic_engine::net::host_and_port;
+use katabatic_engine::open::{client_with, connection_with};
 use katabatic_engine::secrets::Keeping;
 use katabatic_engine::sides::webdav::Top;
 use katabatic_engine::{Class, Error};
 use serde_json::json;
 
 use super::signing::{self, Reached, confirmed};
-use super::{described, shown, signs_in};
+use super::{described, probing, shown, signs_in};
 use crate::app::App;
 use crate::args::AccountAdd;
 use crate::draw::{field, json, line, shown_text};
@@ -118,13 +119,12 @@ fn described_root(root: &Top) -> String {
 }
 
 fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
-    let secret = reached.secret(app);
     let Reached {
         mut account,
         survey,
         steps,
         certificate,
-        ..
+        signer,
     } = reached;
     account.principal.clone_from(&survey.principal);
     if account.user.is_empty() {
@@ -160,6 +160,14 @@ fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
             "Nothing was saved. Sign in as the right person.",
         ));
     }
+    // Only now: before, it might have been somebody else's account that was written to.
+    let client = client_with(
+        &account,
+        connection_with(&account, signer.clone())?,
+        &app.stop,
+    )?;
+    let said = app.run(probing::find_out(app, &account, &url, &client, &survey))?;
+    let secret = signing::secret_of(app, &signer);
     let mut config = app.config.clone();
     accounts::save(&app.home, &mut config, account.clone(), &secret)?;
     let (name, space, now) = (account.name.clone(), (survey.used, survey.free), app.now());
@@ -171,6 +179,7 @@ fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
         json::print(&json!({
             "account": described(&account),
             "reached": shown::as_json(&survey, &steps, certificate.as_ref()),
+            "can": probing::as_json(&said),
         }));
         return Ok(());
     }
@@ -184,6 +193,7 @@ fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
         "secret",
         &format!("kept {}", account.keeping.describe()),
     );
+    probing::unguarded(app, &said);
     if account.read_only {
         field(app.style, "read-only", "nothing is ever written to it");
     }

@@ -158,6 +158,41 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     if let Some((at, why)) = &row.error {
         say("last error", &format!("{}: {why}", time::time(*at)));
     }
+    let findings = app
+        .ledger
+        .read(|connection| account_rows::findings(connection, &account.name))?;
+    match &findings {
+        Some((at, found)) => {
+            let unguarded = found
+                .table()
+                .iter()
+                .filter(|finding| finding.unguarded)
+                .count();
+            let unguarded = match unguarded {
+                0 => "nothing unguarded".to_owned(),
+                count => katabatic_core::words::count(
+                    count as u64,
+                    "thing unguarded",
+                    "things unguarded",
+                ),
+            };
+            say(
+                "server can",
+                &format!(
+                    "found out {}, {unguarded}; the table: katabatic account test {}",
+                    time::time(*at),
+                    account.name
+                ),
+            );
+        }
+        None => say(
+            "server can",
+            &format!(
+                "not found out (or its software changed since), so the worst is believed: katabatic account test {}",
+                account.name
+            ),
+        ),
+    }
     let lanes = lanes_of(app, &account.name);
     let lanes = if lanes.is_empty() {
         "none".into()

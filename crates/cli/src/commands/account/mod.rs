@@ -2,6 +2,7 @@
 
 mod add;
 mod list;
+mod probing;
 mod remove;
 mod rename;
 mod shown;

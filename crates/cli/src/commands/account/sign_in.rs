@@ -33,14 +33,14 @@ pub fn sign_in(app: &App, typed: &AccountSignIn) -> Result<(), Error> {
         ..typed.signing
     };
     let reached = signing::reach(app, account, &signing)?;
-    let secret = reached.secret(app);
     let Reached {
         mut account,
         survey,
         steps,
         certificate,
-        ..
+        signer,
     } = reached;
+    let secret = signing::secret_of(app, &signer);
     if account.principal.is_none() {
         account.principal.clone_from(&survey.principal);
     }

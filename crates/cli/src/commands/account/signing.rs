@@ -35,13 +35,11 @@ pub struct Reached {
     pub certificate: Option<Certificate>,
 }
 
-impl Reached {
-    /// The secret to keep: tokens may have been renewed since they were given.
-    pub fn secret(&self, app: &App) -> Secret {
-        match &self.signer {
-            Signer::Basic { password, .. } => password.clone(),
-            Signer::Tokens(keeper) => app.run(keeper.secret()),
-        }
+/// The secret to keep: tokens may have been renewed since they were given.
+pub fn secret_of(app: &App, signer: &Signer) -> Secret {
+    match signer {
+        Signer::Basic { password, .. } => password.clone(),
+        Signer::Tokens(keeper) => app.run(keeper.secret()),
     }
 }
 

@@ -11,6 +11,7 @@ use katabatic_engine::open::{client_with, connection_of};
 use katabatic_engine::sides::webdav::Survey;
 use serde_json::json;
 
+use super::probing::{self, Said};
 use super::{described, shown};
 use crate::app::App;
 use crate::draw::{field, json, line};
@@ -46,6 +47,7 @@ pub fn test(app: &App, name: &str) -> Result<ExitCode, Error> {
         json::print(&json!({
             "account": described(&account),
             "proxy": tested.proxy,
+            "can": probing::as_json(&tested.said),
             "reached": shown::as_json(&tested.survey, &tested.steps, tested.certificate.as_ref()),
         }));
         return Ok(code);
@@ -67,6 +69,7 @@ pub fn test(app: &App, name: &str) -> Result<ExitCode, Error> {
             "everybody on the way can read the password and every file",
         );
     }
+    probing::table(app, &tested.said);
     if !fine {
         line(
             "Something is not possible there, as said above. Lanes that only bring files down can still be tied.",
@@ -79,6 +82,7 @@ struct Tested {
     steps: Vec<Step>,
     survey: Survey,
     certificate: Option<Certificate>,
+    said: Said,
     proxy: String,
     place: String,
 }
@@ -90,11 +94,18 @@ async fn all(app: &App, account: &AccountConfig) -> Result<Tested, Error> {
     let knocked = reach::knock(&account.name, &address, &line, client.proxy()).await?;
     let mut steps = knocked.steps;
     let survey = reach::enter(&account.name, &address, &client, &mut steps).await?;
-    steps.push(reach::try_writing(&account.name, &address, &client, account.read_only).await?);
+    let written = reach::try_writing(&account.name, &address, &client, account.read_only).await?;
+    let said = if written.fine {
+        probing::find_out(app, account, &address, &client, &survey).await?
+    } else {
+        Said::NotTried(written.said.clone())
+    };
+    steps.push(written);
     Ok(Tested {
         steps,
         survey,
         certificate: knocked.certificate,
+        said,
         proxy: client.proxy().describe(),
         place: host_and_port(&address),
     })

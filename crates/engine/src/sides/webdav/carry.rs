@@ -336,6 +336,10 @@ pub(super) async fn move_new(
     to: &RelPath,
     version: Option<&Entry>,
 ) -> Result<Put, SideError> {
+    // Where the server does not obey `Overwrite: F`, this look is all that guards what is there.
+    if inner.moves_overwrite.load(Ordering::Relaxed) && list::look(inner, to).await?.is_some() {
+        return Ok(Put::Taken);
+    }
     let why = match send_move(inner, from, to, false).await {
         Ok(StatusCode::CREATED | StatusCode::NO_CONTENT) => return Ok(Put::Done),
         Ok(StatusCode::PRECONDITION_FAILED) => return Ok(Put::Taken),

@@ -1,14 +1,14 @@
 //! Looking at an account's folder with `PROPFIND` (RFC 4918 §9.1).
 
 use std::io;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, PoisonError};
 
 use async_trait::async_trait;
 use futures_util::TryStreamExt;
 use katabatic_core::{Entry, RelPath, Unknown};
 use reqwest::StatusCode;
-use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap};
+use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap, SERVER};
 use tokio_util::io::StreamReader;
 
 use super::Inner;
@@ -59,6 +59,14 @@ pub(super) async fn propfind(
     Ok((resources, headers))
 }
 
+/// What the server's software calls itself.
+pub(super) fn software(headers: &HeaderMap) -> Option<String> {
+    headers
+        .get(SERVER)
+        .and_then(|value| value.to_str().ok())
+        .map(str::to_owned)
+}
+
 fn no_webdav(headers: &HeaderMap) -> String {
     let page = headers
         .get(CONTENT_TYPE)
@@ -105,7 +113,13 @@ pub(super) async fn root(inner: &Inner) -> Result<Option<Entry>, SideError> {
     let asked = wanted("<current-user-principal/><current-user-privilege-set/>");
     let found = propfind(&inner.client, &inner.root, true, "0", &asked).await;
     let resources = match found {
-        Ok((resources, _)) => resources,
+        Ok((resources, headers)) => {
+            *inner
+                .software
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner) = Some(software(&headers));
+            resources
+        }
         Err(SideError::Missing) => return Ok(None),
         Err(error) => return Err(error),
     };

@@ -12,19 +12,26 @@ mod multistatus;
 mod room;
 mod survey;
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
-use katabatic_core::{Entry, Kind, RelPath};
+use katabatic_core::{EditTime, Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
 use super::{
     Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped, walk,
 };
+use crate::accounts::probe::{Findings, Keeps};
+use crate::clock::{Clock, SystemClock};
 pub use client::{Client, Connection, Principal, Signer};
 use room::Room;
+pub(crate) use survey::{Listed, listed};
 pub use survey::{Survey, Top, survey};
+
+/// A version that a server received so short a time ago may share its tag with one that comes right after. Twice a
+/// second's resolution, and the second or two by which clocks may differ unseen.
+const FRESH_NANOSECONDS: i64 = 4_000_000_000;
 
 /// As many folders are listed at a time.
 const LISTINGS: usize = 8;
@@ -46,6 +53,13 @@ pub(crate) struct Inner {
     clock_ahead: AtomicI64,
     /// Whether the server said that the root may only be read.
     only_read: AtomicBool,
+    /// Whether equal tags may hide two versions, so that what is young is read again.
+    tags_prove_little: AtomicBool,
+    /// Whether a move may overwrite what it was told not to, so that a look comes right before each.
+    moves_overwrite: AtomicBool,
+    /// The software that was probed, and the one that answers now.
+    probed: Option<Option<String>>,
+    software: Mutex<Option<Option<String>>>,
 }
 
 impl WebdavSide {
@@ -60,10 +74,46 @@ impl WebdavSide {
             keeps_properties: AtomicBool::new(true),
             clock_ahead: AtomicI64::new(0),
             only_read: AtomicBool::new(false),
+            // Of a server that nobody has looked at closely, the worst is believed.
+            tags_prove_little: AtomicBool::new(true),
+            moves_overwrite: AtomicBool::new(true),
+            probed: None,
+            software: Mutex::new(None),
         };
         WebdavSide {
             inner: Arc::new(inner),
         }
+    }
+
+    /// The same side, with what the probe found out about its server.
+    #[must_use]
+    pub fn knowing(self, findings: &Findings) -> WebdavSide {
+        let inner = Arc::try_unwrap(self.inner).map(|mut inner| {
+            inner.tags_prove_little = AtomicBool::new(findings.tags_prove_little());
+            inner.moves_overwrite = AtomicBool::new(findings.no_overwrite_move != Keeps::Obeyed);
+            inner.keeps_properties = AtomicBool::new(findings.properties);
+            inner.probed = Some(findings.server.clone());
+            inner
+        });
+        WebdavSide {
+            inner: inner.map_or_else(|shared| shared, Arc::new),
+        }
+    }
+
+    /// Whether another software answers than the one that was probed; from then on, the worst is believed of it.
+    #[must_use]
+    pub fn software_changed(&self) -> bool {
+        let inner = &self.inner;
+        let now = inner
+            .software
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        let changed = matches!((&inner.probed, &*now), (Some(probed), Some(now)) if probed != now);
+        if changed {
+            inner.tags_prove_little.store(true, Ordering::Relaxed);
+            inner.moves_overwrite.store(true, Ordering::Relaxed);
+        }
+        changed
     }
 
     /// Makes the tool's own folder for this lane at the far root, by which the root is recognised later.
@@ -254,7 +304,11 @@ impl SideStore for WebdavSide {
         carry::move_new(inner, &inner.far(from), &inner.far(to), Some(&seen)).await
     }
 
-    fn is_fresh(&self, _: &Entry) -> bool {
-        false
+    fn is_fresh(&self, entry: &Entry) -> bool {
+        let age = |received: EditTime| SystemClock.now().0.saturating_sub(received.0);
+        self.inner.tags_prove_little.load(Ordering::Relaxed)
+            && entry
+                .received
+                .is_none_or(|received| age(received) < FRESH_NANOSECONDS)
     }
 }

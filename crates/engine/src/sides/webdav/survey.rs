@@ -3,7 +3,7 @@
 use katabatic_core::RelPath;
 
 use super::client::{Client, Principal, last_part, same_href};
-use super::list::{clock_ahead, propfind};
+use super::list::{clock_ahead, propfind, software};
 use super::multistatus::Resource;
 use crate::sides::{SideError, is_own};
 
@@ -72,10 +72,7 @@ pub async fn survey(client: &Client, listed: bool) -> Result<Survey, SideError> 
         used: itself.used,
         free: itself.free,
         may_write: itself.may_write,
-        server: headers
-            .get("server")
-            .and_then(|value| value.to_str().ok())
-            .map(str::to_owned),
+        server: software(&headers),
         clock_ahead: clock_ahead(&headers).unwrap_or(0),
         top: Vec::new(),
     };
@@ -133,4 +130,30 @@ async fn principal(client: &Client, href: &str) -> Principal {
             plain()
         }
     }
+}
+
+/// A member of a listing, as the probe needs it.
+pub(crate) struct Listed {
+    pub(crate) path: RelPath,
+    /// The tag as it was sent.
+    pub(crate) tag: Option<String>,
+}
+
+/// Lists a folder to any depth.
+pub(crate) async fn listed(
+    client: &Client,
+    path: &RelPath,
+    depth: &str,
+) -> Result<Vec<Listed>, SideError> {
+    let asked = format!("{ABOUT}<getetag/>{END}");
+    let (resources, _) = propfind(client, path, true, depth, &asked).await?;
+    Ok(resources
+        .into_iter()
+        .filter_map(|resource| {
+            Some(Listed {
+                path: client.path_of(&resource.href)?,
+                tag: resource.tag,
+            })
+        })
+        .collect())
 }

@@ -1,0 +1,829 @@
+//! Finding out what a server can do, in a folder of our own making that is removed again.
+//!
+//! No answer is believed by its status alone: whatever was asked is read back. A server that says 412 and writes all
+//! the same, or 201 and keeps a part, is found out here and not with somebody's files.
+
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_util::stream;
+use katabatic_core::RelPath;
+use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, ETAG};
+use reqwest::{Body, RequestBuilder};
+use serde::{Deserialize, Serialize};
+use url::Url;
+
+use super::explain::explain;
+use crate::Error;
+use crate::home::random_hex;
+use crate::sides::webdav::{Client, Listed, Survey, listed};
+use crate::sides::{SideError, TEST_FOLDER};
+
+/// How a server keeps to something it was asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Keeps {
+    /// As the standard has it.
+    Obeyed,
+    /// It answers, and does it all the same.
+    Ignored,
+    /// It does not do this at all.
+    Refused,
+}
+
+/// What version tags a listing shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Tags {
+    /// Every version has one of its own.
+    Strong,
+    /// The same, but weak at first (RFC 9110 §8.8.1).
+    Weak,
+    /// Two versions of one second and one length share theirs.
+    Coarse,
+    /// None.
+    Absent,
+}
+
+/// What became of an upload whose line was cut.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum CutPut {
+    /// Nothing was there afterwards.
+    Nothing,
+    /// A part of it was, under its real name.
+    Half,
+}
+
+/// What was found out about a server.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Findings {
+    /// The server's software, as it calls itself.
+    pub server: Option<String>,
+    /// Whether a listing shows tags, and what they are worth.
+    pub tags: Tags,
+    /// Whether the answer to an upload has the tag of what was kept.
+    pub put_has_tag: bool,
+    /// Whether a move keeps the tag.
+    pub move_keeps_tag: bool,
+    /// `If-None-Match: *` on `PUT`.
+    pub if_none_match: Keeps,
+    /// `If-Match` with another tag on `PUT`.
+    pub if_match_put: Keeps,
+    /// The same on `DELETE`.
+    pub if_match_delete: Keeps,
+    /// The same on `MOVE`.
+    pub if_match_move: Keeps,
+    /// The same on `COPY`.
+    pub if_match_copy: Keeps,
+    /// `Overwrite: F` on `MOVE`.
+    pub no_overwrite_move: Keeps,
+    /// `Overwrite: F` on `COPY`.
+    pub no_overwrite_copy: Keeps,
+    /// A stranger's upload in the middle of ours, which had `If-None-Match: *`.
+    pub stranger_in_mid_body: Keeps,
+    /// An upload that is cut in the middle.
+    pub cut_put: CutPut,
+    /// `PUT` of a range.
+    pub partial_put: Keeps,
+    /// A copy made by the server holds the same.
+    pub copies: bool,
+    /// `Depth: infinity`.
+    pub infinity: bool,
+    /// `sync-collection`.
+    pub changes: bool,
+    /// Whether it tells used or free bytes.
+    pub quota: bool,
+    /// Whether it keeps properties of our own.
+    pub properties: bool,
+    /// Whether names that begin with a dot are listed.
+    pub lists_dots: bool,
+    /// Whether names differ by case.
+    pub case_differs: bool,
+    /// Whether names differ by their Unicode form.
+    pub unicode_differs: bool,
+    /// Characters that names cannot hold there.
+    pub refused_characters: String,
+    /// The longest name that was taken, of those tried, in bytes.
+    pub longest_name: usize,
+}
+
+/// One line of what was found: what it is about, what was found, and what is done because of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// What it is about.
+    pub about: &'static str,
+    /// What was found.
+    pub found: String,
+    /// What Katabatic does because of it.
+    pub therefore: &'static str,
+    /// Whether this leaves something unguarded.
+    pub unguarded: bool,
+}
+
+impl Findings {
+    /// Whether equal tags may hide two versions, so that what is young is looked at again by content.
+    #[must_use]
+    pub fn tags_prove_little(&self) -> bool {
+        matches!(self.tags, Tags::Coarse | Tags::Absent)
+    }
+
+    /// All of it, as a table.
+    #[must_use]
+    pub fn table(&self) -> Vec<Finding> {
+        let line = |about, found: &str, therefore| Finding {
+            about,
+            found: found.to_owned(),
+            therefore,
+            unguarded: false,
+        };
+        let kept = |keeps| match keeps {
+            Keeps::Obeyed => "obeyed",
+            Keeps::Ignored => "ignored",
+            Keeps::Refused => "not done at all",
+        };
+        let yes = |yes, no: &'static str| if yes { "yes" } else { no };
+        let never_relied_on = "not relied on: what is replaced is captured first";
+        let mut table = vec![
+            match self.tags {
+                Tags::Strong => line(
+                    "version tags",
+                    "one for each version",
+                    "changes there are seen by them",
+                ),
+                Tags::Weak => line(
+                    "version tags",
+                    "weak for a while, then strong",
+                    "they are compared without that mark",
+                ),
+                Tags::Coarse => line(
+                    "version tags",
+                    "coarse: two versions of one second can share one",
+                    "what was changed in the last seconds is read again by the next pass",
+                ),
+                Tags::Absent => line(
+                    "version tags",
+                    "none",
+                    "date and size have to do; what is young is read again by the next pass",
+                ),
+            },
+            line(
+                "tag after an upload",
+                yes(self.put_has_tag, "no"),
+                if self.put_has_tag {
+                    "it is taken from the answer"
+                } else {
+                    "one more look at what was staged"
+                },
+            ),
+            line(
+                "tag after a move",
+                if self.move_keeps_tag {
+                    "the same"
+                } else {
+                    "another"
+                },
+                if self.move_keeps_tag {
+                    "what was staged is known again in its place"
+                } else {
+                    "what was placed is known by its size and is read again by the next pass"
+                },
+            ),
+            line(
+                "If-None-Match on PUT",
+                kept(self.if_none_match),
+                never_relied_on,
+            ),
+            line("If-Match on PUT", kept(self.if_match_put), never_relied_on),
+            line(
+                "If-Match on DELETE",
+                kept(self.if_match_delete),
+                never_relied_on,
+            ),
+            line(
+                "If-Match on MOVE",
+                kept(self.if_match_move),
+                never_relied_on,
+            ),
+            line(
+                "If-Match on COPY",
+                kept(self.if_match_copy),
+                never_relied_on,
+            ),
+        ];
+        table.push(match self.no_overwrite_move {
+            Keeps::Obeyed => line("Overwrite: F on MOVE", "obeyed", "a name that is taken stays; two moves at once may still race"),
+            _ => Finding {
+                unguarded: true,
+                ..line(
+                    "Overwrite: F on MOVE",
+                    kept(self.no_overwrite_move),
+                    "a look right before each move; what a stranger puts there between the two is not guarded",
+                )
+            },
+        });
+        table.extend([
+            line(
+                "Overwrite: F on COPY",
+                kept(self.no_overwrite_copy),
+                "nothing: copies only go to names of our own",
+            ),
+            line(
+                "a stranger while a PUT is under way",
+                match self.stranger_in_mid_body {
+                    Keeps::Obeyed => "the stranger's file stays",
+                    Keeps::Ignored => "the stranger's file is overwritten",
+                    Keeps::Refused => "could not be tried",
+                },
+                "every upload goes to a name of our own first",
+            ),
+            line(
+                "a PUT that is cut",
+                match self.cut_put {
+                    CutPut::Nothing => "leaves nothing",
+                    CutPut::Half => "leaves half a file under its name",
+                },
+                "every upload goes to a name of our own first",
+            ),
+            line(
+                "PUT of a range",
+                match self.partial_put {
+                    Keeps::Obeyed => "done right",
+                    Keeps::Ignored => "done wrong: the file is not what it should be",
+                    Keeps::Refused => "refused",
+                },
+                "not used yet",
+            ),
+            line("copies made there", yes(self.copies, "no"), "not used yet"),
+            line(
+                "Depth: infinity",
+                yes(self.infinity, "no"),
+                "folders are listed one by one, eight at a time",
+            ),
+            line(
+                "change tokens",
+                yes(self.changes, "no"),
+                "not used yet: every pass lists",
+            ),
+            line(
+                "used and free space",
+                yes(self.quota, "not told"),
+                "shown where it is told",
+            ),
+            line(
+                "properties of our own",
+                yes(self.properties, "not kept"),
+                if self.properties {
+                    "edit times travel with the files"
+                } else {
+                    "edit times are known to this computer only"
+                },
+            ),
+            line(
+                "names that begin with a dot",
+                if self.lists_dots {
+                    "listed"
+                } else {
+                    "never listed"
+                },
+                if self.lists_dots {
+                    "as any other"
+                } else {
+                    "looked at one by one; their absence from a listing proves nothing"
+                },
+            ),
+            line(
+                "upper and lower case",
+                if self.case_differs {
+                    "two names"
+                } else {
+                    "one name"
+                },
+                if self.case_differs {
+                    "as any other"
+                } else {
+                    "names here that differ only by case meet there, and one of them is stuck"
+                },
+            ),
+            line(
+                "forms of é (Unicode)",
+                if self.unicode_differs {
+                    "two names"
+                } else {
+                    "one name"
+                },
+                if self.unicode_differs {
+                    "as any other"
+                } else {
+                    "names here that differ only by form meet there, and one of them is stuck"
+                },
+            ),
+            line(
+                "characters in names",
+                &if self.refused_characters.is_empty() {
+                    "all that were tried".to_owned()
+                } else {
+                    let shown: Vec<String> = self
+                        .refused_characters
+                        .chars()
+                        .map(|c| c.escape_default().to_string())
+                        .collect();
+                    format!("not {}", shown.join(" "))
+                },
+                if self.refused_characters.is_empty() {
+                    "as any other"
+                } else {
+                    "a file with one of them in its name is stuck, and stays here"
+                },
+            ),
+            line(
+                "the longest name",
+                &format!("{} bytes or more", self.longest_name),
+                if self.longest_name >= 255 {
+                    "as any other"
+                } else {
+                    "a file with a longer name is stuck, and stays here"
+                },
+            ),
+        ]);
+        table
+    }
+}
+
+/// Characters that some servers refuse.
+const TRIED: [char; 11] = [':', '*', '?', '"', '<', '>', '|', '\\', '%', '\u{1}', '🎻'];
+const LENGTHS: [usize; 4] = [255, 200, 143, 100];
+const PAUSE: Duration = Duration::from_millis(150);
+
+/// What came of looking: a folder where nothing may be written tells nothing else.
+#[derive(Clone, Debug)]
+pub enum Probed {
+    /// What was found.
+    Found(Box<Findings>),
+    /// Nothing may be written there, and why.
+    NotWritable(String),
+}
+
+/// Finds out what a server can do.
+///
+/// # Errors
+/// Where the server goes away meanwhile, or what was written cannot be removed again.
+pub async fn probe(
+    account: &str,
+    address: &Url,
+    client: &Client,
+    survey: &Survey,
+) -> Result<Probed, Error> {
+    let failed = |error: SideError| explain(account, address, &error);
+    let unique = random_hex(8)?;
+    let folder = RelPath::parse(&format!("{TEST_FOLDER}{unique}"))
+        .map_err(|why| failed(SideError::Failed(why.to_string())))?;
+    let room = Room { client, folder };
+    match room.status("MKCOL", "", true, |request| request).await {
+        Ok(status) if (200..300).contains(&status) => {}
+        Ok(status) => return Ok(Probed::NotWritable(format!("the server answered {status}"))),
+        Err(error) if error.ends_the_pass() => return Err(failed(error)),
+        Err(error) => return Ok(Probed::NotWritable(error.to_string())),
+    }
+    let found = room.all(survey).await;
+    // Nobody else knows this folder, so all that is in it is ours.
+    let cleared = room.status("DELETE", "", true, |request| request).await;
+    let findings = found.map_err(failed)?;
+    match cleared {
+        Ok(status) if (200..300).contains(&status) || status == 404 => {
+            Ok(Probed::Found(Box::new(findings)))
+        }
+        Ok(status) => Err(failed(SideError::Failed(format!(
+            "the folder {} that the test made could not be removed again ({status})",
+            room.folder
+        )))),
+        Err(error) => Err(failed(error)),
+    }
+}
+
+struct Room<'c> {
+    client: &'c Client,
+    folder: RelPath,
+}
+
+impl Room<'_> {
+    fn url(&self, name: &str, folder: bool) -> Result<Url, SideError> {
+        let path = name
+            .split('/')
+            .filter(|part| !part.is_empty())
+            .try_fold(self.folder.clone(), |path, part| path.join(part))
+            .map_err(|why| SideError::Failed(why.to_string()))?;
+        Ok(self.client.url(&path, folder))
+    }
+
+    async fn status(
+        &self,
+        method: &str,
+        name: &str,
+        folder: bool,
+        with: impl Fn(RequestBuilder) -> RequestBuilder + Send + Sync,
+    ) -> Result<u16, SideError> {
+        let url = self.url(name, folder)?;
+        let response = self
+            .client
+            .send(false, || {
+                Ok(with(self.client.request(method, url.clone())?))
+            })
+            .await?;
+        Ok(response.status().as_u16())
+    }
+
+    /// Writes a file; whether the server says it did.
+    async fn put(&self, name: &str, content: &'static str) -> Result<bool, SideError> {
+        let status = self
+            .status("PUT", name, false, |request| request.body(content))
+            .await?;
+        Ok((200..300).contains(&status))
+    }
+
+    /// What a file holds; none where it is not there.
+    async fn content(&self, name: &str) -> Result<Option<Bytes>, SideError> {
+        let url = self.url(name, false)?;
+        let response = self
+            .client
+            .send(true, || self.client.request("GET", url.clone()))
+            .await?;
+        if !response.status().is_success() {
+            return Ok(None);
+        }
+        response
+            .bytes()
+            .await
+            .map(Some)
+            .map_err(|error| self.client.line_error(&error))
+    }
+
+    async fn holds(&self, name: &str, content: &str) -> Result<bool, SideError> {
+        Ok(self
+            .content(name)
+            .await?
+            .is_some_and(|there| there == content.as_bytes()))
+    }
+
+    async fn listing(&self) -> Result<Vec<Listed>, SideError> {
+        listed(self.client, &self.folder, "1").await
+    }
+
+    async fn tag(&self, name: &str) -> Result<Option<String>, SideError> {
+        let found = self.listing().await?;
+        Ok(found
+            .into_iter()
+            .find(|listed| listed.path.name() == name)
+            .and_then(|listed| listed.tag))
+    }
+
+    async fn to(
+        &self,
+        method: &str,
+        from: &str,
+        to: &str,
+        header: (&'static str, &'static str),
+    ) -> Result<u16, SideError> {
+        let destination = self.url(to, false)?;
+        self.status(method, from, false, |request| {
+            request
+                .header("destination", destination.as_str())
+                .header(header.0, header.1)
+        })
+        .await
+    }
+
+    async fn all(&self, survey: &Survey) -> Result<Findings, SideError> {
+        let (tags, put_has_tag) = self.tags().await?;
+        self.put("moved", "moved").await?;
+        let before = self.tag("moved").await?;
+        self.to("MOVE", "moved", "moved again", ("overwrite", "F"))
+            .await?;
+        let move_keeps_tag = self.tag("moved again").await? == before && before.is_some();
+        let (refused_characters, longest_name) = self.names().await?;
+        let found = Findings {
+            server: survey.server.clone(),
+            tags,
+            put_has_tag,
+            move_keeps_tag,
+            if_none_match: self.condition_on_put("if-none-match", "*").await?,
+            if_match_put: self.condition_on_put("if-match", "\"no-such-tag\"").await?,
+            if_match_delete: self.condition_on_delete().await?,
+            if_match_move: self
+                .condition_on("MOVE", ("if-match", "\"no-such-tag\""))
+                .await?,
+            if_match_copy: self
+                .condition_on("COPY", ("if-match", "\"no-such-tag\""))
+                .await?,
+            no_overwrite_move: self.no_overwrite("MOVE").await?,
+            no_overwrite_copy: self.no_overwrite("COPY").await?,
+            stranger_in_mid_body: self.stranger().await?,
+            cut_put: self.cut().await?,
+            partial_put: self.partial_put().await?,
+            copies: {
+                self.put("original", "the original").await?;
+                self.to("COPY", "original", "copy", ("overwrite", "F"))
+                    .await?;
+                self.holds("copy", "the original").await?
+            },
+            infinity: self.infinity().await?,
+            changes: self.changes().await?,
+            quota: survey.used.is_some() || survey.free.is_some(),
+            properties: self.properties().await?,
+            lists_dots: {
+                self.put(".dot", "dot").await?;
+                self.tag_or_size(".dot").await?
+            },
+            case_differs: self.two_names("Case.txt", "case.txt").await?,
+            unicode_differs: self.two_names("caf\u{e9}", "cafe\u{301}").await?,
+            refused_characters,
+            longest_name,
+        };
+        Ok(found)
+    }
+
+    async fn tag_or_size(&self, name: &str) -> Result<bool, SideError> {
+        Ok(self
+            .listing()
+            .await?
+            .iter()
+            .any(|listed| listed.path.name() == name))
+    }
+
+    async fn tags(&self) -> Result<(Tags, bool), SideError> {
+        let url = self.url("tagged", false)?;
+        let (mut weak, mut coarse, mut absent, mut in_answer) = (false, false, false, false);
+        let mut before: Option<String> = None;
+        // Two writes within one second, more than once: a single pair may fall on both sides of a second.
+        for content in ["version 1", "version 2", "version 3", "version 4"] {
+            let response = self
+                .client
+                .send(false, || {
+                    Ok(self.client.request("PUT", url.clone())?.body(content))
+                })
+                .await?;
+            in_answer = response.headers().contains_key(ETAG);
+            match self.tag("tagged").await? {
+                None => absent = true,
+                Some(tag) => {
+                    weak |= tag.starts_with("W/");
+                    let bare = tag.trim_start_matches("W/").trim_matches('"').to_owned();
+                    coarse |= before.as_ref() == Some(&bare);
+                    before = Some(bare);
+                }
+            }
+        }
+        let tags = match (absent, coarse, weak) {
+            (true, ..) => Tags::Absent,
+            (_, true, _) => Tags::Coarse,
+            (_, _, true) => Tags::Weak,
+            _ => Tags::Strong,
+        };
+        Ok((tags, in_answer))
+    }
+
+    async fn condition_on_put(
+        &self,
+        name: &'static str,
+        value: &'static str,
+    ) -> Result<Keeps, SideError> {
+        self.put("guarded", "before").await?;
+        let status = self
+            .status("PUT", "guarded", false, |request| {
+                request.header(name, value).body("after!")
+            })
+            .await?;
+        Ok(match (self.holds("guarded", "before").await?, status) {
+            (true, 412) => Keeps::Obeyed,
+            (true, _) => Keeps::Refused,
+            (false, _) => Keeps::Ignored,
+        })
+    }
+
+    async fn condition_on_delete(&self) -> Result<Keeps, SideError> {
+        self.put("guarded", "before").await?;
+        self.status("DELETE", "guarded", false, |request| {
+            request.header("if-match", "\"no-such-tag\"")
+        })
+        .await?;
+        Ok(if self.holds("guarded", "before").await? {
+            Keeps::Obeyed
+        } else {
+            Keeps::Ignored
+        })
+    }
+
+    async fn condition_on(
+        &self,
+        method: &str,
+        header: (&'static str, &'static str),
+    ) -> Result<Keeps, SideError> {
+        self.put("guarded", "before").await?;
+        let to = format!("{} of guarded", method.to_lowercase());
+        let status = self.to(method, "guarded", &to, header).await?;
+        let arrived = self.content(&to).await?.is_some();
+        let stayed = self.holds("guarded", "before").await?;
+        Ok(match (arrived, stayed, status) {
+            (false, true, 412) => Keeps::Obeyed,
+            (false, true, _) => Keeps::Refused,
+            _ => Keeps::Ignored,
+        })
+    }
+
+    async fn no_overwrite(&self, method: &str) -> Result<Keeps, SideError> {
+        self.put("taken", "taken").await?;
+        self.put("newcomer", "newcomer").await?;
+        let status = self
+            .to(method, "newcomer", "taken", ("overwrite", "F"))
+            .await?;
+        let untouched =
+            self.holds("taken", "taken").await? && self.holds("newcomer", "newcomer").await?;
+        Ok(match (untouched, status) {
+            (true, 412) => Keeps::Obeyed,
+            (true, _) => Keeps::Refused,
+            (false, _) => Keeps::Ignored,
+        })
+    }
+
+    /// Our upload begins; somebody else's file comes to be under the name; then our upload goes on.
+    async fn stranger(&self) -> Result<Keeps, SideError> {
+        let url = self.url("meeting", false)?;
+        let (go_on, wait) = tokio::sync::oneshot::channel::<()>();
+        let body = stream::unfold(Some((wait, 0)), |state| async {
+            let (wait, sent) = state?;
+            if sent == 0 {
+                return Some((
+                    Ok::<_, std::io::Error>(Bytes::from_static(b"our first half, ")),
+                    Some((wait, 1)),
+                ));
+            }
+            // Nobody going on means that the test was given up.
+            let _ = wait.await;
+            Some((Ok(Bytes::from_static(b"our second")), None))
+        });
+        let request = self
+            .client
+            .request("PUT", url)?
+            .header("if-none-match", "*")
+            .header("content-length", 26)
+            .body(Body::wrap_stream(body));
+        let meanwhile = async {
+            tokio::time::sleep(PAUSE).await;
+            let put = self.put("meeting", "a stranger's").await;
+            let _ = go_on.send(());
+            put
+        };
+        let (ours, theirs) = tokio::join!(self.client.send_once(request), meanwhile);
+        if !theirs? || matches!(ours, Err(ref error) if error.ends_the_pass()) {
+            return Ok(Keeps::Refused);
+        }
+        Ok(if self.holds("meeting", "a stranger's").await? {
+            Keeps::Obeyed
+        } else {
+            Keeps::Ignored
+        })
+    }
+
+    /// Half an upload, and then the line is gone.
+    async fn cut(&self) -> Result<CutPut, SideError> {
+        let url = self.url("cut off", false)?;
+        let body = stream::unfold(0, |sent| async move {
+            match sent {
+                0 => Some((Ok(Bytes::from(vec![b'x'; 100_000])), 1)),
+                _ => {
+                    // What was sent has to arrive before the line is cut.
+                    tokio::time::sleep(PAUSE).await;
+                    Some((Err(std::io::Error::other("cut off on purpose")), 2))
+                }
+            }
+        });
+        let request = self
+            .client
+            .request("PUT", url)?
+            .header("content-length", 200_000)
+            .body(Body::wrap_stream(body));
+        // It fails, as it should.
+        let _ = self.client.send_once(request).await;
+        tokio::time::sleep(PAUSE).await;
+        Ok(match self.content("cut off").await? {
+            None => CutPut::Nothing,
+            Some(_) => CutPut::Half,
+        })
+    }
+
+    async fn partial_put(&self) -> Result<Keeps, SideError> {
+        self.put("ranged", "0123456789").await?;
+        let status = self
+            .status("PUT", "ranged", false, |request| {
+                request.header(CONTENT_RANGE, "bytes 3-5/10").body("abc")
+            })
+            .await?;
+        Ok(match self.content("ranged").await?.as_deref() {
+            Some(b"012abc6789") => Keeps::Obeyed,
+            Some(b"0123456789") if !(200..300).contains(&status) => Keeps::Refused,
+            _ => Keeps::Ignored,
+        })
+    }
+
+    async fn infinity(&self) -> Result<bool, SideError> {
+        self.status("MKCOL", "deep", true, |request| request)
+            .await?;
+        self.put("deep/inside", "inside").await?;
+        match listed(self.client, &self.folder, "infinity").await {
+            Ok(found) => Ok(found.iter().any(|listed| listed.path.name() == "inside")),
+            Err(error) if error.ends_the_pass() => Err(error),
+            Err(_) => Ok(false),
+        }
+    }
+
+    async fn changes(&self) -> Result<bool, SideError> {
+        let body = "<?xml version=\"1.0\" encoding=\"utf-8\"?><sync-collection xmlns=\"DAV:\"><sync-token/>\
+                    <sync-level>1</sync-level><prop><getetag/></prop></sync-collection>";
+        let url = self.url("", true)?;
+        let response = self
+            .client
+            .send(false, || {
+                Ok(self
+                    .client
+                    .request("REPORT", url.clone())?
+                    .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                    .body(body))
+            })
+            .await?;
+        let fine = response.status().as_u16() == 207;
+        let text = response
+            .bytes()
+            .await
+            .map_err(|error| self.client.line_error(&error))?;
+        Ok(fine && String::from_utf8_lossy(&text).contains("sync-token"))
+    }
+
+    async fn properties(&self) -> Result<bool, SideError> {
+        self.put("noted", "noted").await?;
+        let set = "<?xml version=\"1.0\" encoding=\"utf-8\"?><propertyupdate xmlns=\"DAV:\"><set><prop>\
+                   <test xmlns=\"urn:katabatic:properties\">kept &amp; found</test></prop></set></propertyupdate>";
+        let ask = "<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind xmlns=\"DAV:\"><prop>\
+                   <test xmlns=\"urn:katabatic:properties\"/></prop></propfind>";
+        self.status("PROPPATCH", "noted", false, |request| {
+            request
+                .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                .body(set)
+        })
+        .await?;
+        let url = self.url("noted", false)?;
+        let response = self
+            .client
+            .send(true, || {
+                Ok(self
+                    .client
+                    .request("PROPFIND", url.clone())?
+                    .header("depth", "0")
+                    .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                    .body(ask))
+            })
+            .await?;
+        let text = response
+            .bytes()
+            .await
+            .map_err(|error| self.client.line_error(&error))?;
+        Ok(String::from_utf8_lossy(&text).contains("kept &amp; found"))
+    }
+
+    async fn two_names(&self, one: &str, other: &str) -> Result<bool, SideError> {
+        self.put(one, "one").await?;
+        self.put(other, "other").await?;
+        Ok(self.holds(one, "one").await? && self.holds(other, "other").await?)
+    }
+
+    /// The characters that names cannot hold, and the longest name that was taken.
+    async fn names(&self) -> Result<(String, usize), SideError> {
+        let mut refused = String::new();
+        let mut taken = Vec::new();
+        for character in TRIED {
+            let name = format!("with {character} in it");
+            if self.put(&name, "x").await.unwrap_or(false) {
+                taken.push((character, name));
+            } else {
+                refused.push(character);
+            }
+        }
+        let shown: Vec<String> = self
+            .listing()
+            .await?
+            .into_iter()
+            .map(|listed| listed.path.name().to_owned())
+            .collect();
+        // Taken, and listed under another name, is as bad as refused.
+        for (character, name) in taken {
+            if !shown.contains(&name) {
+                refused.push(character);
+            }
+        }
+        for length in LENGTHS {
+            if self.put(&"n".repeat(length), "x").await.unwrap_or(false) {
+                return Ok((refused, length));
+            }
+        }
+        Ok((refused, 0))
+    }
+}
