@@ -229,3 +229,14 @@ fn a_server_that_ignores_everything_loses_nothing() {
     );
     desk.run(&["sync"]).ends(0).says("nothing to carry");
 }
+
+#[test]
+fn a_removed_folder_goes_where_folders_need_a_slash_too() {
+    let desk = Desk::tied(&["strict-slashes"]);
+    desk.write_near("folder/a.txt", "one");
+    desk.write_near("stays.txt", "two");
+    desk.run(&["sync"]).ends(0);
+    fs::remove_dir_all(desk.near().join("folder")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert!(!desk.far().join("folder").exists());
+}

@@ -35,6 +35,7 @@ enum Kind {
     WriteInPlace,
     PartialPutKeepsPart,
     HideDots,
+    StrictSlashes,
     Unreadable(String),
     Without(Feature),
     Html,
@@ -81,7 +82,7 @@ pub(crate) enum OddXml {
 }
 
 /// What every fault is called and does, for help and errors: name, the form of its value, meaning.
-pub const FAULTS: [(&str, &str, &str); 28] = [
+pub const FAULTS: [(&str, &str, &str); 29] = [
     ("delay", "MS", "every answer waits this long first"),
     (
         "slow",
@@ -149,6 +150,11 @@ pub const FAULTS: [(&str, &str, &str); 28] = [
         "hide-dots",
         "",
         "names that begin with a dot are never listed",
+    ),
+    (
+        "strict-slashes",
+        "",
+        "a folder is moved only with a slash at the end of both names",
     ),
     ("unreadable", "FOLDER", "this folder cannot be listed"),
     (
@@ -241,6 +247,7 @@ fn kind(text: &str) -> Option<Kind> {
         ("write-in-place", "") => Kind::WriteInPlace,
         ("partial-put-keeps-part", "") => Kind::PartialPutKeepsPart,
         ("hide-dots", "") => Kind::HideDots,
+        ("strict-slashes", "") => Kind::StrictSlashes,
         ("unreadable", folder) if !folder.is_empty() => {
             Kind::Unreadable(folder.trim_matches('/').to_owned())
         }
@@ -311,6 +318,7 @@ pub(crate) struct Mishap {
     pub(crate) write_in_place: bool,
     pub(crate) partial_put_keeps_part: bool,
     pub(crate) hide_dots: bool,
+    pub(crate) strict_slashes: bool,
     pub(crate) unreadable: Vec<String>,
     pub(crate) html: bool,
     pub(crate) redirect: Option<String>,
@@ -385,6 +393,7 @@ impl Faults {
                 Kind::WriteInPlace => mishap.write_in_place = true,
                 Kind::PartialPutKeepsPart => mishap.partial_put_keeps_part = true,
                 Kind::HideDots => mishap.hide_dots = true,
+                Kind::StrictSlashes => mishap.strict_slashes = true,
                 Kind::Unreadable(folder) => mishap.unreadable.push(folder.clone()),
                 Kind::Without(feature) => mishap.without.push(*feature),
                 Kind::Html => mishap.html = true,

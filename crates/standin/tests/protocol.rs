@@ -997,6 +997,10 @@ async fn each_kind_of_odd_server_can_be_had() {
     let mut both = [one, other];
     both.sort_unstable();
     assert_eq!(both, [201, 204], "both won");
+    cloud.fault(&["strict-slashes"]);
+    cloud.status("MKCOL", "folder").await;
+    assert_eq!(cloud.move_to("MOVE", "folder", "moved", "F").await, 400);
+    assert_eq!(cloud.move_to("MOVE", "folder/", "moved/", "F").await, 201);
     for (fault, sign) in [
         ("xml=entities", "<!ENTITY"),
         ("xml=nested", "<D:x><D:x>"),

@@ -42,6 +42,16 @@ pub(super) async fn copy_or_move(
         Ok(meta) => meta,
         Err(error) => return failed(&error),
     };
+    let slashes = request.uri().path().ends_with('/')
+        && headers
+            .get("destination")
+            .is_some_and(|value| value.as_bytes().ends_with(b"/"));
+    if target.mishap.strict_slashes && meta.is_dir() && !slashes {
+        return answer(
+            StatusCode::BAD_REQUEST,
+            "a folder's name ends in a slash here\n",
+        );
+    }
     let comes = Change {
         disk: &to.disk,
         reach: Reach::Name,

@@ -272,7 +272,19 @@ pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideErro
     }
 }
 
-async fn send_move(
+async fn send_move(inner: &Inner, from: &RelPath, to: &RelPath) -> Result<StatusCode, SideError> {
+    let status = send_move_as(inner, from, to, false).await?;
+    if status != StatusCode::BAD_REQUEST {
+        return Ok(status);
+    }
+    // Some servers take a folder only with a slash at the end of both names; this one has refused, and done nothing.
+    match list::look(inner, from).await? {
+        Some(there) if there.kind == Kind::Folder => send_move_as(inner, from, to, true).await,
+        _ => Ok(status),
+    }
+}
+
+async fn send_move_as(
     inner: &Inner,
     from: &RelPath,
     to: &RelPath,
@@ -307,7 +319,7 @@ pub(super) async fn capture(
     spare: &RelPath,
 ) -> Result<Captured, SideError> {
     room::make_ready(inner).await?;
-    let why = match send_move(inner, path, spare, false).await {
+    let why = match send_move(inner, path, spare).await {
         Ok(StatusCode::CREATED | StatusCode::NO_CONTENT) => return Ok(Captured::Taken),
         Ok(StatusCode::NOT_FOUND) => return Ok(Captured::Nothing),
         Ok(StatusCode::CONFLICT) => {
@@ -340,7 +352,7 @@ pub(super) async fn move_new(
     if inner.moves_overwrite.load(Ordering::Relaxed) && list::look(inner, to).await?.is_some() {
         return Ok(Put::Taken);
     }
-    let why = match send_move(inner, from, to, false).await {
+    let why = match send_move(inner, from, to).await {
         Ok(StatusCode::CREATED | StatusCode::NO_CONTENT) => return Ok(Put::Done),
         Ok(StatusCode::PRECONDITION_FAILED) => return Ok(Put::Taken),
         Ok(status) if status.is_client_error() => return Err(refusal(status)),

@@ -1,0 +1,382 @@
+//! One and the same suite of lane tests for any WebDAV server whose files lie on this computer: `.ci/servers` starts
+//! real ones and runs it against each.
+
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each file of tests uses its own part of it")]
+mod worlds;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use worlds::{Said, tree};
+
+/// A lane with a folder of its own on the server.
+struct Lane {
+    dir: tempfile::TempDir,
+    far: PathBuf,
+}
+
+fn setting(name: &str) -> String {
+    std::env::var(format!("KATABATIC_SERVER_{name}")).unwrap()
+}
+
+/// A folder in which the server and this test can both write.
+fn open_to_all(folder: &Path) {
+    fs::create_dir_all(folder).unwrap();
+    fs::set_permissions(folder, fs::Permissions::from_mode(0o777)).unwrap();
+}
+
+impl Lane {
+    fn new(name: &str) -> Lane {
+        let dir = tempfile::tempdir().unwrap();
+        fs::create_dir(dir.path().join("near")).unwrap();
+        fs::write(dir.path().join("password"), "practice\n").unwrap();
+        let far = Path::new(&setting("FILES")).join(name);
+        open_to_all(&far);
+        let lane = Lane { dir, far };
+        lane.run(&[
+            "account",
+            "add",
+            "office",
+            "--address",
+            &setting("ADDRESS"),
+            "--user",
+            "tester",
+            "--password-file",
+            "password",
+            "--secrets",
+            "file",
+        ])
+        .ends(0);
+        lane
+    }
+
+    fn tied(name: &str) -> Lane {
+        let lane = Lane::new(name);
+        lane.tie(name);
+        lane
+    }
+
+    fn tie(&self, name: &str) {
+        let far = format!("@office/{name}");
+        self.run(&["lane", "add", "l", "--near", "near", "--far", &far])
+            .ends(0);
+    }
+
+    fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_katabatic"));
+        command
+            .args(arguments)
+            .current_dir(self.dir.path())
+            .env("KATABATIC_HOME", self.dir.path().join("home"))
+            .env("LC_ALL", "C.UTF-8")
+            .env_remove("COLUMNS")
+            .stdin(Stdio::null());
+        command
+    }
+
+    fn run(&self, arguments: &[&str]) -> Said {
+        self.command(arguments).output().unwrap().into()
+    }
+
+    fn sync(&self, code: i32) -> Said {
+        self.run(&["sync"]).ends(code)
+    }
+
+    fn near(&self, at: &str) -> PathBuf {
+        self.dir.path().join("near").join(at)
+    }
+
+    fn write_near(&self, at: &str, content: &str) {
+        worlds::write(&self.near(at), content);
+    }
+
+    /// As another person's device would leave it there: under another inode, readable and writable by the server.
+    fn write_far(&self, at: &str, content: &str) {
+        let path = self.far.join(at);
+        let mut folder = self.far.clone();
+        for part in Path::new(at).parent().unwrap() {
+            folder.push(part);
+            open_to_all(&folder);
+        }
+        let beside = path.with_extension("being-written");
+        fs::write(&beside, content).unwrap();
+        fs::set_permissions(&beside, fs::Permissions::from_mode(0o666)).unwrap();
+        fs::rename(&beside, &path).unwrap();
+    }
+
+    fn near_tree(&self) -> BTreeMap<String, Vec<u8>> {
+        tree(&self.near(""))
+    }
+
+    #[track_caller]
+    fn equal(&self) {
+        let shown = |tree: BTreeMap<String, Vec<u8>>| -> Vec<(String, String)> {
+            tree.into_iter()
+                // Apache keeps properties in files of its own beside ours, which it never lists.
+                .filter(|(name, _)| !name.split('/').any(|part| part == ".DAV"))
+                .map(|(name, content)| {
+                    let text: String = String::from_utf8_lossy(&content).chars().take(80).collect();
+                    (name, text)
+                })
+                .collect()
+        };
+        assert_eq!(shown(self.near_tree()), shown(tree(&self.far)));
+    }
+
+    /// Whether a content lies anywhere: here, there, or in the spares of either side.
+    fn is_somewhere(&self, content: &str) -> bool {
+        [self.dir.path(), &self.far]
+            .iter()
+            .any(|root| holds(root, content.as_bytes()))
+    }
+}
+
+fn holds(root: &Path, content: &[u8]) -> bool {
+    fs::read_dir(root).unwrap().any(|entry| {
+        let entry = entry.unwrap();
+        if entry.file_type().unwrap().is_dir() {
+            holds(&entry.path(), content)
+        } else {
+            fs::read(entry.path()).is_ok_and(|found| found == content)
+        }
+    })
+}
+
+/// Sets a flag when it goes, however it goes.
+struct EndsWith<'f>(&'f AtomicBool);
+
+impl Drop for EndsWith<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
+/// A line of the table that is kept in the docs.
+fn passed(what: &str) {
+    let mut table = fs::File::options()
+        .append(true)
+        .open(setting("TABLE"))
+        .unwrap();
+    writeln!(table, "{}: {what}: passed", setting("NAME")).unwrap();
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn a_first_pass_joins_both_sides() {
+    let lane = Lane::new("first");
+    lane.write_near("here.txt", "here");
+    lane.write_near("both/same.txt", "the same");
+    lane.write_near("both/other.txt", "this one");
+    lane.write_far("there.txt", "there");
+    lane.write_far("both/same.txt", "the same");
+    lane.write_far("both/other.txt", "that one!");
+    lane.write_far("a folder/deep/er/file.txt", "deep");
+    lane.tie("first");
+    lane.sync(3).says("conflict");
+    assert_eq!(fs::read(lane.near("both/other.txt")).unwrap(), b"this one");
+    assert_eq!(
+        fs::read(lane.far.join("both/other.txt")).unwrap(),
+        b"that one!"
+    );
+    lane.run(&["settle", "near/both/other.txt", "--keep", "near"])
+        .ends(0);
+    lane.equal();
+    lane.sync(0);
+    lane.equal();
+    passed("first pass");
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn changes_and_removals_go_both_ways() {
+    let lane = Lane::tied("changes");
+    for at in [
+        "a.txt",
+        "b.txt",
+        "c.txt",
+        "d.txt",
+        "e/f.txt",
+        "e/g.txt",
+        "h/i/j.txt",
+    ] {
+        lane.write_near(at, "first");
+    }
+    lane.sync(0);
+    lane.equal();
+    lane.write_near("a.txt", "changed here");
+    lane.write_far("b.txt", "changed there");
+    fs::remove_file(lane.near("c.txt")).unwrap();
+    fs::remove_file(lane.far.join("d.txt")).unwrap();
+    fs::remove_dir_all(lane.near("e")).unwrap();
+    fs::remove_dir_all(lane.far.join("h")).unwrap();
+    lane.write_far("new/there.txt", "new");
+    lane.sync(0);
+    lane.equal();
+    assert_eq!(
+        lane.near_tree().keys().collect::<Vec<_>>(),
+        ["a.txt", "b.txt", "new/there.txt"]
+    );
+    assert!(!lane.near("h").exists() && !lane.far.join("e").exists());
+    assert!(
+        lane.is_somewhere("first"),
+        "what was replaced is in the spares"
+    );
+    lane.sync(0).says("nothing to carry");
+    // The same length within the same second: no tag of a second's resolution shows it.
+    lane.write_far("b.txt", "Changed there");
+    lane.sync(0);
+    lane.equal();
+    lane.write_near("a.txt", "file");
+    fs::remove_file(lane.near("a.txt")).unwrap();
+    lane.write_near("a.txt/now a folder.txt", "folder");
+    lane.sync(0);
+    lane.equal();
+    passed("changes, removals, a folder in a file's place");
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn odd_names_are_carried_or_stuck_and_never_lost() {
+    let lane = Lane::tied("names");
+    let names = [
+        "with space.txt",
+        "50% off #1?.txt",
+        "a+b;c=d&e.txt",
+        "quote'\"s.txt",
+        "caf\u{e9}.txt",
+        "cafe\u{301} 2.txt",
+        ".dot.txt",
+        "[brackets] {and} ~tilde!.txt",
+        "\u{1f3bb} strings.txt",
+        "back\\slash.txt",
+        "star*colon:.txt",
+    ];
+    for name in names {
+        lane.write_near(name, name);
+    }
+    lane.write_far("far caf\u{e9} 50% #2?.txt", "far");
+    let code = lane.run(&["sync"]).code;
+    assert!(matches!(code, Some(0 | 3)), "{code:?}");
+    for name in names {
+        assert_eq!(fs::read(lane.near(name)).unwrap(), name.as_bytes());
+    }
+    assert!(lane.near("far caf\u{e9} 50% #2?.txt").exists());
+    if code == Some(0) {
+        lane.equal();
+    }
+    lane.sync(code.unwrap());
+    for name in names {
+        assert!(
+            lane.near(name).exists(),
+            "{name} went away in a second pass"
+        );
+    }
+    fs::remove_file(lane.near(".dot.txt")).unwrap();
+    lane.sync(code.unwrap());
+    assert!(!lane.far.join(".dot.txt").exists());
+    passed(if code == Some(0) {
+        "odd names (all carried)"
+    } else {
+        "odd names (some stuck, none lost)"
+    });
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn killed_passes_are_gone_on_with() {
+    let lane = Lane::tied("killed");
+    for number in 0..60 {
+        lane.write_near(
+            &format!("{}/{number}.txt", number % 7),
+            &format!("up {number} ").repeat(500),
+        );
+        lane.write_far(
+            &format!("{}/far {number}.txt", number % 5),
+            &format!("down {number} ").repeat(500),
+        );
+    }
+    for round in 0..10u64 {
+        let mut child = lane
+            .command(&["sync"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_millis(40 + round * 25));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        lane.write_near("changing.txt", &format!("round {round}"));
+    }
+    lane.sync(0);
+    lane.equal();
+    assert_eq!(lane.near_tree().len(), 121);
+    lane.sync(0).says("nothing to carry");
+    passed("killed ten times");
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn a_stranger_who_writes_all_the_time_loses_nothing() {
+    let lane = Lane::tied("stranger");
+    let names: Vec<String> = (0..12).map(|number| format!("s{number}.txt")).collect();
+    for name in &names {
+        lane.write_near(name, "first");
+    }
+    // Enough others that replacing these few is no matter for the brake.
+    for number in 0..400 {
+        lane.write_near(&format!("others/{number}.txt"), "x");
+    }
+    lane.sync(0);
+    let stop = AtomicBool::new(false);
+    let ends = EndsWith(&stop);
+    let last: Vec<String> = std::thread::scope(|scope| {
+        let stranger = scope.spawn(|| {
+            let mut last = vec![String::new(); names.len()];
+            let mut round = 0;
+            while !stop.load(Ordering::Relaxed) {
+                for (at, name) in names.iter().enumerate() {
+                    last[at] = format!("stranger {round} of {at}");
+                    lane.write_far(name, &last[at]);
+                }
+                round += 1;
+            }
+            last
+        });
+        // The stranger ends too where this thread ends in a panic.
+        let ends = ends;
+        for round in 0..4 {
+            for name in names.iter().step_by(2) {
+                lane.write_near(name, &format!("ours {round} of {name}"));
+            }
+            // Conflicts are what there should be.
+            let code = lane.run(&["sync"]).code;
+            assert!(matches!(code, Some(0 | 3)), "{code:?}");
+        }
+        drop(ends);
+        stranger.join().unwrap()
+    });
+    for (at, name) in names.iter().enumerate() {
+        assert!(
+            lane.is_somewhere(&last[at]),
+            "the stranger's last of {name}"
+        );
+        if at % 2 == 0 {
+            let ours = format!("ours 3 of {name}");
+            assert!(lane.is_somewhere(&ours), "our last of {name}");
+        }
+    }
+    let code = lane.run(&["sync"]).code;
+    assert!(matches!(code, Some(0 | 3)), "{code:?}");
+    passed("a stranger writing all the time");
+}
