@@ -113,8 +113,6 @@ fn every_fault_of_a_server_is_found_out() {
             .filter(|name| !expected.iter().any(|(known, _)| known == name))
             .collect();
         let follows: &[&str] = match fault {
-            // Without tags a move cannot be seen to keep one.
-            "tags=missing" => &["move_keeps_tag"],
             // An upload that lands in place at once is not met by a stranger in its middle, but mixed with one.
             "write-in-place" => &["stranger_in_mid_body"],
             _ => &[],

@@ -186,7 +186,7 @@ impl Findings {
                 if self.move_keeps_tag {
                     "what was staged is known again in its place"
                 } else {
-                    "what was placed is known by its size and is read again by the next pass"
+                    "what was staged is not known again in its place: uploads there end as stuck"
                 },
             ),
             line(
@@ -499,7 +499,7 @@ impl Room<'_> {
         let before = self.tag("moved").await?;
         self.to("MOVE", "moved", "moved again", ("overwrite", "F"))
             .await?;
-        let move_keeps_tag = self.tag("moved again").await? == before && before.is_some();
+        let move_keeps_tag = self.tag("moved again").await? == before;
         let (refused_characters, longest_name) = self.names().await?;
         let found = Findings {
             server: survey.server.clone(),
