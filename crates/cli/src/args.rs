@@ -73,6 +73,10 @@ pub enum Command {
     /// What passes removed or replaced: list, restore
     #[command(subcommand)]
     Spares(Spares),
+    /// Show what a folder holds, here or in an account
+    List(List),
+    /// Show which folders are large, here or in an account
+    Sizes(Sizes),
     /// The simulated cloud, for trying things out
     #[command(subcommand)]
     Standin(Standin),
@@ -387,6 +391,45 @@ pub struct SparesRestore {
     /// Copy it to this new file instead of to where it was
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,
+}
+
+/// In which order to show members.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SortTyped {
+    /// By name, folders first
+    Name,
+    /// The largest first
+    Size,
+    /// The newest first
+    Date,
+}
+
+/// `list`.
+#[derive(Args, Debug)]
+pub struct List {
+    /// The folder: a local path, or @ACCOUNT/FOLDER
+    #[arg(value_name = "PLACE")]
+    pub place: String,
+    /// Show names that begin with a dot too
+    #[arg(long)]
+    pub hidden: bool,
+    /// Only names of this pattern: `*` stands for anything, `?` for one character
+    #[arg(long = "match", value_name = "PATTERN")]
+    pub pattern: Option<String>,
+    /// The order
+    #[arg(long, value_enum, default_value = "name")]
+    pub sort: SortTyped,
+}
+
+/// `sizes`.
+#[derive(Args, Debug)]
+pub struct Sizes {
+    /// The folder: a local path, or @ACCOUNT/FOLDER
+    #[arg(value_name = "PLACE")]
+    pub place: String,
+    /// So many levels of folders are shown; what is deeper is counted all the same
+    #[arg(long, default_value_t = 2, value_name = "LEVELS")]
+    pub depth: usize,
 }
 
 /// `standin …`.

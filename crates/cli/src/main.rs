@@ -55,6 +55,8 @@ fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::E
         Command::Settle(settle) => commands::settle::settle(app, &settle),
         Command::Runs(runs) => commands::runs::runs(app, &runs),
         Command::Spares(spares) => commands::spares::spares(app, &spares),
+        Command::List(list) => commands::list::list(app, &list),
+        Command::Sizes(sizes) => commands::sizes::sizes(app, &sizes),
         Command::Demo(demo) => commands::demo::demo(&app.common, &demo),
         Command::Standin(standin) => commands::standin::standin(&app.common, &standin),
     }

@@ -17,6 +17,7 @@ pub mod net;
 pub mod open;
 pub mod pass;
 pub mod place;
+pub mod places;
 pub mod seam;
 pub mod secrets;
 pub mod settle;
