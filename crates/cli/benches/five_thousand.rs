@@ -1,177 +1,102 @@
-//! 5,000 files of a few KB: carried up into an empty account, down into a second folder, and a pass with nothing to do.
+//! 5,000 files of a few KB: carried up into an empty account and down into a second folder, beside curl doing the same
+//! with sixteen requests at a time, and a pass with nothing to do.
 //!
 //! `cargo bench --bench five_thousand` runs it against the stand-in. To run it against another WebDAV server on this
 //! computer, name an empty folder there: `BENCH_ADDRESS=http://127.0.0.1:8081/ BENCH_USER=u BENCH_PASSWORD=p`.
 
+mod world;
+
+use std::fmt::Write;
 use std::fs;
-use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+
+use world::{Server, Took, at, measured, only_built, tie};
 
 const FILES: usize = 5_000;
+const FOLDERS: usize = 50;
 
-fn program() -> Command {
-    Command::new(env!("CARGO_BIN_EXE_katabatic"))
-}
-
-/// Runs a command to its end; how long it took, and the most memory it held, in MB.
-fn measured(command: &mut Command) -> (Duration, f64) {
-    let began = Instant::now();
-    let mut child = command
-        .stdout(Stdio::null())
-        .spawn()
-        .expect("the program starts");
-    let status = format!("/proc/{}/status", child.id());
-    let mut peak = 0.0f64;
-    loop {
-        if let Some(ended) = child.try_wait().expect("it can be waited for") {
-            assert!(ended.success(), "it ended with {ended}");
-            return (began.elapsed(), peak);
-        }
-        let text = fs::read_to_string(&status).unwrap_or_default();
-        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
-        let kilobytes =
-            line.and_then(|line| line.trim().trim_end_matches(" kB").parse::<f64>().ok());
-        peak = peak.max(kilobytes.unwrap_or(0.0) / 1000.0);
-        std::thread::sleep(Duration::from_millis(5));
-    }
+fn name_of(number: usize) -> String {
+    format!("folder {:02}/{number}.txt", number % FOLDERS)
 }
 
 fn files(root: &Path) {
     for number in 0..FILES {
-        let folder = root.join(format!("folder {:02}", number % 50));
-        fs::create_dir_all(&folder).expect("a folder is made");
+        let path = root.join(name_of(number));
+        fs::create_dir_all(path.parent().expect("it lies in a folder")).expect("a folder is made");
         let line = format!("file {number} of the bench\n");
-        fs::write(
-            folder.join(format!("{number}.txt")),
-            line.repeat(40 + number * 7 % 200),
-        )
-        .expect("a file is written");
+        fs::write(path, line.repeat(40 + number * 7 % 200)).expect("a file is written");
     }
 }
 
-struct Server {
-    address: String,
-    user: String,
-    password: String,
-    child: Option<Child>,
-}
-
-impl Server {
-    fn start(data: &Path) -> Server {
-        let given = |name: &str| std::env::var(name).ok();
-        if let (Some(address), Some(user), Some(password)) = (
-            given("BENCH_ADDRESS"),
-            given("BENCH_USER"),
-            given("BENCH_PASSWORD"),
-        ) {
-            return Server {
-                address,
-                user,
-                password,
-                child: None,
-            };
-        }
-        let mut child = program()
-            .args(["standin", "serve", "--data"])
-            .arg(data)
-            .stdout(Stdio::piped())
-            .spawn()
-            .expect("the stand-in starts");
-        let mut address = String::new();
-        let out = child.stdout.take().expect("its output is a pipe");
-        BufReader::new(out)
-            .read_line(&mut address)
-            .expect("it says its address");
-        Server {
-            address: address.trim().to_owned(),
-            user: "librarian".into(),
-            password: "practice".into(),
-            child: Some(child),
-        }
+/// curl reads what to carry from a file; each line pair is one transfer.
+fn with_curl(server: &Server, dir: &Path, line: impl Fn(&str, &str) -> String) -> Took {
+    let mut config = String::new();
+    for number in 0..FILES {
+        let name = name_of(number);
+        let url = format!("{}curl/{}", server.address, name.replace(' ', "%20"));
+        writeln!(config, "{}", line(&name, &url)).expect("a text takes a line");
     }
-}
-
-impl Drop for Server {
-    fn drop(&mut self) {
-        if let Some(mut child) = self.child.take() {
-            let _ = child.kill();
-            let _ = child.wait();
-        }
-    }
+    fs::write(dir.join("curl.config"), config).expect("curl's config is written");
+    measured(server.curl(dir).args([
+        "--parallel",
+        "--parallel-max",
+        "16",
+        "--config",
+        "curl.config",
+    ]))
 }
 
 fn main() {
-    // `cargo test --benches` passes options of the test harness; there is nothing to test here.
-    if std::env::args().any(|argument| argument == "--test") {
+    if only_built() {
         return;
     }
     let dir = tempfile::tempdir().expect("a temporary folder");
-    let server = Server::start(&dir.path().join("cloud"));
-    fs::write(dir.path().join("password"), &server.password).expect("the password file");
-    let at = |home: &str, arguments: &[&str]| {
-        let mut command = program();
-        command
-            .args(arguments)
-            .current_dir(dir.path())
-            .env("KATABATIC_HOME", dir.path().join(home));
-        command
-    };
-    let tie = |home: &str, near: &str| {
-        let account = [
-            "account",
-            "add",
-            "office",
-            "--address",
-            &server.address,
-            "--user",
-            &server.user,
-        ];
-        let password = ["--password-file", "password"];
-        let lane = [
-            "lane",
-            "add",
-            "bench",
-            "--near",
-            near,
-            "--far",
-            "@office/bench",
-            "--make",
-        ];
-        for arguments in [[&account[..], &password[..]].concat(), lane.to_vec()] {
-            let output = at(home, &arguments).output().expect("the program starts");
-            assert!(
-                output.status.success(),
-                "{}",
-                String::from_utf8_lossy(&output.stderr)
-            );
-        }
-    };
-    files(&dir.path().join("first"));
-    tie("home-1", "first");
-    let say = |what: &str, (took, peak): (Duration, f64)| {
+    let dir = dir.path();
+    let server = Server::start(&dir.join("cloud"), &[]);
+    files(&dir.join("first"));
+    let say = |what: &str, took: Took, beside: Option<Took>| {
+        let beside = beside.map_or_else(String::new, |curl| {
+            format!("{:.2} x curl", took.times(curl))
+        });
         println!(
-            "{what:<34} {:>7.2} s  {:>7.0} files/s  {peak:>5.0} MB at most",
-            took.as_secs_f64(),
-            FILES as f64 / took.as_secs_f64()
+            "{what:<34} {:>7.2} s  {:>7.0} files/s  {:>5.0} MB at most  {beside}",
+            took.time.as_secs_f64(),
+            FILES as f64 / took.time.as_secs_f64(),
+            took.peak,
         );
     };
+    server.make_folder(dir, "curl");
+    for folder in 0..FOLDERS {
+        server.make_folder(dir, &format!("curl/folder {folder:02}"));
+    }
+    let up = with_curl(&server, dir, |name, url| {
+        format!("upload-file = \"first/{name}\"\nurl = \"{url}\"")
+    });
+    say("curl, 5,000 files up", up, None);
+    let down = with_curl(&server, dir, |name, url| {
+        format!("create-dirs\noutput = \"curl/{name}\"\nurl = \"{url}\"")
+    });
+    say("curl, 5,000 files down", down, None);
+    tie(dir, &server, "home-1", "first", "bench");
     say(
         "first pass, 5,000 files up",
-        measured(&mut at("home-1", &["sync"])),
+        measured(&mut at(dir, "home-1", &["sync"])),
+        Some(up),
     );
     say(
         "the pass right after it",
-        measured(&mut at("home-1", &["sync"])),
+        measured(&mut at(dir, "home-1", &["sync"])),
+        None,
     );
-    tie("home-2", "second");
+    tie(dir, &server, "home-2", "second", "bench");
     say(
         "first pass, 5,000 files down",
-        measured(&mut at("home-2", &["sync"])),
+        measured(&mut at(dir, "home-2", &["sync"])),
+        Some(down),
     );
     say(
         "a pass with nothing to do",
-        measured(&mut at("home-1", &["sync"])),
+        measured(&mut at(dir, "home-1", &["sync"])),
+        None,
     );
 }

@@ -7,7 +7,7 @@ use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{Config, LaneConfig};
 use katabatic_engine::ledger::Ledger;
 use katabatic_engine::open::open_lane;
-use katabatic_engine::pass::{Pass, Progress};
+use katabatic_engine::pass::{Pass, Progress, ReadFiles};
 use katabatic_engine::seam::NoHook;
 use katabatic_engine::stop::Stop;
 use katabatic_engine::{Error, Home};
@@ -78,6 +78,7 @@ impl App {
             hook: Arc::new(NoHook),
             stop: self.stop.clone(),
             progress,
+            read: ReadFiles::default(),
         })
     }
 }

@@ -9,7 +9,7 @@ use crate::clock::SystemClock;
 use crate::config::{AccountConfig, Config, Direction, LaneConfig, far_place};
 use crate::ledger::{Ledger, intents, rows};
 use crate::open::{OpenLane, account_client, open_lane, side_failed};
-use crate::pass::{Pass, Plan, Progress, Wish};
+use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::absolute;
 use crate::seam::NoHook;
 use crate::sides::webdav::WebdavSide;
@@ -334,6 +334,7 @@ async fn first_plan(open: OpenLane, ledger: &Ledger, stop: &Stop) -> Result<Firs
         hook: Arc::new(NoHook),
         stop: stop.clone(),
         progress: Arc::new(Progress::default()),
+        read: ReadFiles::default(),
     };
     let plan = pass.plan(&Wish::default()).await?;
     Ok(FirstPlan {

@@ -9,7 +9,7 @@ use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
-use crate::pass::primitive::{self, Change, Trouble};
+use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, Report, Wish};
 use crate::sides::{Put, SideError, SideStore};
 use crate::{Class, Error};
@@ -373,6 +373,7 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
             "yielded to the version from {} when the conflict was settled",
             yields.other().here_or_there()
         ),
+        learned: Learned::default(),
     };
     let result = primitive::remove(pass, change).await;
     let outcome = match &result {

@@ -15,7 +15,7 @@ use crate::pass::Pass;
 use crate::place::Place;
 use crate::settle::stamp_in_name;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{Put, SideError, SideStore};
+use crate::sides::{Put, SideError, SideStore, Steps};
 use crate::stop::Stop;
 use crate::{Error, Home};
 
@@ -99,7 +99,7 @@ pub async fn restore(
         .map_err(failed(spare.side))?;
     make_parents(pass, Side::Near, &spare.path).await?;
     let staged = near
-        .stage(source, &spare.path)
+        .stage(source, &spare.path, &Steps::unkept())
         .await
         .map_err(failed(Side::Near))?;
     for path in names(spare)? {

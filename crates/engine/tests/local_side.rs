@@ -5,6 +5,7 @@
     reason = "a test stops where its world cannot be made"
 )]
 
+use std::collections::HashSet;
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::PathBuf;
@@ -14,7 +15,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Unknown};
 use katabatic_engine::sides::local::LocalSide;
 use katabatic_engine::sides::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped,
+    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps, Swapped,
 };
 use katabatic_engine::stop::Stop;
 use tokio::sync::mpsc;
@@ -63,7 +64,11 @@ impl Near {
 
     async fn stage(&self, content: &str, like: &str) -> Staged {
         self.side
-            .stage(source(&[content], content.len() as u64), &path(like))
+            .stage(
+                source(&[content], content.len() as u64),
+                &path(like),
+                &Steps::unkept(),
+            )
             .await
             .unwrap()
     }
@@ -91,6 +96,8 @@ fn source(chunks: &[&str], size: u64) -> Source {
     Source {
         size,
         edited: Some(EditTime(-1_500_000_000)),
+        from: 0,
+        announced: None,
         content: stream::iter(chunks).boxed(),
     }
 }
@@ -220,7 +227,10 @@ async fn what_is_staged_is_whole_or_not_there() {
         "dates before 1970 too"
     );
     assert!(near.side.is_staged(&staged.slot).await.unwrap());
-    let short = near.side.stage(source(&["hell"], 5), &path("new")).await;
+    let short = near
+        .side
+        .stage(source(&["hell"], 5), &path("new"), &Steps::unkept())
+        .await;
     assert!(matches!(short, Err(SideError::TryAgain(_))), "{short:?}");
     let broken = stream::iter([
         Ok(Bytes::from("x".repeat(300_000))),
@@ -230,16 +240,25 @@ async fn what_is_staged_is_whole_or_not_there() {
     let cut = Source {
         size: 600_000,
         edited: None,
+        from: 0,
+        announced: None,
         content: broken,
     };
     assert_eq!(
-        near.side.stage(cut, &path("new")).await.unwrap_err(),
+        near.side
+            .stage(cut, &path("new"), &Steps::unkept())
+            .await
+            .unwrap_err(),
         SideError::TryAgain("cut".into())
     );
     near.stop.ask();
     let stopped = near
         .side
-        .stage(source(&[&"x".repeat(400_000)], 400_000), &path("new"))
+        .stage(
+            source(&[&"x".repeat(400_000)], 400_000),
+            &path("new"),
+            &Steps::unkept(),
+        )
         .await;
     assert_eq!(stopped.unwrap_err(), SideError::Stopped);
     assert_eq!(
@@ -248,7 +267,7 @@ async fn what_is_staged_is_whole_or_not_there() {
             .count(),
         1
     );
-    near.side.clear_staging().await.unwrap();
+    near.side.clear_staging(&HashSet::new()).await.unwrap();
     assert!(!near.side.is_staged(&staged.slot).await.unwrap());
     near.side.unstage(&staged.slot).await.unwrap();
 }

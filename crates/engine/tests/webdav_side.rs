@@ -5,6 +5,7 @@
     reason = "a test stops where its world cannot be made"
 )]
 
+use std::collections::HashSet;
 use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -16,7 +17,7 @@ use katabatic_engine::net::Line;
 use katabatic_engine::secrets::Secret;
 use katabatic_engine::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use katabatic_engine::sides::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped,
+    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps, Swapped,
 };
 use katabatic_engine::stop::Stop;
 use katabatic_standin::{Config, Fault, Faults, Running, User, start};
@@ -95,7 +96,9 @@ impl Far {
     }
 
     async fn stage(&self, content: &str) -> Result<Staged, SideError> {
-        self.side.stage(source(content), &path("x")).await
+        self.side
+            .stage(source(content), &path("x"), &Steps::unkept())
+            .await
     }
 
     async fn read(&self, at: &str, seen: &Entry) -> Result<Vec<u8>, SideError> {
@@ -130,6 +133,8 @@ fn source(content: &str) -> Source {
     Source {
         size,
         edited: Some(EditTime(1_000_000_007)),
+        from: 0,
+        announced: None,
         content: stream::iter([Ok(bytes)]).boxed(),
     }
 }
@@ -247,7 +252,7 @@ async fn what_is_staged_is_read_back_before_it_is_ours() {
     }
     far.fault(&[]);
     let left = far.stage("left over").await.unwrap();
-    far.side.clear_staging().await.unwrap();
+    far.side.clear_staging(&HashSet::new()).await.unwrap();
     assert!(!far.side.is_staged(&left.slot).await.unwrap());
     far.side.unstage(&left.slot).await.unwrap();
     // Somebody tidied up: the folders are made again.

@@ -108,6 +108,9 @@ pub struct Intent {
     pub new: Option<Version>,
     /// The same version, as the other side sees it.
     pub source: Option<Version>,
+    /// Whether the content of the new version is only believed.
+    #[serde(default)]
+    pub unproven: bool,
     /// Whether the other side ever listed the name.
     pub source_listed: bool,
     /// Why, in words, for the spares.

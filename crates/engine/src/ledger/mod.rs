@@ -5,7 +5,9 @@
 //! queueing for one each. Reads open connections of their own.
 
 pub mod account_rows;
+pub(crate) mod block_rows;
 pub mod intents;
+pub(crate) mod partial_rows;
 pub mod rows;
 pub mod runs;
 mod schema;

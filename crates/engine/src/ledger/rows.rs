@@ -23,6 +23,8 @@ pub struct LedgerRow {
     pub far_seen: Option<View>,
     /// The state's word and the reason, where the path is not settled.
     pub open: Option<(String, String)>,
+    /// Whether the far content is only believed to be the agreed one.
+    pub unproven: bool,
 }
 
 impl LedgerRow {
@@ -59,6 +61,8 @@ pub struct Agreed {
     pub edited: Option<EditTime>,
     /// What finds the near file again after a move: its file handle.
     pub near_handle: Option<String>,
+    /// Whether the far content is only believed to be the agreed one.
+    pub unproven: bool,
 }
 
 /// The number of the lane of this id, which is given one where it has none.
@@ -128,7 +132,9 @@ pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result
     for sql in [
         "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM intent WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
-        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, far_marked = 0, token = NULL WHERE id = ?1",
+        "DELETE FROM partial WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "DELETE FROM blocks WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, far_marked = 0, token = NULL, listed_at = NULL WHERE id = ?1",
     ] {
         connection.execute(sql, [id])?;
     }
@@ -146,7 +152,9 @@ pub(crate) fn drop_lane(connection: &Connection, id: &str) -> rusqlite::Result<(
 pub(crate) fn untie_far(connection: &Connection, id: &str, place: &str) -> rusqlite::Result<()> {
     for sql in [
         "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
-        "UPDATE lane SET pass = 0, seen_at = NULL, far_marked = 0, token = NULL WHERE id = ?1",
+        "DELETE FROM partial WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "DELETE FROM blocks WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "UPDATE lane SET pass = 0, seen_at = NULL, far_marked = 0, token = NULL, listed_at = NULL WHERE id = ?1",
     ] {
         connection.execute(sql, [id])?;
     }
@@ -166,11 +174,11 @@ pub(crate) fn agree(
 ) -> rusqlite::Result<()> {
     let base = &agreed.base;
     let sql = "INSERT INTO row (lane, key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away,
-                                edited, near_handle)
-               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)
+                                edited, near_handle, unproven)
+               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)
                ON CONFLICT (lane, key) DO UPDATE SET
                    kind = ?3, size = ?4, content = ?5, near_stamp = ?6, far_stamp = ?7, near_listed = ?8,
-                   far_listed = ?9, away = ?10, edited = ?11, near_handle = ?12,
+                   far_listed = ?9, away = ?10, edited = ?11, near_handle = ?12, unproven = ?13,
                    near_seen_kind = NULL, near_seen_size = NULL, near_seen_stamp = NULL, near_seen_edited = NULL,
                    far_seen_kind = NULL, far_seen_size = NULL, far_seen_stamp = NULL, far_seen_edited = NULL,
                    far_seen_received = NULL, open_pass = NULL, state = NULL, reason = NULL";
@@ -187,6 +195,7 @@ pub(crate) fn agree(
         base.away.map(side_code),
         agreed.edited.map(|at| at.0),
         agreed.near_handle,
+        agreed.unproven,
     ])?;
     Ok(())
 }
@@ -196,9 +205,14 @@ pub(crate) fn forget(
     lane: LaneKey,
     path: &RelPath,
 ) -> rusqlite::Result<()> {
-    connection
-        .prepare_cached("DELETE FROM row WHERE lane = ?1 AND key = ?2")?
-        .execute(params![lane.0, path.key()])?;
+    for sql in [
+        "DELETE FROM row WHERE lane = ?1 AND key = ?2",
+        "DELETE FROM blocks WHERE lane = ?1 AND key = ?2",
+    ] {
+        connection
+            .prepare_cached(sql)?
+            .execute(params![lane.0, path.key()])?;
+    }
     Ok(())
 }
 
@@ -300,7 +314,7 @@ pub(crate) fn close_pass(
 
 const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away, edited,
     near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
-    far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason";
+    far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason, unproven";
 
 /// Goes through all rows of a lane, or of a folder of it, in tree order, until `each` says no more.
 pub(crate) fn each_row(
@@ -394,6 +408,7 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
         near_seen,
         far_seen,
         open: state.zip(reason),
+        unproven: row.get(21)?,
     })
 }
 

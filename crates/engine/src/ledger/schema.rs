@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 2] = [
+const MIGRATIONS: [&str; 3] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -121,6 +121,33 @@ const MIGRATIONS: [&str; 2] = [
     ) WITHOUT ROWID;
     -- Where a far spare lies, since its lane was tied to another far folder; NULL: at the lane's own.
     ALTER TABLE spare ADD COLUMN place TEXT;
+",
+    "
+    -- How far a large file was staged: of which version (the other side's stamp), where, and the BLAKE3 of what came.
+    CREATE TABLE partial (
+        lane        INTEGER NOT NULL,
+        key         BLOB NOT NULL,
+        side        INTEGER NOT NULL,
+        source      TEXT NOT NULL,
+        size        INTEGER NOT NULL,
+        slot        TEXT NOT NULL,
+        done        INTEGER NOT NULL,
+        prefix      BLOB NOT NULL,
+        noted_at    INTEGER NOT NULL,
+        PRIMARY KEY (lane, key, side)
+    ) WITHOUT ROWID;
+    -- The BLAKE3 of each block of the agreed version of a large file; they count only with that content.
+    CREATE TABLE blocks (
+        lane        INTEGER NOT NULL,
+        key         BLOB NOT NULL,
+        content     BLOB NOT NULL,
+        hashes      BLOB NOT NULL,
+        PRIMARY KEY (lane, key)
+    );
+    -- Whether the far content of a row is only believed to be what was agreed.
+    ALTER TABLE row ADD COLUMN unproven INTEGER NOT NULL DEFAULT 0;
+    -- When the far side was last listed whole, beside the token that tells what changed since.
+    ALTER TABLE lane ADD COLUMN listed_at INTEGER;
 "];
 
 pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::error::Error>> {

@@ -46,6 +46,7 @@ fn agreed(at: &str, content: &str) -> Agreed {
         },
         edited: Some(EditTime(-5)),
         near_handle: Some("7".into()),
+        unproven: false,
     }
 }
 
@@ -241,6 +242,7 @@ async fn intents_stay_until_they_have_an_outcome() {
         staged: None,
         new: None,
         source: None,
+        unproven: false,
         source_listed: true,
         why: "removed here".into(),
     };

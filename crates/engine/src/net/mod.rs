@@ -5,6 +5,8 @@
 
 pub mod certificate;
 pub mod proxy;
+pub mod rate;
+pub mod traffic;
 pub mod trust;
 
 use std::sync::Arc;
@@ -57,6 +59,23 @@ impl Line {
     /// # Errors
     /// Says which certificates or which proxy cannot be used.
     pub fn http(&self, address: &Url) -> Result<Http, String> {
+        self.http_with(address, |builder| builder.read_timeout(self.patience))
+    }
+
+    /// The same for large bodies, whose silence is watched by whoever sends them: while a body goes up, the other end
+    /// has nothing to say.
+    ///
+    /// # Errors
+    /// As [`Line::http`].
+    pub fn http_for_transfers(&self, address: &Url) -> Result<Http, String> {
+        self.http_with(address, |builder| builder)
+    }
+
+    fn http_with(
+        &self,
+        address: &Url,
+        more: impl Fn(reqwest::ClientBuilder) -> reqwest::ClientBuilder,
+    ) -> Result<Http, String> {
         let turned_away = trust::TurnedAway::default();
         let builder = if address.scheme() == "http" {
             // Reading the system's certificates takes longer than a small pass, and nothing here will need them.
@@ -71,11 +90,10 @@ impl Line {
             Some(proxy) => builder.proxy(proxy),
             None => builder.no_proxy(),
         };
-        let client = builder
+        let client = more(builder)
             .redirect(reqwest::redirect::Policy::none())
             .connect_timeout(self.patience.min(Duration::from_secs(20)))
-            .read_timeout(self.patience)
-            .pool_max_idle_per_host(16)
+            .pool_max_idle_per_host(traffic::MOST)
             .tcp_nodelay(true)
             .user_agent(concat!("katabatic/", env!("CARGO_PKG_VERSION")))
             .build()
@@ -100,6 +118,16 @@ impl Line {
 }
 
 impl Http {
+    /// The words for a server that takes a request and says nothing.
+    #[must_use]
+    pub(crate) fn silent(&self, address: &Url) -> SideError {
+        SideError::TryAgain(format!(
+            "{} took the request and then sent nothing for {} s",
+            address.host_str().unwrap_or("the server"),
+            self.patience.as_secs()
+        ))
+    }
+
     /// The words for a line that failed.
     #[must_use]
     pub(crate) fn line_error(&self, address: &Url, error: &reqwest::Error) -> SideError {
@@ -108,10 +136,7 @@ impl Http {
             return SideError::Untrusted(Box::new(distrust));
         }
         if error.is_timeout() && !error.is_connect() {
-            return SideError::TryAgain(format!(
-                "{host} took the request and then sent nothing for {} s",
-                self.patience.as_secs()
-            ));
+            return self.silent(address);
         }
         if !error.is_connect() {
             return SideError::TryAgain(format!(

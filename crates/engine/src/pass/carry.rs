@@ -5,26 +5,25 @@
 //! stops nobody but itself, unless what failed is the side as a whole.
 
 use std::collections::{BTreeMap, HashSet};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::{
     Agreement, Base, Decision, EditTime, Entry, Kind, RelPath, Side, Stamp, Step, View, words,
 };
 
+use super::convoy;
 use super::plan::{bytes_of, takes};
-use super::primitive::{self, Change, Trouble, agreed};
+use super::primitive::{self, Change, Learned, Trouble, agreed};
 use super::scan::digest;
-use super::{IN_FLIGHT, Pass, Plan, Progress};
+use super::transfer::{self, ATTEMPTS, Brought};
+use super::{IN_FLIGHT, Pass, Plan};
 use crate::Error;
 use crate::ledger::intents::{self, Version};
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::seam::Seam;
-use crate::sides::{FolderGone, Put, SideError, Source, Staged};
-
-/// How often a transfer is tried that was cut or turned away.
-const ATTEMPTS: u32 = 4;
+use crate::sides::{FolderGone, Put, SideError};
 
 /// How a step ended.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -118,7 +117,12 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
     for (_, folders) in stages.folders {
         room.steps(folders, IN_FLIGHT).await;
     }
-    room.steps(stages.files, IN_FLIGHT).await;
+    let (small, rest): (Vec<_>, Vec<_>) = stages
+        .files
+        .into_iter()
+        .partition(|step| convoy::may_join(step));
+    // Side by side: a large file does not keep the small ones waiting.
+    futures_util::join!(convoy::carry(&room, &small), room.steps(rest, IN_FLIGHT));
     room.steps(stages.removals, IN_FLIGHT).await;
     // One after another: a folder is empty only once the folders in it are gone.
     room.steps(stages.folder_removals, 1).await;
@@ -129,15 +133,15 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
         .unwrap_or_else(PoisonError::into_inner)
 }
 
-struct Room<'p> {
-    pass: &'p Pass,
+pub(super) struct Room<'p> {
+    pub(super) pass: &'p Pass,
     run: Option<i64>,
     carried: Mutex<Carried>,
 }
 
 /// What was moved by a step that is done.
 #[derive(Default)]
-struct Moved {
+pub(super) struct Moved {
     bytes: u64,
     /// Set where comparing two versions showed that they differ.
     conflict: bool,
@@ -146,7 +150,7 @@ struct Moved {
 }
 
 impl Moved {
-    fn bytes(bytes: u64) -> Result<Moved, Trouble> {
+    pub(super) fn bytes(bytes: u64) -> Result<Moved, Trouble> {
         Ok(Moved {
             bytes,
             ..Moved::default()
@@ -164,27 +168,7 @@ impl Room<'_> {
     /// A removal there will be believed only of names that were listed there once. So the folders that got something
     /// new are listed once more: what the server shows now, it can later show to be gone.
     async fn list_what_arrived(&self) {
-        let mut arrived: BTreeMap<RelPath, Vec<RelPath>> = BTreeMap::new();
-        for outcome in &self.carried().outcomes {
-            let new = match outcome.step.decision {
-                Decision::Carry { to: Side::Far, .. } | Decision::MakeFolder { on: Side::Far } => {
-                    true
-                }
-                _ => outcome
-                    .step
-                    .seen
-                    .base
-                    .as_ref()
-                    .is_some_and(|base| !base.far_listed),
-            };
-            if new && outcome.ending == Ending::Done {
-                let path = outcome.step.path();
-                arrived
-                    .entry(path.parent().unwrap_or_else(RelPath::root))
-                    .or_default()
-                    .push(path.clone());
-            }
-        }
+        let arrived = self.arrived_unseen();
         let far = self.pass.store(Side::Far);
         let listed: Vec<Vec<RelPath>> = stream::iter(arrived)
             .map(async |(folder, paths)| match far.names(&folder).await {
@@ -204,7 +188,35 @@ impl Room<'_> {
             .buffer_unordered(IN_FLIGHT)
             .collect()
             .await;
-        self.carried().listed = listed.into_iter().flatten().collect();
+        self.carried().listed.extend(listed.into_iter().flatten());
+    }
+
+    /// What got to the far side and was not seen in a listing there yet, by folder.
+    fn arrived_unseen(&self) -> BTreeMap<RelPath, Vec<RelPath>> {
+        let mut arrived: BTreeMap<RelPath, Vec<RelPath>> = BTreeMap::new();
+        let carried = self.carried();
+        let listed: HashSet<&RelPath> = carried.listed.iter().collect();
+        for outcome in &carried.outcomes {
+            let new = match outcome.step.decision {
+                Decision::Carry { to: Side::Far, .. } | Decision::MakeFolder { on: Side::Far } => {
+                    true
+                }
+                _ => outcome
+                    .step
+                    .seen
+                    .base
+                    .as_ref()
+                    .is_some_and(|base| !base.far_listed),
+            };
+            let path = outcome.step.path();
+            if new && outcome.ending == Ending::Done && !listed.contains(path) {
+                arrived
+                    .entry(path.parent().unwrap_or_else(RelPath::root))
+                    .or_default()
+                    .push(path.clone());
+            }
+        }
+        arrived
     }
 
     fn carried(&self) -> MutexGuard<'_, Carried> {
@@ -212,10 +224,30 @@ impl Room<'_> {
     }
 
     async fn step(&self, step: &Step) {
-        if self.pass.stop.asked() || self.carried().ended.is_some() {
-            return self.finish(step, Ending::Waiting, String::new(), 0);
+        if self.is_over() {
+            return self.left_waiting(step);
         }
         let result = self.deed(step).await;
+        self.settle(step, result);
+    }
+
+    /// Whether nothing more is to be begun.
+    pub(super) fn is_over(&self) -> bool {
+        self.pass.stop.asked() || self.carried().ended.is_some()
+    }
+
+    /// A step that is not begun any more.
+    pub(super) fn left_waiting(&self, step: &Step) {
+        self.finish(step, Ending::Waiting, String::new(), 0);
+    }
+
+    /// A path that the far side was seen to list.
+    pub(super) fn was_listed(&self, path: &RelPath) {
+        self.carried().listed.push(path.clone());
+    }
+
+    /// A step that has come to its end.
+    pub(super) fn settle(&self, step: &Step, result: Result<Moved, Trouble>) {
         self.pass.progress.carried_file();
         let (ending, reason, bytes) = match result {
             Ok(Moved {
@@ -318,9 +350,11 @@ impl Room<'_> {
         let Some(seen) = step.entry(from) else {
             return Err(Trouble::Met("there is nothing to carry".into()));
         };
-        let staged = self.stage(path, from, seen, to).await?;
+        let (Brought { staged, learned }, bytes) = self.bring(step, seen, to).await?;
         pass.seam(Seam::Staged, Some(to), Some(path)).await;
         if seen.content.is_some_and(|content| content != staged.digest) {
+            let _ = pass.store(to).unstage(&staged.slot).await;
+            transfer::forget_steps(pass, path, seen, to);
             return Err(Trouble::Met(
                 "it changed while it was being read; the next pass takes it up".into(),
             ));
@@ -341,49 +375,25 @@ impl Room<'_> {
             source: Some((Version::of(seen, Some(staged.digest)), from == Side::Far)),
             run: self.run,
             why: format!("replaced by the version from {}", from.here_or_there()),
+            learned,
         };
-        primitive::put(pass, change, staged).await?;
-        Moved::bytes(seen.size)
+        let put = primitive::put(pass, change, staged).await;
+        transfer::forget_steps(pass, path, seen, to);
+        put?;
+        Moved::bytes(bytes)
     }
 
-    /// Reads on one side and stages on the other, again where a line was cut.
-    async fn stage(
-        &self,
-        path: &RelPath,
-        from: Side,
-        seen: &Entry,
-        to: Side,
-    ) -> Result<Staged, Trouble> {
-        let (source_side, target) = (self.pass.store(from), self.pass.store(to));
-        let mut attempt = 1;
-        loop {
-            self.pass
-                .seam(Seam::BeforeRead, Some(from), Some(path))
-                .await;
-            let source = source_side.read(path, seen).await;
-            let result = match source {
-                Ok(source) => target
-                    .stage(counted(source, &self.pass.progress), path)
-                    .await
-                    .map_err(|why| (to, why)),
-                Err(why) => Err((from, why)),
-            };
-            match result {
-                Ok(staged) => return Ok(staged),
-                Err((_, SideError::TryAgain(why))) if attempt < ATTEMPTS => {
-                    tracing::debug!("{path} is tried again: {why}");
-                    tokio::time::sleep(std::time::Duration::from_millis(50 << attempt)).await;
-                    attempt += 1;
-                }
-                Err((_, SideError::Changed(why))) => return Err(Trouble::Met(why)),
-                Err((_, SideError::Missing)) => {
-                    return Err(Trouble::Met(
-                        "it went away before it could be read; the next pass looks at it".into(),
-                    ));
-                }
-                Err((side, why)) => return Err(Trouble::Side(side, why)),
-            }
+    /// Stages the version of the other side on `to`; the bytes that this took come along.
+    async fn bring(&self, step: &Step, seen: &Entry, to: Side) -> Result<(Brought, u64), Trouble> {
+        let (pass, path) = (self.pass, step.path());
+        if let (Side::Far, Some(old), Some(base)) = (to, step.entry(to), &step.seen.base)
+            && old.kind == Kind::File
+            && let Some(patched) = transfer::patched(pass, path, seen, old, base).await?
+        {
+            return Ok(patched);
         }
+        let brought = transfer::bring(pass, path, to.other(), seen, to).await?;
+        Ok((brought, seen.size))
     }
 
     async fn make_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
@@ -447,6 +457,7 @@ impl Room<'_> {
             source: None,
             run: self.run,
             why: format!("{gone} {}", on.other().here_or_there()),
+            learned: Learned::default(),
         };
         primitive::remove(pass, change).await?;
         Moved::bytes(0)
@@ -632,20 +643,6 @@ fn standing(step: &Step) -> Ending {
 
 fn same_version(agreed: &Stamp, seen: &Stamp) -> bool {
     agreed.as_str().trim_start_matches('?') == seen.as_str()
-}
-
-/// The same source, with its bytes counted as they go by.
-fn counted(source: Source, progress: &Arc<Progress>) -> Source {
-    let progress = Arc::clone(progress);
-    let content = source.content.inspect(move |chunk| {
-        if let Ok(chunk) = chunk {
-            progress.carried_bytes(chunk.len() as u64);
-        }
-    });
-    Source {
-        content: content.boxed(),
-        ..source
-    }
 }
 
 impl Carried {

@@ -11,7 +11,7 @@ use super::scan::digest_of;
 use crate::Error;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::settle::stamp_in_name;
-use crate::sides::{Put, SideError, SideStore};
+use crate::sides::{Put, SideError, SideStore, Steps};
 
 /// Looks at every near spare that no pass has looked at again yet.
 pub(crate) async fn bring_forward(pass: &Pass) -> Result<(), Error> {
@@ -55,7 +55,11 @@ async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
     let parent = spare.path.parent().unwrap_or_else(RelPath::root);
     let label = format!("written late {}", stamp_in_name(pass.clock.now()));
     let staged = near
-        .stage(near.read_spare(&spare.slot).await?, &spare.path)
+        .stage(
+            near.read_spare(&spare.slot).await?,
+            &spare.path,
+            &Steps::unkept(),
+        )
         .await?;
     for attempt in 1..100 {
         let name = dated_name(spare.path.name(), &label, attempt);

@@ -5,6 +5,7 @@
 //! finishes or undoes what an earlier pass was cut off in.
 
 mod carry;
+mod convoy;
 mod late_writers;
 pub mod plan;
 pub mod primitive;
@@ -12,11 +13,13 @@ pub mod progress;
 mod record;
 mod recover;
 pub(crate) mod scan;
+mod transfer;
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
-use katabatic_core::{BrakeVerdict, EditTime, RelPath, Side, Step};
+use katabatic_core::blocks::Blocks;
+use katabatic_core::{BrakeVerdict, Digest, EditTime, RelPath, Side, Stamp, Step};
 
 use crate::clock::Clock;
 use crate::ledger::Ledger;
@@ -53,7 +56,13 @@ pub struct Pass {
     pub stop: Stop,
     /// What is told of every step forward.
     pub progress: Arc<Progress>,
+    /// Large files that this pass has read already.
+    pub read: ReadFiles,
 }
+
+/// What reading large files told, so that none is read twice: the stamp of the version, its digest, its blocks.
+#[derive(Default)]
+pub struct ReadFiles(Mutex<BTreeMap<RelPath, (Stamp, Digest, Blocks)>>);
 
 /// What a pass is asked for.
 #[derive(Clone, Debug, Default)]
@@ -106,6 +115,22 @@ impl Report {
 }
 
 impl Pass {
+    pub(crate) fn note_blocks(
+        &self,
+        path: &RelPath,
+        stamp: &Stamp,
+        (digest, blocks): (Digest, Blocks),
+    ) {
+        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
+        read.insert(path.clone(), (stamp.clone(), digest, blocks));
+    }
+
+    pub(crate) fn blocks_of(&self, path: &RelPath, stamp: &Stamp) -> Option<(Digest, Blocks)> {
+        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let (of, digest, blocks) = read.remove(path)?;
+        (of == *stamp).then_some((digest, blocks))
+    }
+
     pub(crate) fn store(&self, side: Side) -> Arc<dyn SideStore> {
         self.lane.store(side)
     }

@@ -8,11 +8,13 @@
 //! An intent in the ledger comes before the first of these steps, and goes in the same commit as their outcome. An
 //! error that leaves open how things stand leaves the intent too, for `recover`.
 
+use katabatic_core::blocks::Blocks;
 use katabatic_core::{Base, Entry, Kind, RelPath, Side, Stamp, Toll};
 
 use super::Pass;
 use crate::Error;
 use crate::home::random_hex;
+use crate::ledger::block_rows;
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows::{self, Agreed};
 use crate::ledger::runs;
@@ -58,6 +60,16 @@ pub(crate) struct Change<'a> {
     pub(crate) source: Option<(Version, bool)>,
     pub(crate) run: Option<i64>,
     pub(crate) why: String,
+    pub(crate) learned: Learned,
+}
+
+/// What was learned about a new version on its way, beside its digest.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Learned {
+    /// The hashes of its blocks.
+    pub(crate) blocks: Option<Blocks>,
+    /// Whether the content of what was staged is only believed.
+    pub(crate) unproven: bool,
 }
 
 /// A unique name for what comes out.
@@ -76,6 +88,7 @@ pub(crate) async fn put(pass: &Pass, change: Change<'_>, staged: Staged) -> Resu
         staged: Some(staged.slot.clone()),
         new: Some(Version::of(&staged.entry, Some(staged.digest))),
         source: change.source.as_ref().map(|(version, _)| version.clone()),
+        unproven: change.learned.unproven,
         source_listed: change.source.as_ref().is_some_and(|(_, listed)| *listed),
         why: change.why.clone(),
     };
@@ -115,6 +128,7 @@ pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Troubl
         staged: None,
         new: None,
         source: None,
+        unproven: false,
         source_listed: false,
         why: change.why.clone(),
     };
@@ -164,6 +178,7 @@ pub(crate) async fn note_folder(
         staged: None,
         new: None,
         source: None,
+        unproven: false,
         source_listed: false,
         why: format!("removed {}", on.other().here_or_there()),
     };
@@ -449,8 +464,12 @@ impl Doing<'_> {
         );
         let spare = kept.map(|(slot, old)| self.spare_of(&slot, &old));
         let (lane, run, number) = (self.pass.lane.row.key, self.change.run, self.number);
+        let blocks = self.change.learned.blocks.clone();
         self.pass.ledger.write_later(move |connection| {
             rows::agree(connection, lane, &agreed)?;
+            if let (Some(blocks), Some(content)) = (&blocks, &agreed.base.content) {
+                block_rows::keep(connection, lane, &agreed.path, content, blocks)?;
+            }
             if let Some(spare) = &spare {
                 spare_rows::add(connection, spare)?;
                 if let Some(run) = run {
@@ -535,7 +554,10 @@ pub(crate) fn agreed_put(
         Side::Near => source.as_ref(),
         Side::Far => Some(placed),
     };
-    agreed(pass, path, base, edited, far)
+    Agreed {
+        unproven: intent.unproven,
+        ..agreed(pass, path, base, edited, far)
+    }
 }
 
 /// A row to record; a stamp that may still hide a change is marked so that the next pass reads the content. `far` is
@@ -560,5 +582,6 @@ pub(crate) fn agreed(
         base,
         edited,
         near_handle,
+        unproven: false,
     }
 }

@@ -58,6 +58,10 @@ impl Progress {
         self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
     }
 
+    pub(crate) fn took_back_bytes(&self, bytes: u64) {
+        self.bytes_done.fetch_sub(bytes, Ordering::Relaxed);
+    }
+
     /// How things stand now.
     #[must_use]
     pub fn moment(&self) -> Moment {

@@ -11,6 +11,7 @@ use super::primitive::{agreed_put, spare};
 use super::{Pass, Unfinished};
 use crate::Error;
 use crate::ledger::intents::{self, Intent, Version};
+use crate::ledger::partial_rows;
 use crate::ledger::rows;
 use crate::ledger::spare_rows;
 use crate::sides::{Checked, Put, SideError, SideStore};
@@ -56,7 +57,13 @@ pub(crate) async fn recover(pass: &Pass) -> Result<Unfinished, Error> {
     if held.is_empty() {
         for side in [katabatic_core::Side::Near, katabatic_core::Side::Far] {
             // Leftovers cost room and nothing else; the next pass tries again.
-            if let Err(why) = pass.store(side).clear_staging().await {
+            let (lane, now) = (pass.lane.row.key, pass.clock.now());
+            let keep = pass
+                .ledger
+                .write(move |connection| partial_rows::wanted(connection, lane, side, now))
+                .await?;
+            let keep = keep.into_iter().collect();
+            if let Err(why) = pass.store(side).clear_staging(&keep).await {
                 tracing::debug!("leftovers in the staging could not be cleared: {why}");
             }
         }

@@ -7,12 +7,14 @@ use std::sync::mpsc as blocking;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
+use katabatic_core::blocks::WORTH_PATCHING;
 use katabatic_core::{
     Base, Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath,
     Side, Step, Triple, Unknown, View,
 };
 use tokio::sync::mpsc;
 
+use super::transfer::digest_with_blocks;
 use super::{Pass, Unfinished};
 use crate::Error;
 use crate::ledger::rows;
@@ -202,7 +204,7 @@ async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
         && near.stamp != base.near
         && near.size == base.size
     {
-        match digest(&*pass.store(Side::Near), &triple.path, near).await {
+        match near_digest(pass, &triple.path, near).await {
             Ok(content) => near.content = Some(content),
             Err(error) => {
                 // It cannot be read, or is being written just now: not a version anybody may act on.
@@ -227,6 +229,18 @@ async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
         }
     }
     (triple, listed)
+}
+
+/// The digest of a near version; of a large one the blocks are kept for carrying it.
+async fn near_digest(pass: &Pass, path: &RelPath, seen: &Entry) -> Result<Digest, SideError> {
+    let near = pass.store(Side::Near);
+    if seen.size < WORTH_PATCHING {
+        return digest(&*near, path, seen).await;
+    }
+    let read = digest_with_blocks(&*near, path, seen).await?;
+    let digest = read.0;
+    pass.note_blocks(path, &seen.stamp, read);
+    Ok(digest)
 }
 
 /// The digest of a version, by reading it.

@@ -7,9 +7,14 @@ pub mod local;
 pub mod walk;
 pub mod webdav;
 
+use std::collections::HashSet;
+use std::sync::Arc;
+
 use async_trait::async_trait;
 use bytes::Bytes;
+use futures_util::future::join_all;
 use futures_util::stream::BoxStream;
+use katabatic_core::blocks::Stretch;
 use katabatic_core::{Digest, EditTime, Entry, Listing, RelPath};
 use tokio::sync::mpsc;
 
@@ -73,8 +78,93 @@ pub struct Source {
     pub size: u64,
     /// When it was edited, where the side knows.
     pub edited: Option<EditTime>,
+    /// How many bytes at the beginning are left out, because they have arrived before.
+    pub from: u64,
+    /// The SHA-256 of the whole, where the side gives one and has not checked it itself.
+    pub announced: Option<Vec<u8>>,
     /// The content.
     pub content: Content,
+}
+
+/// So many bytes of a large file are a step: what has arrived of it is kept whatever happens to the rest.
+pub const STEP: u64 = 16 * 1024 * 1024;
+
+/// How far a large file was staged.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Partial {
+    /// Its name in the side's staging.
+    pub slot: String,
+    /// Bytes that lie there for sure.
+    pub done: u64,
+    /// Their BLAKE3.
+    pub prefix: Digest,
+}
+
+/// What is told how far a staging has come; nothing where it is begun anew.
+pub type NoteStep = Arc<dyn Fn(Option<Partial>) + Send + Sync>;
+
+/// Where the progress of a staging comes from, and where it goes.
+#[derive(Clone)]
+pub struct Steps {
+    /// How far an earlier attempt came with this very version.
+    pub known: Option<Partial>,
+    /// What is told of each step.
+    pub note: NoteStep,
+}
+
+impl Steps {
+    /// Nothing is known and nothing is kept.
+    #[must_use]
+    pub fn unkept() -> Steps {
+        Steps {
+            known: None,
+            note: Arc::new(drop),
+        }
+    }
+}
+
+/// What a new version of a large file changes in the old one; no shorter than the old one is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Patch {
+    /// Length of the new version.
+    pub size: u64,
+    /// When it was edited, where that is known.
+    pub edited: Option<EditTime>,
+    /// BLAKE3 of the new version.
+    pub digest: Digest,
+    /// What differs, in order.
+    pub ranges: Vec<Stretch>,
+}
+
+/// A file that arrived under its real name in one step.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Arrived {
+    /// The version; without a stamp where the side said nothing of it.
+    pub entry: Entry,
+    /// Whether the side said itself which version that is.
+    pub told: bool,
+    /// BLAKE3 of what went through our hands.
+    pub digest: Digest,
+}
+
+/// Something staged and the name it is to get.
+#[derive(Clone, Debug)]
+pub struct Placing {
+    /// Its name in the staging.
+    pub slot: String,
+    /// The version that was staged.
+    pub version: Entry,
+    /// The name.
+    pub path: RelPath,
+}
+
+/// A version that stands in its place.
+#[derive(Clone, Debug)]
+pub struct Verified {
+    /// What stands there.
+    pub entry: Entry,
+    /// Whether a listing of its folder showed it.
+    pub listed: bool,
 }
 
 /// Content that arrived whole on a side, under a name of its own.
@@ -172,11 +262,56 @@ pub trait SideStore: Send + Sync {
     /// A direct look at one path.
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError>;
 
+    /// Opens the version that `seen` describes, for reading from this byte on.
+    async fn read_from(&self, path: &RelPath, seen: &Entry, from: u64)
+    -> Result<Source, SideError>;
+
     /// Opens the version that `seen` describes, for reading.
-    async fn read(&self, path: &RelPath, seen: &Entry) -> Result<Source, SideError>;
+    async fn read(&self, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
+        self.read_from(path, seen, 0).await
+    }
 
     /// Takes content whole into the staging, durably; `like` is the path whose owner and rights a file takes over.
-    async fn stage(&self, source: Source, like: &RelPath) -> Result<Staged, SideError>;
+    async fn stage(
+        &self,
+        source: Source,
+        like: &RelPath,
+        steps: &Steps,
+    ) -> Result<Staged, SideError>;
+
+    /// Whether a staging that was cut can go on from where the side itself has kept it, so that the source need not be
+    /// read again from its beginning.
+    fn wants_the_rest_only(&self) -> bool {
+        false
+    }
+
+    /// Whether a new file of this size can get its real name whole or not at all, in one step.
+    fn puts_directly(&self, _size: u64) -> bool {
+        false
+    }
+
+    /// Puts a new file under its real name in one step; none where something has the name.
+    async fn put_new(&self, _: Source, _: &RelPath) -> Result<Option<Arrived>, SideError> {
+        Err(SideError::Failed("this side stages every file".into()))
+    }
+
+    /// Whether a new version can be staged from an old one and what differs.
+    fn patches(&self) -> bool {
+        false
+    }
+
+    /// Stages a new version from `old`, which stands at the path, and what differs; `content` is asked for each part.
+    async fn patch(
+        &self,
+        _path: &RelPath,
+        _old: &Entry,
+        _patch: &Patch,
+        _content: &(dyn Fn(Stretch) -> Content + Send + Sync),
+    ) -> Result<Staged, SideError> {
+        Err(SideError::Failed(
+            "this side stages every file whole".into(),
+        ))
+    }
 
     /// Drops something staged.
     async fn unstage(&self, slot: &str) -> Result<(), SideError>;
@@ -184,8 +319,8 @@ pub trait SideStore: Send + Sync {
     /// Whether something staged is still there.
     async fn is_staged(&self, slot: &str) -> Result<bool, SideError>;
 
-    /// Drops everything in this lane's staging, which must not be in use.
-    async fn clear_staging(&self) -> Result<(), SideError>;
+    /// Drops everything in this lane's staging but `keep`; it must not be in use.
+    async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError>;
 
     /// Puts the staged file in place and what was there into the spare, in one step, where the side can.
     async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError>;
@@ -207,6 +342,34 @@ pub trait SideStore: Send + Sync {
 
     /// What is at the path, where that is the version that was staged.
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError>;
+
+    /// Moves staged files to their names, each if nothing is there.
+    async fn place_all(&self, placings: &[Placing]) -> Vec<Result<Put, SideError>> {
+        let one = |placing: &Placing| {
+            let Placing {
+                slot,
+                version,
+                path,
+            } = placing.clone();
+            async move { self.place(&slot, &version, &path).await }
+        };
+        join_all(placings.iter().map(one)).await
+    }
+
+    /// What is at the names now, each where that is the version that was staged.
+    async fn verify_all(&self, placings: &[Placing]) -> Vec<Result<Option<Verified>, SideError>> {
+        let one = |placing: &Placing| {
+            let Placing { version, path, .. } = placing.clone();
+            async move {
+                let found = self.verify(&path, &version).await?;
+                Ok(found.map(|entry| Verified {
+                    entry,
+                    listed: false,
+                }))
+            }
+        };
+        join_all(placings.iter().map(one)).await
+    }
 
     /// What is in a spare.
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError>;

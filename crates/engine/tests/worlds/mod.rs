@@ -10,7 +10,7 @@ use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{AccountConfig, Config, Direction, LaneConfig};
 use katabatic_engine::ledger::Ledger;
 use katabatic_engine::open::open_lane;
-use katabatic_engine::pass::{Pass, Plan, Progress, Report, Wish};
+use katabatic_engine::pass::{Pass, Plan, Progress, ReadFiles, Report, Wish};
 use katabatic_engine::seam::{NoHook, SharedHook};
 use katabatic_engine::secrets::{self, Keeping, Secret};
 use katabatic_engine::stop::Stop;
@@ -111,6 +111,7 @@ impl World {
             hook,
             stop,
             progress: Arc::new(Progress::default()),
+            read: ReadFiles::default(),
         })
     }
 

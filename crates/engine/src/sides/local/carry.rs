@@ -1,28 +1,25 @@
 //! Changing a local folder: the steps of the primitive, each of them one system call that cannot do half of it.
 
+use std::collections::HashMap;
 use std::ffi::OsStr;
-use std::fs::{File, FileTimes, Permissions};
-use std::io::{self, Read, Write};
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::os::unix::fs::{PermissionsExt, fchown};
-use std::sync::Arc;
-use std::time::{Duration, SystemTime};
 
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Digest, EditTime, Entry, Kind, RelPath};
-use rustix::fs::{AtFlags, Mode, OFlags, XattrFlags, mkdirat, unlinkat};
+use katabatic_core::{Digest, Entry, Kind, RelPath};
+use rustix::fs::{AtFlags, Mode, OFlags, mkdirat, unlinkat};
 use tokio::sync::mpsc;
 
 use super::room::{SPARES, STAGING, Shelf};
 use super::{Inner, fingerprint, scan, side_error, system};
-use crate::home::random_hex;
 use crate::sides::{
-    Captured, Checked, Content, FolderGone, Put, SideError, Source, Staged, Swapped,
+    Captured, Checked, Content, FolderGone, Placing, Put, SideError, Source, Swapped,
 };
 
 /// Files up to this size go through memory in one piece.
-const SMALL: u64 = 256 * 1024;
+pub(super) const SMALL: u64 = 256 * 1024;
 const CHUNK: usize = 256 * 1024;
 
 fn failed(error: io::Error) -> SideError {
@@ -45,7 +42,12 @@ fn changed() -> SideError {
     SideError::Changed("it changed while it was being read; the next pass takes it up".into())
 }
 
-pub(super) fn read(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
+pub(super) fn read(
+    inner: &Inner,
+    path: &RelPath,
+    seen: &Entry,
+    from: u64,
+) -> Result<Source, SideError> {
     let flags = OFlags::RDONLY | OFlags::NONBLOCK;
     let file = File::from(system::open_below(inner.root.as_fd(), path, flags).map_err(failed)?);
     let stat = system::stat_of(file.as_fd()).map_err(failed)?;
@@ -58,7 +60,9 @@ pub(super) fn read(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<Source
     Ok(Source {
         size: seen.size,
         edited,
-        content: content(inner, file, seen)?,
+        from,
+        announced: None,
+        content: content(inner, file, seen, from)?,
     })
 }
 
@@ -68,14 +72,19 @@ pub(super) fn read_spare(inner: &Inner, spare: &str) -> Result<Source, SideError
     Ok(Source {
         size: seen.size,
         edited: seen.edited,
-        content: content(inner, file, &seen)?,
+        from: 0,
+        announced: None,
+        content: content(inner, file, &seen, 0)?,
     })
 }
 
 /// The content, which ends in an error where the file is not the same at the end as at the beginning.
-fn content(inner: &Inner, mut file: File, seen: &Entry) -> Result<Content, SideError> {
+fn content(inner: &Inner, mut file: File, seen: &Entry, from: u64) -> Result<Content, SideError> {
     // What is still on its way to the disk would be read, and lost by a power cut after it was called settled.
     file.sync_data().map_err(failed)?;
+    if from > 0 {
+        file.seek(SeekFrom::Start(from)).map_err(failed)?;
+    }
     if seen.size <= SMALL {
         let mut whole = Vec::with_capacity(seen.size as usize);
         file.read_to_end(&mut whole).map_err(failed)?;
@@ -119,170 +128,6 @@ fn still_the_same(file: &File, seen: &Entry) -> Result<(), SideError> {
     } else {
         Err(changed())
     }
-}
-
-pub(super) async fn stage(
-    inner: Arc<Inner>,
-    mut source: Source,
-    like: RelPath,
-) -> Result<Staged, SideError> {
-    let (sender, receiver) = mpsc::channel::<Bytes>(4);
-    let (size, edited) = (source.size, source.edited);
-    let writer = {
-        let inner = Arc::clone(&inner);
-        move || write_staged(&inner, receiver, size, edited, &like)
-    };
-    let mut first = None;
-    if size <= SMALL {
-        // One trip to a writing thread instead of two for the many small files.
-        let mut whole = Vec::with_capacity(size as usize);
-        while let Some(chunk) = source.content.next().await {
-            whole.extend_from_slice(&chunk?);
-        }
-        first = Some(Bytes::from(whole));
-    }
-    if let Some(whole) = first {
-        sender
-            .send(whole)
-            .await
-            .map_err(|_| SideError::Failed("the writing thread ended".into()))?;
-        drop(sender);
-        return join(tokio::task::spawn_blocking(writer).await).map(|(staged, _)| staged);
-    }
-    let writing = tokio::task::spawn_blocking(writer);
-    let mut broken = None;
-    while let Some(chunk) = source.content.next().await {
-        match chunk {
-            Ok(chunk) if inner.stop.asked() => {
-                drop(chunk);
-                broken = Some(SideError::Stopped);
-                break;
-            }
-            // The writer stopped taking: it has the reason.
-            Ok(chunk) => {
-                if sender.send(chunk).await.is_err() {
-                    break;
-                }
-            }
-            Err(error) => {
-                broken = Some(error);
-                break;
-            }
-        }
-    }
-    drop(sender);
-    let written = join(writing.await);
-    match (broken, written) {
-        (None, written) => written.map(|(staged, _)| staged),
-        (Some(error), written) => {
-            if let Ok((staged, _)) = written {
-                inner.room.remove(STAGING, &staged.slot)?;
-            }
-            Err(error)
-        }
-    }
-}
-
-fn join<T>(joined: Result<Result<T, SideError>, tokio::task::JoinError>) -> Result<T, SideError> {
-    joined.unwrap_or_else(|error| {
-        Err(SideError::Failed(format!(
-            "the writing thread broke off: {error}"
-        )))
-    })
-}
-
-fn write_staged(
-    inner: &Inner,
-    mut receiver: mpsc::Receiver<Bytes>,
-    size: u64,
-    edited: Option<EditTime>,
-    like: &RelPath,
-) -> Result<(Staged, File), SideError> {
-    let slot = random_hex(8).map_err(|error| SideError::Failed(error.why))?;
-    let mut file = inner.room.create(STAGING, &slot).map_err(failed)?;
-    let written = (|| {
-        let (mut hasher, mut length) = (blake3::Hasher::new(), 0u64);
-        while let Some(chunk) = receiver.blocking_recv() {
-            file.write_all(&chunk).map_err(failed)?;
-            hasher.update(&chunk);
-            length += chunk.len() as u64;
-        }
-        if length != size {
-            return Err(SideError::TryAgain(format!(
-                "{length} of {size} bytes arrived"
-            )));
-        }
-        take_over(inner, &file, like).map_err(failed)?;
-        if let Some(edited) = edited {
-            file.set_times(FileTimes::new().set_modified(system_time(edited)))
-                .map_err(failed)?;
-        }
-        file.sync_all().map_err(failed)?;
-        let entry = inner
-            .room
-            .entry(STAGING, &slot)?
-            .ok_or(SideError::Missing)?;
-        Ok(Staged {
-            slot: slot.clone(),
-            entry,
-            digest: Digest(*hasher.finalize().as_bytes()),
-        })
-    })();
-    match written {
-        Ok(staged) => Ok((staged, file)),
-        Err(error) => {
-            inner.room.remove(STAGING, &slot)?;
-            Err(error)
-        }
-    }
-}
-
-fn system_time(at: EditTime) -> SystemTime {
-    let distance = Duration::from_nanos(at.0.unsigned_abs());
-    if at.0 < 0 {
-        SystemTime::UNIX_EPOCH - distance
-    } else {
-        SystemTime::UNIX_EPOCH + distance
-    }
-}
-
-/// Takes over owner, mode, ACL and extended attributes of the file that is about to be replaced.
-fn take_over(inner: &Inner, file: &File, like: &RelPath) -> io::Result<()> {
-    let old = match system::open_below(inner.root.as_fd(), like, OFlags::RDONLY | OFlags::NONBLOCK)
-    {
-        Ok(old) => File::from(old),
-        // A new file, or something that is not a file: nothing to take over.
-        Err(_) => return Ok(()),
-    };
-    let stat = system::stat_of(old.as_fd())?;
-    if !old.metadata()?.is_file() {
-        return Ok(());
-    }
-    let own = system::stat_of(file.as_fd())?;
-    if (own.stx_uid, own.stx_gid) != (stat.stx_uid, stat.stx_gid) {
-        // Not being allowed to give a file away is the usual case; it then belongs to whoever syncs.
-        if let Err(why) = fchown(file, Some(stat.stx_uid), Some(stat.stx_gid)) {
-            tracing::debug!("{like} changes its owner: {why}");
-        }
-    }
-    file.set_permissions(Permissions::from_mode(u32::from(stat.stx_mode) & 0o7777))?;
-    let mut names = vec![0u8; 64 * 1024];
-    let Ok(length) = rustix::fs::flistxattr(&old, names.as_mut_slice()) else {
-        return Ok(());
-    };
-    for name in names[..length]
-        .split(|&byte| byte == 0)
-        .filter(|name| !name.is_empty())
-    {
-        let mut value = vec![0u8; 64 * 1024];
-        if let Ok(length) = rustix::fs::fgetxattr(&old, name, value.as_mut_slice())
-            && let Err(why) =
-                rustix::fs::fsetxattr(file, name, &value[..length], XattrFlags::empty())
-        {
-            tracing::debug!("{like} loses the attribute {}: {why}", name.escape_ascii());
-        }
-    }
-    Ok(())
 }
 
 pub(super) fn swap(
@@ -409,6 +254,47 @@ pub(super) fn put(
     }
     sync(folder.as_fd())?;
     Ok(Put::Done)
+}
+
+/// Moves staged files to their names; their folders are synced once, and before anybody is told.
+pub(super) fn put_all(inner: &Inner, placings: &[Placing]) -> Vec<Result<Put, SideError>> {
+    let mut folders: HashMap<RelPath, Result<OwnedFd, SideError>> = HashMap::new();
+    let from = inner.room.shelf(STAGING);
+    let mut put: Vec<Result<Put, SideError>> = Vec::with_capacity(placings.len());
+    for placing in placings {
+        let above = placing.path.parent().unwrap_or_else(RelPath::root);
+        let folder = folders
+            .entry(above)
+            .or_insert_with(|| parent(inner, &placing.path));
+        put.push(match folder {
+            Err(error) => Err(error.clone()),
+            Ok(folder) => {
+                let to = (folder.as_fd(), OsStr::new(placing.path.name()));
+                match system::rename_new((from, OsStr::new(&placing.slot)), to) {
+                    Ok(()) => Ok(Put::Done),
+                    Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(Put::Taken),
+                    Err(error) => Err(failed(error)),
+                }
+            }
+        });
+    }
+    for (above, folder) in &folders {
+        let synced = match folder {
+            Ok(folder) => sync(folder.as_fd()),
+            Err(_) => Ok(()),
+        };
+        let Err(why) = synced else {
+            continue;
+        };
+        // They bear their names, and whether they will after a power cut cannot be told.
+        for (placing, put) in placings.iter().zip(&mut put) {
+            let there = placing.path.parent().unwrap_or_else(RelPath::root) == *above;
+            if there && *put == Ok(Put::Done) {
+                *put = Err(SideError::Unsure(why.to_string()));
+            }
+        }
+    }
+    put
 }
 
 pub(super) fn make_folder(inner: &Inner, path: &RelPath) -> Result<Put, SideError> {

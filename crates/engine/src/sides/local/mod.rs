@@ -8,8 +8,10 @@ mod carry;
 mod fingerprint;
 mod room;
 mod scan;
+mod stage;
 mod system;
 
+use std::collections::HashSet;
 use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -21,7 +23,8 @@ use katabatic_core::{Entry, RelPath};
 use tokio::sync::mpsc;
 
 use super::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped,
+    Captured, Checked, FolderGone, Found, Placing, Put, SideError, SideStore, Source, Staged,
+    Steps, Swapped, Verified,
 };
 use crate::stop::Stop;
 pub use fingerprint::handle_of;
@@ -165,14 +168,28 @@ impl SideStore for LocalSide {
         self.blocking(move |inner| scan::look(inner, &path)).await
     }
 
-    async fn read(&self, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
+    async fn read_from(
+        &self,
+        path: &RelPath,
+        seen: &Entry,
+        from: u64,
+    ) -> Result<Source, SideError> {
         let (path, seen) = (path.clone(), seen.clone());
-        self.blocking(move |inner| carry::read(inner, &path, &seen))
+        self.blocking(move |inner| carry::read(inner, &path, &seen, from))
             .await
     }
 
-    async fn stage(&self, source: Source, like: &RelPath) -> Result<Staged, SideError> {
-        carry::stage(Arc::clone(&self.inner), source, like.clone()).await
+    async fn stage(
+        &self,
+        source: Source,
+        like: &RelPath,
+        steps: &Steps,
+    ) -> Result<Staged, SideError> {
+        stage::stage(Arc::clone(&self.inner), source, like.clone(), steps.clone()).await
+    }
+
+    fn wants_the_rest_only(&self) -> bool {
+        true
     }
 
     async fn unstage(&self, slot: &str) -> Result<(), SideError> {
@@ -187,8 +204,39 @@ impl SideStore for LocalSide {
             .await
     }
 
-    async fn clear_staging(&self) -> Result<(), SideError> {
-        self.blocking(|inner| inner.room.clear_staging()).await
+    async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
+        let keep = keep.clone();
+        self.blocking(move |inner| inner.room.clear_staging(&keep))
+            .await
+    }
+
+    async fn place_all(&self, placings: &[Placing]) -> Vec<Result<Put, SideError>> {
+        let (count, placings) = (placings.len(), placings.to_vec());
+        let placed = self.blocking(move |inner| Ok(carry::put_all(inner, &placings)));
+        placed.await.unwrap_or_else(|error| vec![Err(error); count])
+    }
+
+    async fn verify_all(&self, placings: &[Placing]) -> Vec<Result<Option<Verified>, SideError>> {
+        let (count, placings) = (placings.len(), placings.to_vec());
+        let verify = |inner: &Inner, placing: &Placing| {
+            let there = scan::look(inner, &placing.path)?;
+            let same = |there: &Entry| {
+                fingerprint::same_but_for_ctime(&there.stamp, &placing.version.stamp)
+            };
+            Ok(there.filter(same).map(|entry| Verified {
+                entry,
+                listed: true,
+            }))
+        };
+        let verified = self.blocking(move |inner| {
+            Ok(placings
+                .iter()
+                .map(|placing| verify(inner, placing))
+                .collect())
+        });
+        verified
+            .await
+            .unwrap_or_else(|error| vec![Err(error); count])
     }
 
     async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError> {

@@ -3,6 +3,7 @@
 //! Renames are only one step within a file system. So the room lies in the state folder where that is on the root's
 //! own mount, and in a hidden folder at the root otherwise.
 
+use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io;
@@ -114,6 +115,17 @@ impl Room {
         )?))
     }
 
+    /// Opens what was staged before, to go on with it.
+    pub(super) fn open_staged(&self, slot: &str) -> io::Result<File> {
+        let flags = OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        Ok(File::from(rustix::fs::openat(
+            &self.staging,
+            slot,
+            flags,
+            rustix::fs::Mode::empty(),
+        )?))
+    }
+
     pub(super) fn remove(&self, shelf: Shelf, slot: &str) -> Result<(), SideError> {
         match unlinkat(self.shelf(shelf), slot, AtFlags::empty()) {
             Ok(()) | Err(rustix::io::Errno::NOENT) => Ok(()),
@@ -122,13 +134,13 @@ impl Room {
     }
 
     /// Staging holds only what was on its way, never the only copy of anything.
-    pub(super) fn clear_staging(&self) -> Result<(), SideError> {
+    pub(super) fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
         let names =
             rustix::fs::Dir::read_from(&self.staging).map_err(|error| side_error(&error.into()))?;
         for item in names {
             let item = item.map_err(|error| side_error(&error.into()))?;
             let name = item.file_name().to_string_lossy().into_owned();
-            if name != "." && name != ".." {
+            if name != "." && name != ".." && !keep.contains(&name) {
                 self.remove(Shelf::Staging, &name)?;
             }
         }

@@ -1,15 +1,23 @@
 //! Requests to an account: addresses, sign-in, patience with a busy server, and the words for what it answers.
 
-use std::sync::Arc;
+use std::hash::{BuildHasher, RandomState};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use bytes::Bytes;
+use futures_util::stream::BoxStream;
+use futures_util::{StreamExt, stream};
 use katabatic_core::RelPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
-use reqwest::header::{CONTENT_TYPE, HeaderMap, RETRY_AFTER};
+use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap, RETRY_AFTER};
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
+use tokio::time::Instant;
 use url::Url;
 
+use super::entry::http_date;
 use crate::accounts::tokens::TokenKeeper;
+use crate::net::rate::{Limits, Pace, Paces};
+use crate::net::traffic::{Flight, Traffic};
 use crate::net::{Http, Line, ProxyUsed};
 use crate::secrets::Secret;
 use crate::sides::SideError;
@@ -72,29 +80,92 @@ impl std::fmt::Display for Principal {
     }
 }
 
-/// A client of one account, with one pool of connections.
+/// What all clients of one account in a program share: connections, the number of requests in flight, the account's
+/// own limits.
+#[derive(Clone, Debug)]
+pub struct Shared {
+    http: Http,
+    traffic: Traffic,
+    up: Pace,
+    down: Pace,
+}
+
+impl Shared {
+    /// For this account.
+    ///
+    /// # Errors
+    /// Where the line cannot be set up.
+    pub fn new(line: &Line, address: &Url, limits: Limits) -> Result<Shared, SideError> {
+        Ok(Shared {
+            http: line
+                .http_for_transfers(address)
+                .map_err(SideError::Failed)?,
+            traffic: Traffic::default(),
+            up: Pace::new(limits.up),
+            down: Pace::new(limits.down),
+        })
+    }
+}
+
+/// When something last went up.
+#[derive(Clone, Debug)]
+pub(crate) struct Watch(Arc<Mutex<Instant>>);
+
+impl Default for Watch {
+    fn default() -> Watch {
+        Watch(Arc::new(Mutex::new(Instant::now())))
+    }
+}
+
+impl Watch {
+    /// Something goes up now.
+    pub(crate) fn touch(&self) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+    }
+
+    fn last(&self) -> Instant {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// A client of one account.
 #[derive(Clone)]
 pub struct Client {
     http: Http,
     connection: Connection,
+    traffic: Traffic,
+    /// What transfers keep to, up and down.
+    pub(crate) up: Paces,
+    pub(crate) down: Paces,
     pub(crate) stop: Stop,
 }
 
 impl Client {
-    /// A client for this account.
+    /// A client for this account that shares nothing with others.
     ///
     /// # Errors
     /// Where the line cannot be set up.
     pub fn new(connection: Connection, stop: Stop) -> Result<Client, SideError> {
-        let http = connection
-            .line
-            .http(&connection.address)
-            .map_err(SideError::Failed)?;
-        Ok(Client {
-            http,
+        let shared = Shared::new(&connection.line, &connection.address, Limits::default())?;
+        Ok(Client::sharing(
             connection,
             stop,
-        })
+            &shared,
+            Limits::default(),
+        ))
+    }
+
+    /// A client for this account; `limits` are its own, beside those of the account.
+    #[must_use]
+    pub fn sharing(connection: Connection, stop: Stop, shared: &Shared, limits: Limits) -> Client {
+        Client {
+            http: shared.http.clone(),
+            traffic: shared.traffic.clone(),
+            up: Paces([shared.up.clone(), Pace::new(limits.up)]),
+            down: Paces([shared.down.clone(), Pace::new(limits.down)]),
+            connection,
+            stop,
+        }
     }
 
     pub(super) fn is_read_only(&self) -> bool {
@@ -190,10 +261,7 @@ impl Client {
         if response.status() != StatusCode::MULTI_STATUS {
             return Ok(None);
         }
-        let bytes = response
-            .bytes()
-            .await
-            .map_err(|error| self.line_error(&error))?;
+        let bytes = self.bytes(response).await?;
         let resources = super::multistatus::read(&bytes[..])
             .await
             .map_err(SideError::Failed)?;
@@ -220,11 +288,7 @@ impl Client {
         if !response.status().is_success() {
             return Err(refusal(response.status()));
         }
-        let bytes = response
-            .bytes()
-            .await
-            .map_err(|error| self.line_error(&error))?;
-        Ok(bytes.to_vec())
+        Ok(self.bytes(response).await?.to_vec())
     }
 
     /// A request; it is signed in when it is sent.
@@ -255,11 +319,21 @@ impl Client {
         harmless: bool,
         build: impl Fn() -> Result<RequestBuilder, SideError> + Send + Sync,
     ) -> Result<Response, SideError> {
+        Ok(self.send_held(harmless, build).await?.0)
+    }
+
+    /// As [`Client::send`]; the request counts as in flight until what comes along is dropped.
+    pub(super) async fn send_held(
+        &self,
+        harmless: bool,
+        build: impl Fn() -> Result<RequestBuilder, SideError> + Send + Sync,
+    ) -> Result<(Response, Flight), SideError> {
         let mut attempt = 1;
         let mut renewed = false;
         loop {
             let last = attempt >= ATTEMPTS;
-            let wait = match self.send_signed(build()?).await {
+            let flight = self.traffic.begin().await;
+            let wait = match self.send_signed(build()?, None).await {
                 // Turned away at the door: nothing was done, so whatever it was may be asked again.
                 Ok(Answer::TokenRefused) if !renewed => {
                     renewed = true;
@@ -267,18 +341,27 @@ impl Client {
                 }
                 outcome => match outcome.and_then(|answer| self.answered(answer)) {
                     Ok(response) if is_busy(response.status()) && !last => {
-                        wait_asked(response.headers())
+                        let wait = wait_asked(response.headers());
+                        self.traffic
+                            .turned_away(wait.filter(|wait| *wait <= LONGEST_WAIT));
+                        wait
                     }
                     Ok(response) if is_busy(response.status()) => {
+                        self.traffic.turned_away(None);
                         return Err(SideError::TryAgain(format!(
                             "the server is too busy ({})",
                             response.status().as_u16()
                         )));
                     }
                     Err(SideError::TryAgain(_)) if harmless && !last => None,
-                    outcome => return outcome,
+                    outcome => {
+                        flight.answered();
+                        return outcome.map(|response| (response, flight));
+                    }
                 },
             };
+            // Whoever waits takes no place.
+            drop(flight);
             self.pause(attempt, wait).await?;
             attempt += 1;
         }
@@ -297,21 +380,35 @@ impl Client {
                 )));
             }
             Some(asked) => asked,
-            // Jitter, so that eight transfers turned away together do not come back together.
-            None => Duration::from_millis(
-                (50 << attempt.min(6)) + u64::from(std::process::id() % 37) * u64::from(attempt),
-            ),
+            None => {
+                let longest = 100 << attempt.min(6);
+                Duration::from_millis(longest / 2 + jitter() % (longest / 2))
+            }
         };
         tokio::time::sleep(wait).await;
         Ok(())
     }
 
-    /// Sends a request once.
+    /// Sends a request once, for which `watch` says when the last byte of it went up.
     ///
     /// # Errors
     /// As [`Client::send`].
-    pub async fn send_once(&self, request: RequestBuilder) -> Result<Response, SideError> {
-        match self.send_signed(request).await? {
+    pub(crate) async fn send_once(
+        &self,
+        request: RequestBuilder,
+        watch: &Watch,
+    ) -> Result<Response, SideError> {
+        let _flight = self.traffic.begin().await;
+        watch.touch();
+        let answer = self.send_signed(request, Some(watch)).await?;
+        if let Answer::Of(response) = &answer
+            && is_busy(response.status())
+        {
+            let wait = wait_asked(response.headers());
+            self.traffic
+                .turned_away(wait.filter(|wait| *wait <= LONGEST_WAIT));
+        }
+        match answer {
             Answer::TokenRefused => {
                 Err(SideError::TryAgain("the sign-in had to be renewed".into()))
             }
@@ -319,7 +416,11 @@ impl Client {
         }
     }
 
-    async fn send_signed(&self, request: RequestBuilder) -> Result<Answer, SideError> {
+    async fn send_signed(
+        &self,
+        request: RequestBuilder,
+        watch: Option<&Watch>,
+    ) -> Result<Answer, SideError> {
         let (request, token) = match &self.connection.signer {
             Signer::Basic { user, password } => {
                 (request.basic_auth(user, Some(password.reveal())), None)
@@ -329,10 +430,7 @@ impl Client {
                 (request.bearer_auth(&token), Some((keeper, token)))
             }
         };
-        let response = request
-            .send()
-            .await
-            .map_err(|error| self.line_error(&error))?;
+        let response = self.within_patience(request, watch).await?;
         match token {
             Some((keeper, token)) if response.status() == StatusCode::UNAUTHORIZED => {
                 keeper.refused(&token).await?;
@@ -340,6 +438,61 @@ impl Client {
             }
             _ => Ok(Answer::Of(response)),
         }
+    }
+
+    /// Not the whole time counts, which for a large file on a slow line may be days, but the time without a byte.
+    async fn within_patience(
+        &self,
+        request: RequestBuilder,
+        watch: Option<&Watch>,
+    ) -> Result<Response, SideError> {
+        let patience = self.connection.line.patience;
+        let began = Instant::now();
+        let mut sending = std::pin::pin!(request.send());
+        loop {
+            let until = watch.map_or(began, Watch::last) + patience;
+            match tokio::time::timeout_at(until, &mut sending).await {
+                Ok(sent) => return sent.map_err(|error| self.line_error(&error)),
+                Err(_) if watch.is_some_and(|watch| watch.last() + patience > Instant::now()) => {}
+                Err(_) => return Err(self.silent()),
+            }
+        }
+    }
+
+    fn silent(&self) -> SideError {
+        self.http.silent(&self.connection.address)
+    }
+
+    /// The body of an answer, piece by piece, no longer than the server is silent for as long as it may.
+    pub(crate) fn body(&self, response: Response) -> BoxStream<'static, Result<Bytes, SideError>> {
+        let (client, patience) = (self.clone(), self.connection.line.patience);
+        let body = response.bytes_stream().boxed();
+        stream::unfold(Some(body), move |body| {
+            let client = client.clone();
+            async move {
+                let mut body = body?;
+                match tokio::time::timeout(patience, body.next()).await {
+                    Ok(None) => None,
+                    Ok(Some(Ok(chunk))) => Some((Ok(chunk), Some(body))),
+                    Ok(Some(Err(error))) => Some((Err(client.line_error(&error)), None)),
+                    Err(_) => Some((Err(client.silent()), None)),
+                }
+            }
+        })
+        .boxed()
+    }
+
+    /// The whole body of an answer that is known to be small.
+    ///
+    /// # Errors
+    /// Where the line was cut.
+    pub(crate) async fn bytes(&self, response: Response) -> Result<Bytes, SideError> {
+        let mut body = self.body(response);
+        let mut whole = Vec::new();
+        while let Some(chunk) = body.next().await {
+            whole.extend_from_slice(&chunk?);
+        }
+        Ok(whole.into())
     }
 
     fn answered(&self, answer: Answer) -> Result<Response, SideError> {
@@ -422,16 +575,24 @@ fn is_busy(status: StatusCode) -> bool {
     )
 }
 
-/// `Retry-After` in seconds (RFC 9110 §10.2.3); a date is rare and is read as "a little later".
+/// `Retry-After` (RFC 9110 §10.2.3): seconds, or a date, which counts from the server's own.
 fn wait_asked(headers: &HeaderMap) -> Option<Duration> {
-    headers
-        .get(RETRY_AFTER)?
-        .to_str()
-        .ok()?
-        .trim()
-        .parse()
+    let text = headers.get(RETRY_AFTER)?.to_str().ok()?.trim();
+    if let Ok(seconds) = text.parse() {
+        return Some(Duration::from_secs(seconds));
+    }
+    let (then, now) = (
+        http_date(text)?,
+        http_date(headers.get(DATE)?.to_str().ok()?)?,
+    );
+    u64::try_from(then.0.saturating_sub(now.0))
         .ok()
-        .map(Duration::from_secs)
+        .map(Duration::from_nanos)
+}
+
+/// Anything: so that transfers turned away together do not come back together.
+fn jitter() -> u64 {
+    RandomState::new().hash_one(0)
 }
 
 /// The words for an answer that is not what was asked for.

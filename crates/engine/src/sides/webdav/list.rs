@@ -42,7 +42,7 @@ pub(super) async fn propfind(
             .header(CONTENT_TYPE, "application/xml; charset=utf-8")
             .body(body.to_owned()))
     };
-    let response = client.send(true, build).await?;
+    let (response, _flight) = client.send_held(true, build).await?;
     if response.status() != StatusCode::MULTI_STATUS {
         return Err(match response.status() {
             StatusCode::OK | StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED => {
@@ -52,9 +52,8 @@ pub(super) async fn propfind(
         });
     }
     let headers = response.headers().clone();
-    let line_error =
-        |error: reqwest::Error| io::Error::other(client.line_error(&error).to_string());
-    let body = StreamReader::new(response.bytes_stream().map_err(line_error));
+    let line_error = |error: SideError| io::Error::other(error.to_string());
+    let body = StreamReader::new(client.body(response).map_err(line_error));
     let resources = multistatus::read(body).await.map_err(SideError::Failed)?;
     Ok((resources, headers))
 }

@@ -6,32 +6,46 @@
 
 mod carry;
 pub(crate) mod client;
+mod download;
 mod entry;
 mod list;
 mod multistatus;
 mod room;
 mod survey;
+mod upload;
+mod ways;
 
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
+use katabatic_core::blocks::Stretch;
 use katabatic_core::{EditTime, Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
 use super::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Swapped, walk,
+    Arrived, Captured, Checked, Content, FolderGone, Found, Patch, Placing, Put, SideError,
+    SideStore, Source, Staged, Steps, Swapped, Verified, walk,
 };
-use crate::accounts::probe::{Findings, Keeps};
+use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
-pub use client::{Client, Connection, Principal, Signer};
-use room::Room;
+pub(crate) use client::Watch;
+pub use client::{Client, Connection, Principal, Shared, Signer};
+use room::{Room, StagedLooks};
 pub(crate) use survey::{Listed, listed};
 pub use survey::{Survey, Top, survey};
+use ways::Ways;
 
 /// A version that a server received so short a time ago may share its tag with one that comes right after. Twice a
 /// second's resolution, and the second or two by which clocks may differ unseen.
 const FRESH_NANOSECONDS: i64 = 4_000_000_000;
+
+/// So many names of a listing cost about as much as one request.
+const LISTED_AT_THE_COST_OF_A_LOOK: usize = 16;
+
+/// Files up to this size may go by one request where the server is good for it.
+const SMALL: u64 = 256 * 1024;
 
 /// As many folders are listed at a time.
 const LISTINGS: usize = 8;
@@ -47,16 +61,17 @@ pub(crate) struct Inner {
     /// The lane's far folder, below the account's address.
     root: RelPath,
     room: Room,
+    looks: StagedLooks,
     /// Whether the server keeps properties of our own; found out by trying.
     keeps_properties: AtomicBool,
     /// How far the server's clock is ahead of ours, in nanoseconds.
     clock_ahead: AtomicI64,
     /// Whether the server said that the root may only be read.
     only_read: AtomicBool,
-    /// Whether equal tags may hide two versions, so that what is young is read again.
-    tags_prove_little: AtomicBool,
-    /// Whether a move may overwrite what it was told not to, so that a look comes right before each.
-    moves_overwrite: AtomicBool,
+    /// In which way things are carried here.
+    ways: Mutex<Ways>,
+    /// How many names the last listing of a folder showed.
+    listed: Mutex<HashMap<RelPath, usize>>,
     /// The software that was probed, and the one that answers now.
     probed: Option<Option<String>>,
     software: Mutex<Option<Option<String>>>,
@@ -71,12 +86,12 @@ impl WebdavSide {
             client,
             root,
             room,
+            looks: StagedLooks::default(),
             keeps_properties: AtomicBool::new(true),
             clock_ahead: AtomicI64::new(0),
             only_read: AtomicBool::new(false),
-            // Of a server that nobody has looked at closely, the worst is believed.
-            tags_prove_little: AtomicBool::new(true),
-            moves_overwrite: AtomicBool::new(true),
+            ways: Mutex::new(Ways::of_a_stranger()),
+            listed: Mutex::default(),
             probed: None,
             software: Mutex::new(None),
         };
@@ -89,8 +104,7 @@ impl WebdavSide {
     #[must_use]
     pub fn knowing(self, findings: &Findings) -> WebdavSide {
         let inner = Arc::try_unwrap(self.inner).map(|mut inner| {
-            inner.tags_prove_little = AtomicBool::new(findings.tags_prove_little());
-            inner.moves_overwrite = AtomicBool::new(findings.no_overwrite_move != Keeps::Obeyed);
+            inner.ways = Mutex::new(Ways::of(findings));
             inner.keeps_properties = AtomicBool::new(findings.properties);
             inner.probed = Some(findings.server.clone());
             inner
@@ -110,8 +124,7 @@ impl WebdavSide {
             .unwrap_or_else(PoisonError::into_inner);
         let changed = matches!((&inner.probed, &*now), (Some(probed), Some(now)) if probed != now);
         if changed {
-            inner.tags_prove_little.store(true, Ordering::Relaxed);
-            inner.moves_overwrite.store(true, Ordering::Relaxed);
+            *inner.ways.lock().unwrap_or_else(PoisonError::into_inner) = Ways::of_a_stranger();
         }
         changed
     }
@@ -155,6 +168,29 @@ impl WebdavSide {
 }
 
 impl Inner {
+    fn ways(&self) -> Ways {
+        *self.ways.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What stands in a folder now, where one listing of it is cheaper than a look at so many names.
+    async fn listed_for(&self, folder: &RelPath, names: usize) -> HashMap<String, Entry> {
+        let known = {
+            let listed = self.listed.lock().unwrap_or_else(PoisonError::into_inner);
+            listed.get(folder).copied().unwrap_or(0)
+        };
+        if names < 3 || known > names * LISTED_AT_THE_COST_OF_A_LOOK {
+            return HashMap::new();
+        }
+        let found = match list::members(self, folder).await {
+            Ok(listed) => listed.names,
+            // Each is looked at by itself then, and says what is the matter.
+            Err(_) => Vec::new(),
+        };
+        let mut listed = self.listed.lock().unwrap_or_else(PoisonError::into_inner);
+        listed.insert(folder.clone(), found.len());
+        found.into_iter().collect()
+    }
+
     /// The path below the account's address of a path of the lane.
     fn far(&self, path: &RelPath) -> RelPath {
         path.parts().fold(self.root.clone(), |folder, part| {
@@ -162,6 +198,10 @@ impl Inner {
             folder.join(part).unwrap_or(folder)
         })
     }
+}
+
+fn is_version(there: &Entry, staged: &Entry) -> bool {
+    there.kind == Kind::File && there.stamp == staged.stamp && there.size == staged.size
 }
 
 #[async_trait]
@@ -198,12 +238,70 @@ impl SideStore for WebdavSide {
         list::look(&self.inner, &self.inner.far(path)).await
     }
 
-    async fn read(&self, path: &RelPath, seen: &Entry) -> Result<Source, SideError> {
-        carry::read(&self.inner, &self.inner.far(path), seen).await
+    async fn read_from(
+        &self,
+        path: &RelPath,
+        seen: &Entry,
+        from: u64,
+    ) -> Result<Source, SideError> {
+        download::read(&self.inner, &self.inner.far(path), seen, from).await
     }
 
-    async fn stage(&self, source: Source, _: &RelPath) -> Result<Staged, SideError> {
-        carry::stage(&self.inner, source).await
+    async fn stage(&self, source: Source, _: &RelPath, steps: &Steps) -> Result<Staged, SideError> {
+        upload::stage(&self.inner, source, steps).await
+    }
+
+    fn puts_directly(&self, size: u64) -> bool {
+        size <= SMALL && self.inner.ways().direct
+    }
+
+    async fn put_new(&self, source: Source, path: &RelPath) -> Result<Option<Arrived>, SideError> {
+        upload::put_new(&self.inner, source, &self.inner.far(path)).await
+    }
+
+    fn patches(&self) -> bool {
+        self.inner.ways().patches
+    }
+
+    async fn patch(
+        &self,
+        path: &RelPath,
+        old: &Entry,
+        patch: &Patch,
+        content: &(dyn Fn(Stretch) -> Content + Send + Sync),
+    ) -> Result<Staged, SideError> {
+        upload::patch(&self.inner, &self.inner.far(path), old, patch, content).await
+    }
+
+    async fn verify_all(&self, placings: &[Placing]) -> Vec<Result<Option<Verified>, SideError>> {
+        let mut folders: BTreeMap<RelPath, Vec<usize>> = BTreeMap::new();
+        for (at, placing) in placings.iter().enumerate() {
+            let above = placing.path.parent().unwrap_or_else(RelPath::root);
+            folders.entry(above).or_default().push(at);
+        }
+        let mut verified = HashMap::new();
+        for (folder, members) in folders {
+            let there = self
+                .inner
+                .listed_for(&self.inner.far(&folder), members.len())
+                .await;
+            for at in members {
+                let placing = &placings[at];
+                let found = match there.get(placing.path.name()) {
+                    Some(entry) => Ok(Some(entry.clone())),
+                    None => self.look(&placing.path).await,
+                };
+                let listed = there.contains_key(placing.path.name());
+                let same = |entry: &Entry| is_version(entry, &placing.version);
+                verified.insert(
+                    at,
+                    found.map(|entry| entry.filter(same).map(|entry| Verified { entry, listed })),
+                );
+            }
+        }
+        (0..placings.len())
+            .map(|at| verified.remove(&at).unwrap_or(Ok(None)))
+            .collect()
     }
 
     async fn unstage(&self, slot: &str) -> Result<(), SideError> {
@@ -216,8 +314,8 @@ impl SideStore for WebdavSide {
             .is_some())
     }
 
-    async fn clear_staging(&self) -> Result<(), SideError> {
-        room::clear_staging(&self.inner).await
+    async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
+        room::clear_staging(&self.inner, keep).await
     }
 
     async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Result<Swapped, SideError> {
@@ -268,9 +366,7 @@ impl SideStore for WebdavSide {
 
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
         let there = self.look(path).await?;
-        Ok(there.filter(|there| {
-            there.kind == Kind::File && there.stamp == staged.stamp && there.size == staged.size
-        }))
+        Ok(there.filter(|there| is_version(there, staged)))
     }
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
@@ -282,7 +378,7 @@ impl SideStore for WebdavSide {
         let seen = list::look(&self.inner, &path)
             .await?
             .ok_or(SideError::Missing)?;
-        carry::read(&self.inner, &path, &seen).await
+        download::read(&self.inner, &path, &seen, 0).await
     }
 
     async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
@@ -306,7 +402,7 @@ impl SideStore for WebdavSide {
 
     fn is_fresh(&self, entry: &Entry) -> bool {
         let age = |received: EditTime| SystemClock.now().0.saturating_sub(received.0);
-        self.inner.tags_prove_little.load(Ordering::Relaxed)
+        self.inner.ways().read_young_again
             && entry
                 .received
                 .is_none_or(|received| age(received) < FRESH_NANOSECONDS)

@@ -1,6 +1,9 @@
 //! This computer's own room at a far root: staging and spares of one lane.
 
-use katabatic_core::RelPath;
+use std::collections::{HashMap, HashSet};
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use katabatic_core::{Entry, RelPath};
 use tokio::sync::Mutex;
 
 use super::{Inner, carry, list};
@@ -79,14 +82,57 @@ pub(super) async fn make_ready(inner: &Inner) -> Result<(), SideError> {
     Ok(())
 }
 
-pub(super) async fn clear_staging(inner: &Inner) -> Result<(), SideError> {
+pub(super) async fn clear_staging(inner: &Inner, keep: &HashSet<String>) -> Result<(), SideError> {
     let leftovers = match list::members(inner, &inner.room.staging).await {
         Ok(folder) => folder.names,
         Err(SideError::Missing) => return Ok(()),
         Err(error) => return Err(error),
     };
     for (name, _) in leftovers {
+        if keep.contains(&name) {
+            continue;
+        }
         carry::delete(inner, &inner.room.staged(&name)?).await?;
     }
     Ok(())
+}
+
+/// Looks at what was just staged. Those who ask at the same time share one listing of the staging folder: a look at
+/// each would double the requests of a first pass on servers that say nothing in their answer to an upload.
+#[derive(Default)]
+pub(super) struct StagedLooks {
+    asked: AtomicU64,
+    seen: Mutex<StagedSeen>,
+}
+
+#[derive(Default)]
+struct StagedSeen {
+    /// Whoever asked up to this number is answered by `found`.
+    answers: u64,
+    found: HashMap<String, Entry>,
+}
+
+impl StagedLooks {
+    pub(super) async fn look(&self, inner: &Inner, slot: &str) -> Result<Option<Entry>, SideError> {
+        let number = self.asked.fetch_add(1, Ordering::SeqCst) + 1;
+        let mut seen = self.seen.lock().await;
+        if seen.answers < number {
+            // Taken before the listing is asked for: what was staged by then is in it.
+            let asked = self.asked.load(Ordering::SeqCst);
+            if asked > number {
+                let listed = list::members(inner, &inner.room.staging).await?;
+                if listed.cut_short.is_none() {
+                    seen.found = listed.names.into_iter().collect();
+                    seen.answers = asked;
+                }
+            }
+        }
+        if seen.answers >= number
+            && let Some(entry) = seen.found.remove(slot)
+        {
+            return Ok(Some(entry));
+        }
+        drop(seen);
+        list::look(inner, &inner.room.staged(slot)?).await
+    }
 }

@@ -1,0 +1,185 @@
+//! Which parts of a large file a new version changes: hashes of blocks of the last version, beside those of the new.
+//!
+//! Blocks lie at fixed places, because a server can only be told to write bytes at a place: it has no way to shift
+//! what lies behind an insertion. So what was changed in place, or added at the end, costs its own blocks; a byte put
+//! in at the front changes every block behind it, and then the whole file is carried.
+
+/// Bytes of a block; the last one of a file may be shorter.
+pub const BLOCK: u64 = 128 * 1024;
+
+/// Files below this many bytes are always carried whole.
+pub const WORTH_PATCHING: u64 = 8 * 1024 * 1024;
+
+/// Some bytes of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stretch {
+    /// The first byte.
+    pub from: u64,
+    /// Bytes; at least one.
+    pub length: u64,
+}
+
+/// The BLAKE3 of each block of a version, in order.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Blocks(Vec<[u8; 32]>);
+
+impl Blocks {
+    /// One after another, 32 bytes each.
+    #[must_use]
+    pub fn to_bytes(&self) -> Vec<u8> {
+        self.0.concat()
+    }
+
+    /// What [`Blocks::to_bytes`] gave; none where the length is odd.
+    #[must_use]
+    pub fn from_bytes(bytes: &[u8]) -> Option<Blocks> {
+        let hashes = bytes.chunks(32).map(|hash| hash.try_into().ok());
+        hashes.collect::<Option<Vec<_>>>().map(Blocks)
+    }
+
+    /// The hashes of the blocks of a stretch that begins where a block does.
+    #[must_use]
+    pub fn of(&self, stretch: Stretch) -> Blocks {
+        let first = (stretch.from / BLOCK) as usize;
+        let count = stretch.length.div_ceil(BLOCK) as usize;
+        let end = (first + count).min(self.0.len());
+        Blocks(self.0.get(first..end).unwrap_or_default().to_vec())
+    }
+
+    /// What a new version of `size` bytes changes in the one with these blocks, in order; neighbours are joined, up to
+    /// `longest` bytes (a multiple of [`BLOCK`]).
+    #[must_use]
+    pub fn changes(&self, new: &Blocks, size: u64, longest: u64) -> Vec<Stretch> {
+        let mut stretches: Vec<Stretch> = Vec::new();
+        for (number, hash) in new.0.iter().enumerate() {
+            if self.0.get(number) == Some(hash) {
+                continue;
+            }
+            let from = number as u64 * BLOCK;
+            let length = BLOCK.min(size.saturating_sub(from));
+            match stretches.last_mut() {
+                Some(last) if last.from + last.length == from && last.length < longest => {
+                    last.length += length;
+                }
+                _ => stretches.push(Stretch { from, length }),
+            }
+        }
+        stretches
+    }
+}
+
+/// Hashes a version block by block as it goes by.
+#[derive(Default)]
+pub struct BlockHasher {
+    done: Vec<[u8; 32]>,
+    open: blake3::Hasher,
+    in_open: u64,
+}
+
+impl BlockHasher {
+    /// Takes the next bytes.
+    pub fn update(&mut self, mut bytes: &[u8]) {
+        while !bytes.is_empty() {
+            let room = (BLOCK - self.in_open).min(bytes.len() as u64) as usize;
+            let (now, later) = bytes.split_at(room);
+            self.open.update(now);
+            self.in_open += room as u64;
+            if self.in_open == BLOCK {
+                self.close();
+            }
+            bytes = later;
+        }
+    }
+
+    fn close(&mut self) {
+        self.done.push(*self.open.finalize().as_bytes());
+        self.open.reset();
+        self.in_open = 0;
+    }
+
+    /// The blocks of all that went by.
+    #[must_use]
+    pub fn finish(mut self) -> Blocks {
+        if self.in_open > 0 {
+            self.close();
+        }
+        Blocks(self.done)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn blocks(content: &[u8], pieces: usize) -> Blocks {
+        let mut hasher = BlockHasher::default();
+        for piece in content.chunks(pieces) {
+            hasher.update(piece);
+        }
+        hasher.finish()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+
+        /// The old version with the changes written into it is the new version.
+        #[test]
+        fn a_patched_version_is_the_new_one(
+            length in 0..6 * BLOCK as usize,
+            grown in 0..2 * BLOCK as usize,
+            edits in prop::collection::vec((0..6 * BLOCK as usize, 1..5000usize), 0..4),
+            longest in 1..4u64,
+        ) {
+            let old: Vec<u8> = (0..length).map(|at| (at * 31 / 7) as u8).collect();
+            let mut new = old.clone();
+            new.extend((0..grown).map(|at| at as u8));
+            for (at, count) in edits {
+                for byte in new.iter_mut().skip(at).take(count) {
+                    *byte ^= 0x55;
+                }
+            }
+            let (before, after) = (blocks(&old, 70_000), blocks(&new, 4096));
+            prop_assert_eq!(Blocks::from_bytes(&after.to_bytes()), Some(after.clone()));
+            let mut patched = old;
+            patched.resize(new.len(), 0);
+            for Stretch { from, length } in before.changes(&after, new.len() as u64, longest * BLOCK) {
+                let stretch = from as usize..(from + length) as usize;
+                prop_assert_eq!(
+                    after.of(Stretch { from, length }),
+                    blocks(&new[stretch.clone()], 1000)
+                );
+                patched[stretch.clone()].copy_from_slice(&new[stretch]);
+            }
+            prop_assert!(patched == new);
+        }
+    }
+
+    #[test]
+    fn what_did_not_change_costs_nothing_and_an_insertion_costs_all_behind_it() {
+        let old: Vec<u8> = (0..10 * BLOCK).map(|at| (at / 3) as u8).collect();
+        let before = blocks(&old, 1 << 16);
+        assert!(before.changes(&before, 10 * BLOCK, BLOCK).is_empty());
+        let mut edited = old.clone();
+        edited[5 * BLOCK as usize] ^= 1;
+        let changes = before.changes(&blocks(&edited, 1 << 16), 10 * BLOCK, BLOCK);
+        assert_eq!(
+            changes,
+            [Stretch {
+                from: 5 * BLOCK,
+                length: BLOCK
+            }]
+        );
+        let mut shifted = vec![0xAA];
+        shifted.extend(&old);
+        let changes = before.changes(&blocks(&shifted, 1 << 16), 10 * BLOCK + 1, 64 * BLOCK);
+        assert_eq!(
+            changes,
+            [Stretch {
+                from: 0,
+                length: 10 * BLOCK + 1
+            }]
+        );
+    }
+}

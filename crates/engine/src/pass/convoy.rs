@@ -1,0 +1,344 @@
+//! Many small new files together.
+//!
+//! Each goes the same way as any other: staged, placed where nothing is, verified, recorded, with an intent before
+//! and an outcome after. Only that the intents of a convoy are one commit, its places one sync of each folder, and its
+//! verifying one listing of each folder. Where a server is good for it, a file goes by one request instead: then there
+//! is nothing to clear up after a crash, and no intent.
+
+use futures_util::{StreamExt, stream};
+use katabatic_core::{Decision, Digest, Entry, RelPath, Side, Stamp, Step};
+
+use super::carry::{Moved, Room};
+use super::primitive::{Trouble, agreed_put};
+use super::transfer::{self, Brought};
+use crate::ledger::intents::{self, Intent, Version};
+use crate::ledger::rows;
+use crate::net::traffic::MOST;
+use crate::seam::Seam;
+use crate::sides::{Arrived, Placing, Put, SideError, Verified};
+
+/// Files up to this size travel together.
+const SMALL: u64 = 256 * 1024;
+
+/// So many at a time: enough to share a commit and a listing, few enough that a cut costs little.
+const TOGETHER: usize = 64;
+
+/// While one convoy is placed, the next one is staged.
+const CONVOYS: usize = 2;
+
+/// Whether a step may travel with others: a small new file.
+pub(super) fn may_join(step: &Step) -> bool {
+    let Decision::Carry {
+        to,
+        replaces: false,
+    } = step.decision
+    else {
+        return false;
+    };
+    step.entry(to.other())
+        .is_some_and(|seen| seen.size <= SMALL)
+}
+
+/// Carries them all.
+pub(super) async fn carry(room: &Room<'_>, steps: &[&Step]) {
+    let mut convoys = Vec::new();
+    for to in [Side::Far, Side::Near] {
+        let one_way: Vec<&Step> = steps
+            .iter()
+            .copied()
+            .filter(
+                |step| matches!(step.decision, Decision::Carry { to: there, .. } if there == to),
+            )
+            .collect();
+        convoys.extend(one_way.chunks(TOGETHER).map(|convoy| (to, convoy.to_vec())));
+    }
+    stream::iter(convoys)
+        .for_each_concurrent(CONVOYS, |(to, convoy)| one_convoy(room, to, convoy))
+        .await;
+}
+
+/// A file of the convoy that is under way.
+struct Under<'s> {
+    step: &'s Step,
+    path: &'s RelPath,
+    seen: &'s Entry,
+    placing: Placing,
+    digest: Digest,
+    /// Whether the side said itself which version arrived.
+    told: bool,
+    intent: Intent,
+    number: Option<i64>,
+}
+
+async fn one_convoy(room: &Room<'_>, to: Side, steps: Vec<&Step>) {
+    let pass = room.pass;
+    let mut under: Vec<Under<'_>> = stream::iter(steps)
+        .map(|step| begin(room, to, step))
+        .buffered(MOST)
+        .filter_map(async |begun| begun)
+        .collect()
+        .await;
+    if under.is_empty() {
+        return;
+    }
+    if let Err(error) = note(room, &mut under).await {
+        for one in under {
+            room.settle(one.step, Err(Trouble::Ledger(error.clone())));
+        }
+        return;
+    }
+    for one in &under {
+        pass.seam(Seam::Intended, Some(to), Some(one.path)).await;
+    }
+    let placed = place(room, to, under).await;
+    for one in &placed {
+        pass.seam(Seam::Placed, Some(to), Some(one.path)).await;
+    }
+    let placings: Vec<Placing> = placed.iter().map(|one| one.placing.clone()).collect();
+    let verified = pass.store(to).verify_all(&placings).await;
+    let mut done = Vec::new();
+    for (one, verified) in placed.into_iter().zip(verified) {
+        match verified {
+            Ok(Some(verified)) => done.push((one, verified)),
+            Ok(None) => {
+                undone(room, &one);
+                room.settle(
+                    one.step,
+                    Err(Trouble::Met(
+                        "it was changed right after it was put there; the next pass looks at it"
+                            .into(),
+                    )),
+                );
+            }
+            // It is in place; the intent stays, and the next pass finds it there.
+            Err(error) => room.settle(one.step, Err(Trouble::Side(to, error))),
+        }
+    }
+    for (one, _) in &done {
+        pass.seam(Seam::Verified, Some(to), Some(one.path)).await;
+    }
+    record(room, to, &done);
+    for (one, verified) in done {
+        pass.seam(Seam::Recorded, Some(to), Some(one.path)).await;
+        if verified.listed {
+            room.was_listed(one.path);
+        }
+        room.settle(one.step, Moved::bytes(one.seen.size));
+    }
+}
+
+/// Stages one file, or puts it in place at once; none where its step has come to its end.
+async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s>> {
+    if room.is_over() {
+        room.left_waiting(step);
+        return None;
+    }
+    let path = step.path();
+    let Some(seen) = step.entry(to.other()) else {
+        room.settle(step, Err(Trouble::Met("there is nothing to carry".into())));
+        return None;
+    };
+    let begun = if room.pass.store(to).puts_directly(seen.size) {
+        put_at_once(room, to, path, seen).await
+    } else {
+        stage(room, to, path, seen).await
+    };
+    let (placing, digest, told) = match begun {
+        Ok(begun) => begun,
+        Err(trouble) => {
+            room.settle(step, Err(trouble));
+            return None;
+        }
+    };
+    if seen.content.is_some_and(|content| content != digest) {
+        let _ = room.pass.store(to).unstage(&placing.slot).await;
+        room.settle(
+            step,
+            Err(Trouble::Met(
+                "it changed while it was being read; the next pass takes it up".into(),
+            )),
+        );
+        return None;
+    }
+    let directly = placing.slot.is_empty();
+    let intent = Intent {
+        on_near: to == Side::Near,
+        spare: None,
+        old: None,
+        staged: (!directly).then(|| placing.slot.clone()),
+        new: Some(Version::of(&placing.version, Some(digest))),
+        source: Some(Version::of(seen, Some(digest))),
+        unproven: !told,
+        source_listed: to == Side::Near,
+        why: String::new(),
+    };
+    Some(Under {
+        step,
+        path,
+        seen,
+        placing,
+        digest,
+        told,
+        intent,
+        number: None,
+    })
+}
+
+async fn stage(
+    room: &Room<'_>,
+    to: Side,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<(Placing, Digest, bool), Trouble> {
+    let Brought { staged, .. } = transfer::bring(room.pass, path, to.other(), seen, to).await?;
+    room.pass.seam(Seam::Staged, Some(to), Some(path)).await;
+    let placing = Placing {
+        slot: staged.slot,
+        version: staged.entry,
+        path: path.clone(),
+    };
+    Ok((placing, staged.digest, true))
+}
+
+async fn put_at_once(
+    room: &Room<'_>,
+    to: Side,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<(Placing, Digest, bool), Trouble> {
+    let Arrived {
+        entry,
+        told,
+        digest,
+    } = transfer::put_new(room.pass, path, seen, to).await?;
+    let entry = if told {
+        entry
+    } else {
+        let there = room.pass.store(to).look(path).await;
+        let there = there.map_err(|error| Trouble::Side(to, error))?;
+        there
+            .filter(|there| there.kind == entry.kind && there.size == entry.size)
+            .ok_or_else(|| {
+                Trouble::Met(
+                    "it was changed right after it was put there; the next pass looks at it".into(),
+                )
+            })?
+    };
+    let placing = Placing {
+        slot: String::new(),
+        version: entry,
+        path: path.clone(),
+    };
+    Ok((placing, digest, told))
+}
+
+/// Notes what is about to be placed, in one commit.
+async fn note(room: &Room<'_>, under: &mut [Under<'_>]) -> Result<(), crate::Error> {
+    let lane = room.pass.lane.row.key;
+    let noted: Vec<(RelPath, Intent)> = under
+        .iter()
+        .filter(|one| one.intent.staged.is_some())
+        .map(|one| (one.path.clone(), one.intent.clone()))
+        .collect();
+    if noted.is_empty() {
+        return Ok(());
+    }
+    let numbers = room
+        .pass
+        .ledger
+        .write(move |connection| {
+            noted
+                .iter()
+                .map(|(path, intent)| intents::note(connection, lane, path, intent))
+                .collect::<rusqlite::Result<Vec<i64>>>()
+        })
+        .await?;
+    let staged = under.iter_mut().filter(|one| one.intent.staged.is_some());
+    for (one, number) in staged.zip(numbers) {
+        one.number = Some(number);
+    }
+    Ok(())
+}
+
+/// Nothing is left to clear up.
+fn undone(room: &Room<'_>, one: &Under<'_>) {
+    if let Some(number) = one.number {
+        room.pass
+            .ledger
+            .write_later(move |connection| intents::done(connection, number));
+    }
+}
+
+/// Gives the staged ones their names; those that got them.
+async fn place<'s>(room: &Room<'_>, to: Side, under: Vec<Under<'s>>) -> Vec<Under<'s>> {
+    let store = room.pass.store(to);
+    let (staged, mut placed): (Vec<_>, Vec<_>) = under
+        .into_iter()
+        .partition(|one| one.intent.staged.is_some());
+    if staged.is_empty() {
+        return placed;
+    }
+    let placings: Vec<Placing> = staged.iter().map(|one| one.placing.clone()).collect();
+    let put = store.place_all(&placings).await;
+    for (one, put) in staged.into_iter().zip(put) {
+        let trouble = match put {
+            Ok(Put::Done) => {
+                placed.push(one);
+                continue;
+            }
+            // Whether it has its name cannot be told: the intent stays.
+            Err(error @ SideError::Unsure(_)) => {
+                room.settle(one.step, Err(Trouble::Side(to, error)));
+                continue;
+            }
+            Ok(Put::Taken) => Trouble::Met(
+                "something came to be there meanwhile; the next pass looks at it".into(),
+            ),
+            Err(error) => Trouble::Side(to, error),
+        };
+        if let Err(why) = store.unstage(&one.placing.slot).await {
+            tracing::debug!("something staged is left over: {why}");
+        }
+        undone(room, &one);
+        room.settle(one.step, Err(trouble));
+    }
+    placed
+}
+
+/// Records what stands in its place, in one commit.
+fn record(room: &Room<'_>, to: Side, done: &[(Under<'_>, Verified)]) {
+    let pass = room.pass;
+    let lane = pass.lane.row.key;
+    let rows: Vec<_> = done
+        .iter()
+        .map(|(one, verified)| {
+            let new = Version::of(&verified.entry, Some(one.digest));
+            let mut agreed = agreed_put(pass, to, one.path, &verified.entry, &new, &one.intent);
+            if to == Side::Far {
+                agreed.base.far_listed = verified.listed;
+                if !one.told {
+                    // What a listing shows after an upload may be a stranger's already: the next pass reads it.
+                    agreed.base.far = doubted(&agreed.base.far);
+                }
+            }
+            (agreed, one.number)
+        })
+        .collect();
+    pass.ledger.write_later(move |connection| {
+        for (agreed, number) in &rows {
+            rows::agree(connection, lane, agreed)?;
+            if let Some(number) = number {
+                intents::done(connection, *number)?;
+            }
+        }
+        Ok(())
+    });
+}
+
+fn doubted(stamp: &Stamp) -> Stamp {
+    if stamp.as_str().starts_with('?') {
+        stamp.clone()
+    } else {
+        stamp.doubted()
+    }
+}

@@ -1,0 +1,392 @@
+//! Bringing the content of a version from one side into the staging of the other: in the way that costs least, and
+//! from where an earlier attempt was cut.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use futures_util::{StreamExt, stream};
+use katabatic_core::blocks::{BlockHasher, Blocks, Stretch, WORTH_PATCHING};
+use katabatic_core::{Base, Digest, Entry, RelPath, Side};
+
+use super::primitive::{Learned, Trouble};
+use super::{Pass, Progress};
+use crate::ledger::block_rows;
+use crate::ledger::partial_rows::{self, Transfer};
+use crate::seam::Seam;
+use crate::sides::{
+    Arrived, Content, Partial, Patch, STEP, SideError, SideStore, Source, Staged, Steps,
+};
+
+/// How often a transfer is tried that was cut or turned away and did not come further.
+pub(super) const ATTEMPTS: u32 = 4;
+
+/// A version with what was learned about it.
+pub(super) struct Brought {
+    pub(super) staged: Staged,
+    pub(super) learned: Learned,
+}
+
+/// Reads on one side and stages on the other, again where a line was cut.
+pub(super) async fn bring(
+    pass: &Pass,
+    path: &RelPath,
+    from: Side,
+    seen: &Entry,
+    to: Side,
+) -> Result<Brought, Trouble> {
+    let kept = Kept::of(pass, path, seen, to)?;
+    let mut attempt = 1;
+    loop {
+        let before = kept.done();
+        let why = match once(pass, path, from, seen, to, &kept).await {
+            Ok(brought) => return Ok(brought),
+            Err(why) => why,
+        };
+        match why {
+            (_, SideError::TryAgain(why)) if attempt < ATTEMPTS || kept.done() > before => {
+                tracing::debug!("{path} is tried again: {why}");
+                // A line that brings something each time is worth every further attempt.
+                attempt = if kept.done() > before { 1 } else { attempt + 1 };
+                tokio::time::sleep(Duration::from_millis(50 << attempt)).await;
+            }
+            (side, why) => return Err(trouble(side, why)),
+        }
+    }
+}
+
+/// The words for a transfer that failed for good.
+pub(super) fn trouble(side: Side, why: SideError) -> Trouble {
+    match why {
+        SideError::Changed(why) => Trouble::Met(why),
+        SideError::Missing => {
+            Trouble::Met("it went away before it could be read; the next pass looks at it".into())
+        }
+        why => Trouble::Side(side, why),
+    }
+}
+
+async fn once(
+    pass: &Pass,
+    path: &RelPath,
+    from: Side,
+    seen: &Entry,
+    to: Side,
+    kept: &Kept<'_>,
+) -> Result<Brought, (Side, SideError)> {
+    let target = pass.store(to);
+    pass.seam(Seam::BeforeRead, Some(from), Some(path)).await;
+    let offset = if target.wants_the_rest_only() {
+        kept.done()
+    } else {
+        0
+    };
+    let source = pass
+        .store(from)
+        .read_from(path, seen, offset)
+        .await
+        .map_err(|why| (from, why))?;
+    let watched = Watched::new(&pass.progress, source.from, seen.size);
+    let counted = watched.count(source);
+    match target.stage(counted, path, &kept.steps()).await {
+        Ok(staged) => Ok(Brought {
+            staged,
+            learned: Learned {
+                blocks: watched.blocks(),
+                unproven: false,
+            },
+        }),
+        Err(why) => {
+            watched.take_back();
+            Err((to, why))
+        }
+    }
+}
+
+/// How far a large file came, in the ledger and here.
+struct Kept<'p> {
+    pass: &'p Pass,
+    transfer: Option<Transfer>,
+    latest: Arc<Mutex<Option<Partial>>>,
+}
+
+impl<'p> Kept<'p> {
+    fn of(pass: &'p Pass, path: &RelPath, seen: &Entry, to: Side) -> Result<Kept<'p>, Trouble> {
+        let transfer = (seen.size > STEP).then(|| Transfer {
+            lane: pass.lane.row.key,
+            path: path.clone(),
+            to,
+            source: seen.stamp.clone(),
+            size: seen.size,
+        });
+        let latest = match &transfer {
+            Some(transfer) => pass
+                .ledger
+                .read(|connection| partial_rows::known(connection, transfer))?,
+            None => None,
+        };
+        Ok(Kept {
+            pass,
+            transfer,
+            latest: Arc::new(Mutex::new(latest)),
+        })
+    }
+
+    fn latest(&self) -> MutexGuard<'_, Option<Partial>> {
+        self.latest.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn done(&self) -> u64 {
+        self.latest().as_ref().map_or(0, |partial| partial.done)
+    }
+
+    fn steps(&self) -> Steps {
+        let Some(transfer) = self.transfer.clone() else {
+            return Steps::unkept();
+        };
+        let (ledger, clock) = (self.pass.ledger.clone(), Arc::clone(&self.pass.clock));
+        let latest = Arc::clone(&self.latest);
+        Steps {
+            known: self.latest().clone(),
+            note: Arc::new(move |partial| {
+                latest
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .clone_from(&partial);
+                let (transfer, now) = (transfer.clone(), clock.now());
+                ledger.write_later(move |connection| {
+                    partial_rows::note(connection, &transfer, partial.as_ref(), now)
+                });
+            }),
+        }
+    }
+}
+
+/// Forgets how far a file came, once it is in place or something else is known of it.
+pub(super) fn forget_steps(pass: &Pass, path: &RelPath, seen: &Entry, to: Side) {
+    if seen.size <= STEP {
+        return;
+    }
+    let transfer = Transfer {
+        lane: pass.lane.row.key,
+        path: path.clone(),
+        to,
+        source: seen.stamp.clone(),
+        size: seen.size,
+    };
+    let now = pass.clock.now();
+    pass.ledger
+        .write_later(move |connection| partial_rows::note(connection, &transfer, None, now));
+}
+
+/// What goes by, counted for whoever looks on, and hashed in blocks where that may be of use.
+struct Watched {
+    progress: Arc<Progress>,
+    counted: Arc<Mutex<u64>>,
+    hasher: Option<Arc<Mutex<BlockHasher>>>,
+}
+
+impl Watched {
+    fn new(progress: &Arc<Progress>, from: u64, size: u64) -> Watched {
+        progress.carried_bytes(from);
+        Watched {
+            progress: Arc::clone(progress),
+            counted: Arc::new(Mutex::new(from)),
+            hasher: (from == 0 && size >= WORTH_PATCHING).then(Arc::default),
+        }
+    }
+
+    fn count(&self, source: Source) -> Source {
+        let (progress, counted) = (Arc::clone(&self.progress), Arc::clone(&self.counted));
+        let hasher = self.hasher.clone();
+        let content = source.content.inspect(move |chunk| {
+            let Ok(chunk) = chunk else {
+                return;
+            };
+            progress.carried_bytes(chunk.len() as u64);
+            *counted.lock().unwrap_or_else(PoisonError::into_inner) += chunk.len() as u64;
+            if let Some(hasher) = &hasher {
+                hasher
+                    .lock()
+                    .unwrap_or_else(PoisonError::into_inner)
+                    .update(chunk);
+            }
+        });
+        Source {
+            content: content.boxed(),
+            ..source
+        }
+    }
+
+    fn blocks(&self) -> Option<Blocks> {
+        let hasher = self.hasher.as_ref()?;
+        let mut hasher = hasher.lock().unwrap_or_else(PoisonError::into_inner);
+        Some(std::mem::take(&mut *hasher).finish())
+    }
+
+    /// What was cut counts again when it is tried again.
+    fn take_back(&self) {
+        let counted = *self.counted.lock().unwrap_or_else(PoisonError::into_inner);
+        self.progress.took_back_bytes(counted);
+    }
+}
+
+/// The digest of a version and its blocks, by reading it.
+pub(super) async fn digest_with_blocks(
+    store: &dyn SideStore,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<(Digest, Blocks), SideError> {
+    let mut source = store.read(path, seen).await?;
+    let (mut whole, mut blocks) = (blake3::Hasher::new(), BlockHasher::default());
+    while let Some(chunk) = source.content.next().await {
+        let chunk = chunk?;
+        whole.update(&chunk);
+        blocks.update(&chunk);
+    }
+    Ok((Digest(*whole.finalize().as_bytes()), blocks.finish()))
+}
+
+/// A large file that changed a little goes up as the changes alone, where the server can put them into a copy of the
+/// old version. None where it has to go whole.
+pub(super) async fn patched(
+    pass: &Pass,
+    path: &RelPath,
+    seen: &Entry,
+    old: &Entry,
+    base: &Base,
+) -> Result<Option<(Brought, u64)>, Trouble> {
+    let (near, far) = (pass.store(Side::Near), pass.store(Side::Far));
+    let Some(content) = base.content else {
+        return Ok(None);
+    };
+    // A stamp in doubt proves nothing, and so does a version that nobody has read.
+    let known = base.far == old.stamp && base.size == old.size;
+    if !far.patches() || seen.size < WORTH_PATCHING || seen.size < old.size || !known {
+        return Ok(None);
+    }
+    let lane = pass.lane.row.key;
+    let before = pass
+        .ledger
+        .read(|connection| block_rows::of(connection, lane, path, &content))?;
+    let Some(before) = before else {
+        return Ok(None);
+    };
+    pass.seam(Seam::BeforeRead, Some(Side::Near), Some(path))
+        .await;
+    let read = match pass.blocks_of(path, &seen.stamp) {
+        Some(read) => read,
+        None => digest_with_blocks(&*near, path, seen)
+            .await
+            .map_err(|why| trouble(Side::Near, why))?,
+    };
+    let (digest, after) = read;
+    let ranges = before.changes(&after, seen.size, STEP);
+    let bytes: u64 = ranges.iter().map(|range| range.length).sum();
+    if bytes > seen.size / 2 {
+        return Ok(None);
+    }
+    let patch = Patch {
+        size: seen.size,
+        edited: seen.edited,
+        digest,
+        ranges,
+    };
+    let part = |range: Stretch| part(Arc::clone(&near), path, seen, range, after.of(range));
+    let staged = far
+        .patch(path, old, &patch, &part)
+        .await
+        .map_err(|why| match why {
+            SideError::Changed(_) => trouble(Side::Near, why),
+            why => Trouble::Side(Side::Far, why),
+        })?;
+    pass.progress.carried_bytes(seen.size);
+    let learned = Learned {
+        blocks: Some(after),
+        // Nobody has read what the server made of the copy and the changes.
+        unproven: true,
+    };
+    Ok(Some((Brought { staged, learned }, bytes)))
+}
+
+/// A stretch of a local version; it ends in an error where its blocks are not those that were read before.
+fn part(
+    store: Arc<dyn SideStore>,
+    path: &RelPath,
+    seen: &Entry,
+    range: Stretch,
+    expected: Blocks,
+) -> Content {
+    let (path, seen) = (path.clone(), seen.clone());
+    let opened = async move {
+        match store.read_from(&path, &seen, range.from).await {
+            Ok(source) => source.content,
+            Err(error) => stream::iter([Err(error)]).boxed(),
+        }
+    };
+    let limited = stream::once(opened).flatten().boxed();
+    let state = (
+        limited,
+        range.length,
+        Some((BlockHasher::default(), expected)),
+    );
+    stream::unfold(state, |(mut content, left, mut check)| async move {
+        if left == 0 {
+            let (hasher, expected) = check.take()?;
+            if hasher.finish() == expected {
+                return None;
+            }
+            let changed = SideError::Changed(
+                "it changed while it was being read; the next pass takes it up".into(),
+            );
+            return Some((Err(changed), (content, 0, None)));
+        }
+        let chunk = match content.next().await? {
+            Ok(mut chunk) => chunk.split_to(chunk.len().min(left as usize)),
+            Err(error) => return Some((Err(error), (content, 0, None))),
+        };
+        if let Some((hasher, _)) = &mut check {
+            hasher.update(&chunk);
+        }
+        let left = left - chunk.len() as u64;
+        Some((Ok(chunk), (content, left, check)))
+    })
+    .boxed()
+}
+
+/// Puts a small new file under its real name in one request, again where a line was cut: the condition that nothing is
+/// there makes a repeat harmless.
+pub(super) async fn put_new(
+    pass: &Pass,
+    path: &RelPath,
+    seen: &Entry,
+    to: Side,
+) -> Result<Arrived, Trouble> {
+    let (from, mut attempt) = (to.other(), 1);
+    loop {
+        pass.seam(Seam::BeforeRead, Some(from), Some(path)).await;
+        let source = pass
+            .store(from)
+            .read(path, seen)
+            .await
+            .map_err(|why| trouble(from, why))?;
+        let watched = Watched::new(&pass.progress, 0, seen.size);
+        let why = match pass.store(to).put_new(watched.count(source), path).await {
+            Ok(Some(arrived)) => return Ok(arrived),
+            Ok(None) => {
+                return Err(Trouble::Met(
+                    "something is there already; the next pass compares the two".into(),
+                ));
+            }
+            Err(why) => why,
+        };
+        watched.take_back();
+        match why {
+            SideError::TryAgain(why) if attempt < ATTEMPTS => {
+                tracing::debug!("{path} is tried again: {why}");
+                tokio::time::sleep(Duration::from_millis(50 << attempt)).await;
+                attempt += 1;
+            }
+            why => return Err(trouble(to, why)),
+        }
+    }
+}

@@ -1,0 +1,176 @@
+//! Reading a version from an account: from its beginning, or from where an earlier attempt was cut.
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use bytes::Bytes;
+use futures_util::{StreamExt, stream};
+use katabatic_core::{Entry, RelPath};
+use reqwest::StatusCode;
+use reqwest::header::{
+    CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderMap, HeaderName, IF_RANGE, LAST_MODIFIED, RANGE,
+};
+use sha2::{Digest as _, Sha256};
+
+use super::client::refusal;
+use super::{Inner, entry};
+use crate::net::traffic::Flight;
+use crate::sides::{Content, SideError, Source};
+
+pub(super) async fn read(
+    inner: &Inner,
+    path: &RelPath,
+    seen: &Entry,
+    from: u64,
+) -> Result<Source, SideError> {
+    if inner.client.stop.asked() {
+        return Err(SideError::Stopped);
+    }
+    let url = inner.client.url(path, false);
+    // A server that lists no tags may still send one with the content; the listing's form is the one to compare.
+    let tagless = seen.stamp.as_str().starts_with("date ");
+    let build = || {
+        let request = inner.client.request("GET", url.clone())?;
+        let request = request.header("want-repr-digest", "sha-256=10");
+        Ok(if from == 0 {
+            request
+        } else {
+            let request = request.header(RANGE, format!("bytes={from}-"));
+            match tagless {
+                true => request,
+                // RFC 9110 §13.1.5: of another version, the whole comes.
+                false => request.header(IF_RANGE, format!("\"{}\"", seen.stamp.as_str())),
+            }
+        })
+    };
+    let (response, flight) = inner.client.send_held(true, build).await?;
+    let headers = response.headers();
+    let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    let (size, from) = match response.status() {
+        StatusCode::OK => (
+            text(CONTENT_LENGTH)
+                .and_then(|length| length.parse::<u64>().ok())
+                .unwrap_or(seen.size),
+            0,
+        ),
+        StatusCode::PARTIAL_CONTENT if from > 0 => match text(CONTENT_RANGE).and_then(range_of) {
+            Some((first, size)) if first == from => (size, from),
+            _ => {
+                return Err(SideError::Failed(
+                    "the server sent another part than was asked for".into(),
+                ));
+            }
+        },
+        StatusCode::RANGE_NOT_SATISFIABLE => return Err(changed()),
+        status => return Err(refusal(status)),
+    };
+    let stamp = entry::stamp(text(ETAG).filter(|_| !tagless), text(LAST_MODIFIED), size);
+    if size != seen.size || stamp != seen.stamp {
+        return Err(changed());
+    }
+    let announced = announced_digest(headers);
+    let reading = Reading {
+        left: size - from,
+        // Of a part, whoever puts it behind what is there has to check the whole.
+        digest: announced
+            .clone()
+            .filter(|_| from == 0)
+            .map(|digest| (digest, Sha256::new())),
+        client: inner.client.clone(),
+        body: inner.client.body(response),
+        arrived: Bytes::new(),
+        _flight: flight,
+    };
+    let content: Content = stream::unfold(Some(reading), |reading| async {
+        let mut reading = reading?;
+        match reading.next().await {
+            Ok(Some(chunk)) => Some((Ok(chunk), Some(reading))),
+            Ok(None) => None,
+            Err(error) => Some((Err(error), None)),
+        }
+    })
+    .boxed();
+    Ok(Source {
+        size,
+        edited: seen.edited.or(seen.received),
+        from,
+        announced: announced.filter(|_| from > 0),
+        content,
+    })
+}
+
+fn changed() -> SideError {
+    SideError::Changed("it changed there since it was looked at; the next pass takes it up".into())
+}
+
+/// The first byte and the whole length of `bytes 100-199/200`.
+fn range_of(text: &str) -> Option<(u64, u64)> {
+    let (range, size) = text.strip_prefix("bytes ")?.split_once('/')?;
+    let (first, last) = range.split_once('-')?;
+    let (first, last, size): (u64, u64, u64) =
+        (first.parse().ok()?, last.parse().ok()?, size.parse().ok()?);
+    (last + 1 == size && first <= size).then_some((first, size))
+}
+
+/// The server's SHA-256 of what it sends (RFC 9530 §3), where it gives one.
+fn announced_digest(headers: &HeaderMap) -> Option<Vec<u8>> {
+    let value = headers.get("repr-digest")?.to_str().ok()?;
+    let item = value
+        .split(',')
+        .find_map(|item| item.trim().strip_prefix("sha-256=:"))?;
+    STANDARD.decode(item.strip_suffix(':')?).ok()
+}
+
+struct Reading {
+    left: u64,
+    digest: Option<(Vec<u8>, Sha256)>,
+    client: super::Client,
+    body: Content,
+    /// What has arrived and was not given on yet.
+    arrived: Bytes,
+    _flight: Flight,
+}
+
+impl Reading {
+    async fn next(&mut self) -> Result<Option<Bytes>, SideError> {
+        if self.client.stop.asked() {
+            return Err(SideError::Stopped);
+        }
+        if !self.arrived.is_empty() {
+            return Ok(Some(self.client.down.next(&mut self.arrived).await));
+        }
+        match self.body.next().await {
+            Some(Ok(mut chunk)) => {
+                self.left = self.left.checked_sub(chunk.len() as u64).ok_or_else(|| {
+                    SideError::TryAgain("more arrived than the server announced".into())
+                })?;
+                if let Some((_, hasher)) = &mut self.digest {
+                    hasher.update(&chunk);
+                }
+                let piece = self.client.down.next(&mut chunk).await;
+                self.arrived = chunk;
+                Ok(Some(piece))
+            }
+            Some(Err(error)) => Err(match error {
+                // Mid-transfer there was an answer already: the server is there, the line is not.
+                SideError::NotThere(why) => SideError::TryAgain(why),
+                error => error,
+            }),
+            None if self.left > 0 => Err(SideError::TryAgain(format!(
+                "{} bytes did not arrive",
+                self.left
+            ))),
+            None => {
+                let damaged = self
+                    .digest
+                    .take()
+                    .is_some_and(|(announced, hasher)| hasher.finalize().as_slice() != announced);
+                if damaged {
+                    return Err(SideError::TryAgain(
+                        "it was damaged on the way: its digest is not the server's".into(),
+                    ));
+                }
+                Ok(None)
+            }
+        }
+    }
+}

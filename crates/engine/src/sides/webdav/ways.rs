@@ -1,0 +1,56 @@
+//! The one place that decides in which way things are carried on a server, from what was found out about it.
+//!
+//! | what is done | only where |
+//! |---|---|
+//! | a small new file goes by one `PUT` under its real name | a body is placed whole or not at all: neither a cut nor a stranger in mid-body spoils it, and `If-None-Match: *` is obeyed |
+//! | a large file goes in steps that are kept | a `PUT` of a range is done right, inside a file and at its end |
+//! | a large file that changed a little is patched | the same, and copies made there are right, and a tag that is equal proves a version |
+//! | a pass asks for what changed | the server gives change tokens |
+//! | a whole tree is listed at once | the server lists to any depth |
+//! | what is young is read again | a tag that is equal may hide two versions |
+//! | a look comes right before each move | `Overwrite: F` is not obeyed |
+
+use crate::accounts::probe::{CutPut, Findings, Keeps, Tags};
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Ways {
+    pub(super) direct: bool,
+    pub(super) steps: bool,
+    pub(super) patches: bool,
+    pub(super) tokens: bool,
+    pub(super) infinity: bool,
+    pub(super) read_young_again: bool,
+    pub(super) look_before_move: bool,
+}
+
+impl Ways {
+    /// Of a server that nobody has looked at closely, the worst is believed.
+    pub(super) const fn of_a_stranger() -> Ways {
+        Ways {
+            direct: false,
+            steps: false,
+            patches: false,
+            tokens: false,
+            infinity: false,
+            read_young_again: true,
+            look_before_move: true,
+        }
+    }
+
+    pub(super) fn of(findings: &Findings) -> Ways {
+        let steps = findings.partial_put == Keeps::Obeyed;
+        let tags_prove = matches!(findings.tags, Tags::Strong | Tags::Weak);
+        Ways {
+            direct: findings.stranger_in_mid_body == Keeps::Obeyed
+                && findings.cut_put == CutPut::Nothing
+                && findings.if_none_match == Keeps::Obeyed
+                && tags_prove,
+            steps,
+            patches: steps && findings.copies && tags_prove,
+            tokens: findings.changes,
+            infinity: findings.infinity,
+            read_young_again: findings.tags_prove_little(),
+            look_before_move: findings.no_overwrite_move != Keeps::Obeyed,
+        }
+    }
+}
