@@ -131,6 +131,16 @@ impl Step {
         self.view(side).entry()
     }
 
+    /// Whether a pass would change this side because of it.
+    #[must_use]
+    pub fn changes(&self, side: Side) -> bool {
+        match self.decision {
+            Decision::Carry { to, .. } => to == side,
+            Decision::MakeFolder { on } | Decision::Remove { on, .. } => on == side,
+            _ => false,
+        }
+    }
+
     /// Whether both sides are as agreed, and only a stamp is a new one.
     #[must_use]
     pub fn is_restamp(&self) -> bool {

@@ -9,6 +9,7 @@ use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
+use crate::pass::far_changes;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, Report, Wish};
 use crate::sides::{Put, SideError, SideStore};
@@ -363,6 +364,9 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
         .ledger
         .write(move |connection| runs::begin(connection, lane, &name, "settle", began))
         .await?;
+    if yields == Side::Far {
+        far_changes::forget(pass).await?;
+    }
     let change = Change {
         side: yields,
         path,
@@ -401,6 +405,7 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
 
 /// Gives the far version a dated name beside the near one's.
 async fn keep_beside(pass: &Pass, path: &RelPath, far: &Entry) -> Result<RelPath, Error> {
+    far_changes::forget(pass).await?;
     let at = far
         .edited
         .or(far.received)

@@ -119,7 +119,7 @@ fn members(
         };
         let folder = meta.is_dir();
         found.push(resource(mount, path.clone(), entry.path(), meta));
-        if folder && depth == Depth::Infinity {
+        if folder && depth == Depth::Infinity && !mishap.unreadable.contains(&path) {
             members(mount, &path, &entry.path(), depth, mishap, found)?;
         }
     }

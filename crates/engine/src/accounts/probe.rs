@@ -128,6 +128,15 @@ impl Findings {
         matches!(self.tags, Tags::Coarse | Tags::Absent)
     }
 
+    /// Whether a body is placed whole or not at all, and only where nothing is, so that a small new file may go at once.
+    #[must_use]
+    pub fn puts_whole(&self) -> bool {
+        self.stranger_in_mid_body == Keeps::Obeyed
+            && self.cut_put == CutPut::Nothing
+            && self.if_none_match == Keeps::Obeyed
+            && !self.tags_prove_little()
+    }
+
     /// All of it, as a table.
     #[must_use]
     pub fn table(&self) -> Vec<Finding> {
@@ -235,7 +244,11 @@ impl Findings {
                     Keeps::Ignored => "the stranger's file is overwritten",
                     Keeps::Refused => "could not be tried",
                 },
-                "every upload goes to a name of our own first",
+                if self.puts_whole() {
+                    "small new files go at once; all else goes to a name of our own first"
+                } else {
+                    "every upload goes to a name of our own first"
+                },
             ),
             line(
                 "a PUT that is cut",
@@ -243,7 +256,11 @@ impl Findings {
                     CutPut::Nothing => "leaves nothing",
                     CutPut::Half => "leaves half a file under its name",
                 },
-                "every upload goes to a name of our own first",
+                if self.puts_whole() {
+                    "small new files go at once; all else goes to a name of our own first"
+                } else {
+                    "every upload goes to a name of our own first"
+                },
             ),
             line(
                 "PUT of a range",
@@ -252,18 +269,38 @@ impl Findings {
                     Keeps::Ignored => "done wrong: the file is not what it should be",
                     Keeps::Refused => "refused",
                 },
-                "not used yet",
+                if self.partial_put == Keeps::Obeyed {
+                    "large files go in steps of 16 MiB, and go on there when they are cut"
+                } else {
+                    "every file goes whole; one that is cut begins anew"
+                },
             ),
-            line("copies made there", yes(self.copies, "no"), "not used yet"),
+            line(
+                "copies made there",
+                yes(self.copies, "no"),
+                if self.copies && self.partial_put == Keeps::Obeyed && !self.tags_prove_little() {
+                    "of a large file that changed a little, only the changes go"
+                } else {
+                    "not used: a file that changed goes whole"
+                },
+            ),
             line(
                 "Depth: infinity",
                 yes(self.infinity, "no"),
-                "folders are listed one by one, eight at a time",
+                if self.infinity {
+                    "everything is listed at once; where that breaks off, folder by folder"
+                } else {
+                    "folders are listed one by one, several at a time"
+                },
             ),
             line(
                 "change tokens",
                 yes(self.changes, "no"),
-                "not used yet: every pass lists",
+                if self.changes && !self.tags_prove_little() {
+                    "a pass asks what changed; once a day everything is listed all the same"
+                } else {
+                    "every pass lists everything"
+                },
             ),
             line(
                 "used and free space",
@@ -745,23 +782,50 @@ impl Room<'_> {
         }
     }
 
+    /// Whether a token tells later what came, at any depth, and what went.
     async fn changes(&self) -> Result<bool, SideError> {
-        let body = "<?xml version=\"1.0\" encoding=\"utf-8\"?><sync-collection xmlns=\"DAV:\"><sync-token/>\
-                    <sync-level>1</sync-level><prop><getetag/></prop></sync-collection>";
-        let url = self.url("", true)?;
+        self.status("MKCOL", "told", true, |request| request)
+            .await?;
+        self.put("told/gone later", "gone later").await?;
+        let Some(token) = token_in(&self.told_since("").await?) else {
+            return Ok(false);
+        };
+        self.status("MKCOL", "told/deep", true, |request| request)
+            .await?;
+        self.put("told/deep/inside", "inside").await?;
+        self.status("DELETE", "told/gone later", false, |request| request)
+            .await?;
+        let told = self.told_since(&token).await?;
+        let told = percent_encoding::percent_decode_str(&told).decode_utf8_lossy();
+        Ok(token_in(&told).is_some_and(|next| next != token)
+            && told.contains("told/deep/inside")
+            && told.contains("told/gone later")
+            && told.contains(" 404 "))
+    }
+
+    async fn told_since(&self, token: &str) -> Result<String, SideError> {
+        let body = format!(
+            "<?xml version=\"1.0\" encoding=\"utf-8\"?><sync-collection xmlns=\"DAV:\"><sync-token>{}</sync-token>\
+             <sync-level>infinite</sync-level><prop><getetag/></prop></sync-collection>",
+            quick_xml::escape::escape(token)
+        );
+        let url = self.url("told", true)?;
         let response = self
             .client
             .send(false, || {
                 Ok(self
                     .client
                     .request("REPORT", url.clone())?
+                    .header("depth", "0")
                     .header(CONTENT_TYPE, "application/xml; charset=utf-8")
-                    .body(body))
+                    .body(body.clone()))
             })
             .await?;
-        let fine = response.status().as_u16() == 207;
+        if response.status().as_u16() != 207 {
+            return Ok(String::new());
+        }
         let text = self.client.bytes(response).await?;
-        Ok(fine && String::from_utf8_lossy(&text).contains("sync-token"))
+        Ok(String::from_utf8_lossy(&text).into_owned())
     }
 
     async fn properties(&self) -> Result<bool, SideError> {
@@ -829,4 +893,14 @@ impl Room<'_> {
         }
         Ok((refused, 0))
     }
+}
+
+/// The change token in an answer; what prefix its namespace has is the server's choice.
+fn token_in(answer: &str) -> Option<String> {
+    let (_, rest) = answer
+        .rsplit_once("sync-token>")
+        .and_then(|(before, _)| before.rsplit_once("sync-token>"))?;
+    let (token, _) = rest.split_once('<')?;
+    let token = quick_xml::escape::unescape(token.trim()).ok()?;
+    (!token.is_empty()).then(|| token.into_owned())
 }

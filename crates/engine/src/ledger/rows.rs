@@ -85,6 +85,10 @@ pub struct LaneRow {
     pub near_root: Option<String>,
     /// Whether the tool's own folder for this lane was made at the far root.
     pub far_marked: bool,
+    /// What stands for the far side as these rows have it.
+    pub token: Option<String>,
+    /// When the far side was last listed whole.
+    pub listed_at: Option<EditTime>,
 }
 
 /// The lane of this id, where the ledger knows it.
@@ -99,9 +103,11 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
             seen_at: row.get::<_, Option<i64>>(2)?.map(EditTime),
             near_root: row.get(3)?,
             far_marked: row.get(4)?,
+            token: row.get(5)?,
+            listed_at: row.get::<_, Option<i64>>(6)?.map(EditTime),
         })
     };
-    let sql = "SELECT number, pass, seen_at, near_root, far_marked FROM lane WHERE id = ?1";
+    let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at FROM lane WHERE id = ?1";
     connection
         .prepare_cached(sql)?
         .query_row([id], read)
@@ -124,6 +130,21 @@ pub(crate) fn set_near_root(
 pub(crate) fn set_far_marked(connection: &Connection, lane: LaneKey) -> rusqlite::Result<()> {
     connection
         .execute("UPDATE lane SET far_marked = 1 WHERE number = ?1", [lane.0])
+        .map(drop)
+}
+
+/// Keeps what stands for the far side as the rows have it now; `listed_at` where all of it was listed just now.
+pub(crate) fn set_token(
+    connection: &Connection,
+    lane: LaneKey,
+    token: Option<&str>,
+    listed_at: Option<EditTime>,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE lane SET token = ?2, listed_at = COALESCE(?3, listed_at) WHERE number = ?1",
+            params![lane.0, token, listed_at.map(|at| at.0)],
+        )
         .map(drop)
 }
 

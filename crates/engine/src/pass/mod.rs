@@ -6,6 +6,7 @@
 
 mod carry;
 mod convoy;
+pub(crate) mod far_changes;
 mod late_writers;
 pub mod plan;
 pub mod primitive;
@@ -182,6 +183,7 @@ impl Pass {
         self.check_exactly(&plan, wish)?;
         self.check_brake(&plan, wish)?;
         let run = self.begin_run(command, &plan, began).await?;
+        self.forget_token_before(&plan).await?;
         let carried = carry::carry(self, &plan, run).await;
         self.seam(Seam::Carried, None, None).await;
         record::record(self, &plan, carried, run, wish).await
@@ -206,8 +208,16 @@ impl Pass {
         };
         let plan = Plan::of_one(step);
         let run = self.begin_run(command, &plan, self.clock.now()).await?;
+        self.forget_token_before(&plan).await?;
         let carried = carry::carry(self, &plan, run).await;
         record::record(self, &plan, carried, run, &wish).await
+    }
+
+    async fn forget_token_before(&self, plan: &Plan) -> Result<(), Error> {
+        if plan.steps.iter().any(|step| step.changes(Side::Far)) {
+            far_changes::forget(self).await?;
+        }
+        Ok(())
     }
 
     /// Makes sure that both roots are there, and are the ones that were tied.

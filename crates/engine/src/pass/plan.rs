@@ -4,6 +4,7 @@ use katabatic_core::{
     Brake, BrakeVerdict, Decision, EditTime, Kind, RelPath, Side, Step, Toll, Unknown, words,
 };
 
+use super::far_changes::Token;
 use super::scan::Seen;
 use super::{Pass, Wish};
 use crate::Error;
@@ -31,6 +32,8 @@ pub struct Plan {
     pub(crate) nothing_open: bool,
     /// When the whole lane was looked at; none where only a part of it counts.
     pub(crate) seen_at: Option<EditTime>,
+    /// What stands for the far side as it was seen; none where only a part of it counts.
+    pub(crate) token: Option<Token>,
 }
 
 /// What a plan adds up to.
@@ -69,6 +72,7 @@ impl Plan {
             newly_listed: Vec::new(),
             nothing_open: true,
             seen_at: None,
+            token: None,
         }
     }
 
@@ -271,6 +275,7 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         newly_listed: seen.newly_listed,
         nothing_open: seen.nothing_open,
         seen_at: wish.scope.is_empty().then_some(seen.began),
+        token: seen.token.filter(|_| wish.scope.is_empty()),
         steps,
     })
 }

@@ -3,7 +3,12 @@
 //! Paths that are settled need no word: their rows were written when they were carried. What is not settled is noted
 //! with both views and the reason, so that `status` and `conflicts` can answer without asking the server again.
 
+use std::collections::BTreeSet;
+
+use katabatic_core::{RelPath, Side};
+
 use super::carry::{Carried, Ending, Outcome};
+use super::far_changes;
 use super::{Pass, Plan, Report, Wish};
 use crate::Error;
 use crate::ledger::rows::{self, Open};
@@ -29,6 +34,22 @@ pub(crate) async fn record(
     let open: Vec<Open> = outcomes.iter().filter_map(open).collect();
     let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, plan.seen_at);
     let ended_at = pass.clock.now();
+    let listed_at = plan
+        .token
+        .as_ref()
+        .filter(|token| token.listed)
+        .and(seen_at);
+    // Where something met was not what the scan had told, nothing that it told is relied on. A pass over a part of the
+    // lane, or one that was cut short, leaves the token of an earlier one, where that still counts.
+    let whole = seen_at.is_some() && ended.is_none() && !stopped;
+    let token = match &plan.token {
+        Some(token) if counts.stuck == 0 => {
+            let ours = changed_there(&outcomes);
+            far_changes::after(pass, &token.text, &ours).await
+        }
+        _ => None,
+    };
+    let token = whole.then_some(token);
     let scope = wish.paths();
     let listed: Vec<_> = plan.newly_listed.iter().chain(&arrived).cloned().collect();
     let outcome = match (&ended, stopped) {
@@ -46,6 +67,9 @@ pub(crate) async fn record(
                 rows::mark_listed(connection, lane, path)?;
             }
             rows::close_pass(connection, lane, number, seen_at, &scope)?;
+            if let Some(token) = &token {
+                rows::set_token(connection, lane, token.as_deref(), listed_at)?;
+            }
             match run {
                 Some(run) => runs::end(connection, run, ended_at, &outcome, &counts),
                 None => Ok(()),
@@ -74,8 +98,17 @@ pub(crate) async fn record(
     })
 }
 
+/// What the pass itself changed on the far side.
+fn changed_there(outcomes: &[Outcome]) -> BTreeSet<RelPath> {
+    outcomes
+        .iter()
+        .filter(|outcome| outcome.ending == Ending::Done && outcome.step.changes(Side::Far))
+        .map(|outcome| outcome.step.path().clone())
+        .collect()
+}
+
 fn leaves_a_file(outcome: &Outcome) -> bool {
-    use katabatic_core::{Decision, Kind, Side};
+    use katabatic_core::{Decision, Kind};
     let file = |side| {
         outcome
             .step

@@ -14,6 +14,7 @@ use katabatic_core::{
 };
 use tokio::sync::mpsc;
 
+use super::far_changes::{self, Token};
 use super::transfer::digest_with_blocks;
 use super::{Pass, Unfinished};
 use crate::Error;
@@ -42,8 +43,12 @@ pub(crate) struct Seen {
     pub(crate) unusable: Vec<Unusable>,
     /// Whether the ledger held nothing that waits for an answer.
     pub(crate) nothing_open: bool,
+    /// Whether the far side could be told everywhere.
+    pub(crate) far_is_clear: bool,
     /// When the looking began: what changed later may have been missed.
     pub(crate) began: EditTime,
+    /// What stands for the far side as it was seen.
+    pub(crate) token: Option<Token>,
 }
 
 pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, Error> {
@@ -53,7 +58,7 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
     let scanning =
         |store: Arc<dyn SideStore>, found| tokio::spawn(async move { store.scan(found).await });
     let near_scan = scanning(pass.store(Side::Near), near_found);
-    let far_scan = scanning(pass.store(Side::Far), far_found);
+    let far_scan = far_changes::begin(pass, far_found);
 
     let (rows, base) = blocking::sync_channel(BUFFER);
     let (ledger, lane) = (pass.ledger.clone(), pass.lane.row.key);
@@ -92,16 +97,6 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
     }
 
     let config = &pass.lane.config;
-    let joined = |side, result: Result<Result<(), SideError>, tokio::task::JoinError>| match result
-    {
-        Ok(Ok(())) => Ok(()),
-        Ok(Err(error)) => Err(side_failed(config, side, &error)),
-        Err(error) => Err(side_failed(
-            config,
-            side,
-            &SideError::Failed(error.to_string()),
-        )),
-    };
     let broke_off = |why: String| {
         Error::failed(
             format!("looking at lane {}", config.name),
@@ -110,15 +105,22 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
         )
     };
     // In this order: where a side ended early, the merge only ended because of it.
-    let (near_end, far_end) = (near_scan.await, far_scan.await);
+    let broken = |error: tokio::task::JoinError| SideError::Failed(error.to_string());
+    let near_end = near_scan.await.unwrap_or_else(|error| Err(broken(error)));
+    let far_end = far_scan.await.unwrap_or_else(|error| Err(broken(error)));
     let merged = merging
         .await
         .map_err(|error| broke_off(error.to_string()))?;
+    let (token, far_end) = match far_end {
+        Ok(token) => (token, Ok(())),
+        Err(error) => (None, Err(error)),
+    };
     for (side, end) in [(Side::Near, near_end), (Side::Far, far_end)] {
         match end {
+            Ok(()) => {}
             // The merge gave up and stopped listening: its own reason is the one that counts.
-            Ok(Err(SideError::Stopped)) if merged.is_err() => {}
-            end => joined(side, end)?,
+            Err(SideError::Stopped) if merged.is_err() => {}
+            Err(error) => return Err(side_failed(config, side, &error)),
         }
     }
     merged.map_err(|error| broke_off(error.to_string()))?;
@@ -128,6 +130,8 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
     let mut seen = sorting.finish();
     seen.nothing_open = nothing_open;
     seen.unusable = std::mem::take(&mut unusable.lock().unwrap_or_else(PoisonError::into_inner));
+    // A token says nothing of what the listing could not: the next pass has to list that again.
+    seen.token = token.filter(|_| seen.far_is_clear && seen.unusable.is_empty());
     Ok(seen)
 }
 
@@ -280,6 +284,8 @@ impl<'p> Sorting<'p> {
             unusable: Vec::new(),
             nothing_open: true,
             began: pass.clock.now(),
+            token: None,
+            far_is_clear: true,
         };
         Sorting {
             pass,
@@ -299,6 +305,10 @@ impl<'p> Sorting<'p> {
                 Side::Near => triple.near = unknown,
                 Side::Far => triple.far = unknown,
             }
+        }
+        let incomplete = |entry: &Entry| entry.listing != Listing::Complete;
+        if matches!(triple.far, View::Unknown(_)) || triple.far.entry().is_some_and(incomplete) {
+            self.seen.far_is_clear = false;
         }
         if let Some(base) = &triple.base {
             if base.kind == Kind::File && base.away.is_none() {

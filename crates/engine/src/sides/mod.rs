@@ -7,7 +7,7 @@ pub mod local;
 pub mod walk;
 pub mod webdav;
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::sync::Arc;
 
 use async_trait::async_trait;
@@ -167,6 +167,17 @@ pub struct Verified {
     pub listed: bool,
 }
 
+/// What changed on a side since a token.
+#[derive(Debug, Default)]
+pub struct Changes {
+    /// What is at a path now; none where it was removed, and with it all that was below.
+    pub changed: BTreeMap<RelPath, Option<Entry>>,
+    /// Folders that came or were replaced: what is below each now is in `changed`, and nothing else is.
+    pub folders: BTreeSet<RelPath>,
+    /// What stands for how things are now.
+    pub token: String,
+}
+
 /// Content that arrived whole on a side, under a name of its own.
 #[derive(Clone, Debug)]
 pub struct Staged {
@@ -255,6 +266,16 @@ pub trait SideStore: Send + Sync {
 
     /// Sends everything below the root in tree order. After an error nothing that was sent may be used.
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError>;
+
+    /// What stands for how everything below the root is now, where this side can tell later what changed since.
+    async fn token(&self) -> Result<Option<String>, SideError> {
+        Ok(None)
+    }
+
+    /// What changed since a token; none where that cannot be told any more, and everything has to be listed.
+    async fn changes_since(&self, _token: &str) -> Result<Option<Changes>, SideError> {
+        Ok(None)
+    }
 
     /// The names that a listing of one folder shows.
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError>;

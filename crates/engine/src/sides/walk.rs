@@ -37,14 +37,14 @@ fn begin<L: Lister>(lister: &Arc<L>, permits: &Arc<Semaphore>, folder: RelPath) 
     })
 }
 
-/// Walks the whole tree.
+/// Walks the whole tree below a folder.
 pub(crate) async fn walk<L: Lister>(
     lister: Arc<L>,
     at_a_time: usize,
+    root: RelPath,
     found: mpsc::Sender<Found>,
 ) -> Result<(), SideError> {
     let permits = Arc::new(Semaphore::new(at_a_time));
-    let root = RelPath::root();
     let pending = begin(&lister, &permits, root.clone());
     let listed = finish(pending, &root).await?;
     let walk = Walk {

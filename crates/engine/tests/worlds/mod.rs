@@ -6,16 +6,19 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use katabatic_core::RelPath;
+use katabatic_engine::accounts::probe::{Findings, Probed, probe};
 use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{AccountConfig, Config, Direction, LaneConfig};
-use katabatic_engine::ledger::Ledger;
-use katabatic_engine::open::open_lane;
+use katabatic_engine::ledger::{Ledger, account_rows};
+use katabatic_engine::open::{connection_of, open_lane};
 use katabatic_engine::pass::{Pass, Plan, Progress, ReadFiles, Report, Wish};
 use katabatic_engine::seam::{NoHook, SharedHook};
 use katabatic_engine::secrets::{self, Keeping, Secret};
+use katabatic_engine::sides::webdav::{Client, survey};
 use katabatic_engine::stop::Stop;
 use katabatic_engine::{Error, Home};
 use katabatic_standin::{Config as Standin, Fault, Faults, Running, User, start};
+use tokio::sync::OnceCell;
 
 pub struct World {
     pub dir: tempfile::TempDir,
@@ -126,6 +129,41 @@ impl World {
 
     pub async fn plan(&self) -> Result<Plan, Error> {
         self.pass().await?.plan(&Wish::default()).await
+    }
+
+    /// Finds out what the server can do, as adding an account does.
+    pub async fn probe(&self) {
+        self.knows(self.find().await).await;
+    }
+
+    /// Knows what a stand-in without faults can do; that is found out once for all worlds of a test program.
+    pub async fn knows_the_stand_in(&self) {
+        static FOUND: OnceCell<Findings> = OnceCell::const_new();
+        let findings = FOUND.get_or_init(|| self.find()).await;
+        self.knows(findings.clone()).await;
+    }
+
+    async fn find(&self) -> Findings {
+        let account = &self.config.accounts[0];
+        let connection = connection_of(&self.home, account).unwrap();
+        let client = Client::new(connection.clone(), Stop::default()).unwrap();
+        let survey = survey(&client, false).await.unwrap();
+        let found = probe(&account.name, &connection.address, &client, &survey).await;
+        let Probed::Found(findings) = found.unwrap() else {
+            panic!("it can be written to");
+        };
+        *findings
+    }
+
+    async fn knows(&self, findings: Findings) {
+        let now = SystemClock.now();
+        Ledger::open(&self.home)
+            .unwrap()
+            .write(move |connection| {
+                account_rows::set_findings(connection, "office", now, Some(&findings))
+            })
+            .await
+            .unwrap();
     }
 
     /// Syncs until nothing is left to do, at most a few times.

@@ -146,6 +146,7 @@ impl SideStore for LocalSide {
         super::walk::walk(
             Arc::new(scan::LocalLister(Arc::clone(&self.inner))),
             LISTINGS,
+            RelPath::root(),
             found,
         )
         .await

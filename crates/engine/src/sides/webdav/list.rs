@@ -19,7 +19,7 @@ use crate::clock::{Clock, SystemClock};
 use crate::sides::walk::{Folder, Lister};
 use crate::sides::{SideError, Unusable, is_own};
 
-fn wanted(more: &str) -> String {
+pub(super) fn wanted(more: &str) -> String {
     format!(
         "<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/>\
          <getetag/><getlastmodified/>{more}<edit-time xmlns=\"{OWN_NAMESPACE}\"/></prop></propfind>"
@@ -34,9 +34,33 @@ pub(super) async fn propfind(
     depth: &str,
     body: &str,
 ) -> Result<(Vec<Resource>, HeaderMap), SideError> {
+    let mut resources = Vec::new();
+    let (_, headers) = ask(
+        client,
+        ("PROPFIND", path, folder),
+        depth,
+        body,
+        &mut |resource| {
+            resources.push(resource);
+            Ok(())
+        },
+    )
+    .await?;
+    Ok((resources, headers))
+}
+
+/// Asks a question that is answered by a multistatus, and gives on what comes as it comes; a change token, where one
+/// comes too, and the headers.
+pub(super) async fn ask(
+    client: &Client,
+    (method, path, folder): (&str, &RelPath, bool),
+    depth: &str,
+    body: &str,
+    each: &mut (dyn FnMut(Resource) -> Result<(), String> + Send),
+) -> Result<(Option<String>, HeaderMap), SideError> {
     let url = client.url(path, folder);
     let build = || {
-        let request = client.request("PROPFIND", url.clone())?;
+        let request = client.request(method, url.clone())?;
         Ok(request
             .header("depth", depth)
             .header(CONTENT_TYPE, "application/xml; charset=utf-8")
@@ -54,8 +78,10 @@ pub(super) async fn propfind(
     let headers = response.headers().clone();
     let line_error = |error: SideError| io::Error::other(error.to_string());
     let body = StreamReader::new(client.body(response).map_err(line_error));
-    let resources = multistatus::read(body).await.map_err(SideError::Failed)?;
-    Ok((resources, headers))
+    let token = multistatus::read_each(body, each)
+        .await
+        .map_err(SideError::Failed)?;
+    Ok((token, headers))
 }
 
 /// What the server's software calls itself.

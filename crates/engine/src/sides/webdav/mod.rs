@@ -5,6 +5,7 @@
 //! and looked at there, where nobody else writes.
 
 mod carry;
+mod changes;
 pub(crate) mod client;
 mod download;
 mod entry;
@@ -14,6 +15,7 @@ mod room;
 mod survey;
 mod upload;
 mod ways;
+mod whole_tree;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
@@ -25,11 +27,12 @@ use katabatic_core::{EditTime, Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
 use super::{
-    Arrived, Captured, Checked, Content, FolderGone, Found, Patch, Placing, Put, SideError,
-    SideStore, Source, Staged, Steps, Swapped, Verified, walk,
+    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, Patch, Placing, Put,
+    SideError, SideStore, Source, Staged, Steps, Swapped, Verified, walk,
 };
 use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
+use crate::net::traffic::MOST;
 pub(crate) use client::Watch;
 pub use client::{Client, Connection, Principal, Shared, Signer};
 use room::{Room, StagedLooks};
@@ -47,8 +50,8 @@ const LISTED_AT_THE_COST_OF_A_LOOK: usize = 16;
 /// Files up to this size may go by one request where the server is good for it.
 const SMALL: u64 = 256 * 1024;
 
-/// As many folders are listed at a time.
-const LISTINGS: usize = 8;
+/// As many folders are listed at a time; how many requests that are is for the traffic to say.
+const LISTINGS: usize = MOST;
 
 /// A folder of an account.
 #[derive(Clone)]
@@ -221,12 +224,32 @@ impl SideStore for WebdavSide {
     }
 
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
+        if self.inner.ways().infinity
+            && let Some(whole) = whole_tree::ask_for(&self.inner).await?
+        {
+            return whole.send(found).await;
+        }
         walk::walk(
             Arc::new(list::FarLister(Arc::clone(&self.inner))),
             LISTINGS,
+            RelPath::root(),
             found,
         )
         .await
+    }
+
+    async fn token(&self) -> Result<Option<String>, SideError> {
+        if !self.inner.ways().tokens {
+            return Ok(None);
+        }
+        changes::token(&self.inner).await
+    }
+
+    async fn changes_since(&self, token: &str) -> Result<Option<Changes>, SideError> {
+        if !self.inner.ways().tokens {
+            return Ok(None);
+        }
+        changes::since(&self.inner, token).await
     }
 
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {

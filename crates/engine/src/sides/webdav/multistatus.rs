@@ -37,6 +37,8 @@ pub(super) struct Resource {
     pub(super) free: Option<u64>,
     /// Whether one may write there (RFC 3744 §5.5), where the server says anything about it.
     pub(super) may_write: Option<bool>,
+    /// What stands for how the folder is now (RFC 6578 §4).
+    pub(super) sync_token: Option<String>,
 }
 
 #[derive(Clone, Copy, PartialEq, Debug)]
@@ -61,6 +63,7 @@ enum Element {
     Rights,
     Right,
     Write,
+    SyncToken,
     Unknown,
 }
 
@@ -83,6 +86,7 @@ fn element(namespace: &ResolveResult<'_>, name: &str) -> Element {
         ("DAV:", "current-user-principal") => Element::Principal,
         ("DAV:", "owner") => Element::Owner,
         ("DAV:", "displayname") => Element::DisplayName,
+        ("DAV:", "sync-token") => Element::SyncToken,
         ("DAV:", "quota-used-bytes") => Element::Used,
         ("DAV:", "quota-available-bytes") => Element::Free,
         ("DAV:", "current-user-privilege-set") => Element::Rights,
@@ -96,6 +100,21 @@ fn element(namespace: &ResolveResult<'_>, name: &str) -> Element {
 
 /// Reads a whole body.
 pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource>, String> {
+    let mut resources = Vec::new();
+    read_each(body, &mut |resource| {
+        resources.push(resource);
+        Ok(())
+    })
+    .await?;
+    Ok(resources)
+}
+
+/// Reads a body and gives each resource on as soon as it is read; the change token (RFC 6578 §6.4), where one comes.
+/// What was given on counts only if all of it ends well.
+pub(super) async fn read_each(
+    body: impl AsyncBufRead + Unpin,
+    each: &mut (dyn FnMut(Resource) -> Result<(), String> + Send),
+) -> Result<Option<String>, String> {
     let mut reader = NsReader::from_reader(body);
     reader.config_mut().expand_empty_elements = true;
     let mut reading = Reading::default();
@@ -127,11 +146,14 @@ pub(super) async fn read(body: impl AsyncBufRead + Unpin) -> Result<Vec<Resource
                 };
                 reading.text(&resolved)?;
             }
-            Event::Eof if reading.finished => return Ok(reading.resources),
+            Event::Eof if reading.finished => return Ok(reading.token),
             Event::Eof => return Err(ENDS_EARLY.into()),
             _ => {}
         }
         buffer.clear();
+        if let Some(resource) = reading.ready.take() {
+            each(resource)?;
+        }
     }
 }
 
@@ -164,7 +186,9 @@ struct Reading {
     /// The properties of the propstat that is being read; they count only if its status turns out to be 200.
     props: Resource,
     props_status: Option<u16>,
-    resources: Vec<Resource>,
+    /// The resource that was just read to its end.
+    ready: Option<Resource>,
+    token: Option<String>,
     finished: bool,
 }
 
@@ -223,6 +247,12 @@ impl Reading {
             (Element::DisplayName, Some(Element::Prop)) => {
                 self.props.display_name = Some(text).filter(|name| !name.is_empty())
             }
+            (Element::SyncToken, Some(Element::Prop)) => {
+                self.props.sync_token = Some(text).filter(|token| !token.is_empty())
+            }
+            (Element::SyncToken, Some(Element::Multistatus)) => {
+                self.token = Some(text).filter(|token| !token.is_empty())
+            }
             (Element::Used, Some(Element::Prop)) => self.props.used = text.parse().ok(),
             (Element::Free, Some(Element::Prop)) => self.props.free = text.parse().ok(),
             (Element::Propstat, Some(Element::Response)) if self.props_status == Some(200) => {
@@ -238,7 +268,7 @@ impl Reading {
                 };
             }
             (Element::Response, Some(Element::Multistatus)) => {
-                self.resources.push(std::mem::take(&mut self.resource))
+                self.ready = Some(std::mem::take(&mut self.resource))
             }
             (Element::Multistatus, None) => self.finished = true,
             _ => {}

@@ -10,7 +10,7 @@
 //! | what is young is read again | a tag that is equal may hide two versions |
 //! | a look comes right before each move | `Overwrite: F` is not obeyed |
 
-use crate::accounts::probe::{CutPut, Findings, Keeps, Tags};
+use crate::accounts::probe::{Findings, Keeps};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Ways {
@@ -39,15 +39,13 @@ impl Ways {
 
     pub(super) fn of(findings: &Findings) -> Ways {
         let steps = findings.partial_put == Keeps::Obeyed;
-        let tags_prove = matches!(findings.tags, Tags::Strong | Tags::Weak);
+        let tags_prove = !findings.tags_prove_little();
         Ways {
-            direct: findings.stranger_in_mid_body == Keeps::Obeyed
-                && findings.cut_put == CutPut::Nothing
-                && findings.if_none_match == Keeps::Obeyed
-                && tags_prove,
+            direct: findings.puts_whole(),
             steps,
             patches: steps && findings.copies && tags_prove,
-            tokens: findings.changes,
+            // Of what a token does not name, the tag that was agreed on has to do.
+            tokens: findings.changes && tags_prove,
             infinity: findings.infinity,
             read_young_again: findings.tags_prove_little(),
             look_before_move: findings.no_overwrite_move != Keeps::Obeyed,

@@ -1,0 +1,417 @@
+//! The ways of carrying that the probe decides on, each against a server that is really like that: small files in one
+//! request, large ones in steps and patches, and what happens when they are cut, met by strangers or lied to.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(
+    dead_code,
+    reason = "each file of tests uses its own part of the world"
+)]
+mod worlds;
+
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use async_trait::async_trait;
+use katabatic_core::blocks::BLOCK;
+use katabatic_core::{RelPath, Side};
+use katabatic_engine::clock::SystemClock;
+use katabatic_engine::pass::{Report, Wish};
+use katabatic_engine::seam::{Hook, Seam};
+use katabatic_engine::sides::STEP;
+use worlds::{World, tree, write};
+
+/// Content that does not repeat, so that a part in the wrong place shows.
+fn large(bytes: u64) -> Vec<u8> {
+    (0..bytes / 8)
+        .flat_map(|number| number.wrapping_mul(0x9E37_79B9_7F4A_7C15).to_le_bytes())
+        .collect()
+}
+
+fn set(root: &Path, at: &str, content: &[u8]) {
+    fs::write(root.join(at), content).unwrap();
+}
+
+fn staged(folder: &Path) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).into_iter().flatten() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if folder.ends_with("staging") && !path.ends_with(".now") {
+                found.push(path);
+            }
+        }
+    }
+    found
+}
+
+/// Runs a pass and stops it as soon as so many bytes of a large file lie safely in a staging.
+async fn stopped_behind(world: &World, bytes: u64) -> Report {
+    let pass = world.pass().await.unwrap();
+    let (stop, ledger) = (pass.stop.clone(), pass.ledger.clone());
+    let watching = async move {
+        loop {
+            let noted: i64 = ledger
+                .read(|connection| {
+                    connection.query_row("SELECT COALESCE(MAX(done), 0) FROM partial", [], |row| {
+                        row.get(0)
+                    })
+                })
+                .unwrap();
+            if noted as u64 >= bytes {
+                return stop.ask();
+            }
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+    };
+    let wish = Wish::default();
+    let (report, ()) = tokio::join!(pass.sync(&wish), watching);
+    report.unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_upload_goes_on_where_it_was_cut() {
+    let world = World::new().await;
+    world.knows_the_stand_in().await;
+    let content = large(4 * STEP + 12_345 * 8);
+    set(&world.near, "long.wav", &content);
+    world.fault(&["slow=200000000"]);
+    let report = stopped_behind(&world, STEP).await;
+    assert!(report.stopped && report.counts.files_up == 0, "{report:?}");
+    let [slot] = &staged(&world.far)[..] else {
+        panic!("one file is on its way: {:?}", staged(&world.far));
+    };
+    let inode = fs::metadata(slot).unwrap().ino();
+    // Another lane's leftover is not ours to clear.
+    let foreign = slot.ancestors().nth(3).unwrap().join("other/staging");
+    fs::create_dir_all(&foreign).unwrap();
+    fs::write(foreign.join("theirs"), "theirs").unwrap();
+
+    world.settle_down().await;
+    let placed = world.far.join("long.wav");
+    assert!(fs::read(&placed).unwrap() == content);
+    assert_eq!(
+        fs::metadata(&placed).unwrap().ino(),
+        inode,
+        "it was begun anew"
+    );
+    assert_eq!(staged(&world.far), [foreign.join("theirs")]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_download_goes_on_where_it_was_cut() {
+    let world = World::new().await;
+    let content = large(4 * STEP + 8);
+    set(&world.far, "long.wav", &content);
+    world.fault(&["slow=200000000"]);
+    stopped_behind(&world, STEP).await;
+    let room = world.dir.path().join("home");
+    let [slot] = &staged(&room)[..] else {
+        panic!("one file is on its way: {:?}", staged(&room));
+    };
+    let inode = fs::metadata(slot).unwrap().ino();
+    world.settle_down().await;
+    let placed = world.near.join("long.wav");
+    assert!(fs::read(&placed).unwrap() == content);
+    assert_eq!(
+        fs::metadata(&placed).unwrap().ino(),
+        inode,
+        "it was begun anew"
+    );
+    assert!(staged(&room).is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_arrived_of_another_version_is_not_gone_on_with() {
+    for up in [true, false] {
+        let world = World::new().await;
+        world.knows_the_stand_in().await;
+        let (from, to) = if up {
+            (&world.near, &world.far)
+        } else {
+            (&world.far, &world.near)
+        };
+        set(from, "long.wav", &large(3 * STEP));
+        world.fault(&["slow=200000000"]);
+        stopped_behind(&world, STEP).await;
+        let mut other = large(3 * STEP);
+        other.reverse();
+        set(from, "long.wav", &other);
+        world.fault(&[]);
+        world.settle_down().await;
+        assert!(fs::read(to.join("long.wav")).unwrap() == other, "up: {up}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_arrived_is_not_believed_without_looking() {
+    for up in [true, false] {
+        let world = World::new().await;
+        world.knows_the_stand_in().await;
+        let content = large(3 * STEP);
+        let (from, to) = if up {
+            (&world.near, &world.far)
+        } else {
+            (&world.far, &world.near)
+        };
+        set(from, "long.wav", &content);
+        world.fault(&["slow=200000000"]);
+        stopped_behind(&world, STEP).await;
+        world.fault(&[]);
+        let room = world.dir.path().join("home");
+        let slot = staged(if up { &world.far } else { &room }).remove(0);
+        // Half of it went missing, as after a power cut.
+        fs::OpenOptions::new()
+            .write(true)
+            .open(&slot)
+            .unwrap()
+            .set_len(STEP / 2)
+            .unwrap();
+        world.settle_down().await;
+        assert!(
+            fs::read(to.join("long.wav")).unwrap() == content,
+            "up: {up}"
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cut_lines_and_flipped_bits_do_not_spoil_a_large_file() {
+    let world = World::with_seed(5).await;
+    world.knows_the_stand_in().await;
+    set(&world.near, "up.wav", &large(3 * STEP));
+    set(&world.far, "down.wav", &large(3 * STEP + 16));
+    world.fault(&["cut=0.3", "flip=0.3", "busy=0.2"]);
+    for _ in 0..40 {
+        let report = world.sync().await;
+        if report.is_ok_and(|report| !report.needs_a_person()) {
+            break;
+        }
+    }
+    world.fault(&[]);
+    world.settle_down().await;
+    assert!(fs::read(world.far.join("up.wav")).unwrap() == large(3 * STEP));
+    assert!(fs::read(world.near.join("down.wav")).unwrap() == large(3 * STEP + 16));
+}
+
+/// A large file that both sides hold, whose blocks are known.
+async fn settled_large(faults: &[&str]) -> (World, Vec<u8>) {
+    let world = World::new().await;
+    world.fault(faults);
+    world.probe().await;
+    let content = large(80 * BLOCK + 24);
+    set(&world.near, "long.wav", &content);
+    world.settle_down().await;
+    (world, content)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_small_change_in_a_large_file_costs_little() {
+    let (world, old) = settled_large(&[]).await;
+    let mut new = old.clone();
+    new[3 * BLOCK as usize + 5] ^= 1;
+    new.extend(b"and a little more at the end");
+    set(&world.near, "long.wav", &new);
+    let report = world.sync().await.unwrap();
+    assert_eq!(report.counts.bytes_up, BLOCK + 24 + 28);
+    assert_eq!(
+        unproven(&world).await,
+        1,
+        "nobody has read what was made there"
+    );
+    assert!(fs::read(world.far.join("long.wav")).unwrap() == new);
+    assert!(
+        world.every_version().contains(&old),
+        "the old version is kept"
+    );
+    // The next change builds on this one.
+    new[9 * BLOCK as usize] ^= 1;
+    set(&world.near, "long.wav", &new);
+    assert_eq!(world.sync().await.unwrap().counts.bytes_up, BLOCK);
+    assert!(fs::read(world.far.join("long.wav")).unwrap() == new);
+    // What is shorter than before cannot be patched.
+    new.truncate(70 * BLOCK as usize);
+    set(&world.near, "long.wav", &new);
+    assert_eq!(world.sync().await.unwrap().counts.bytes_up, 70 * BLOCK);
+    assert!(fs::read(world.far.join("long.wav")).unwrap() == new);
+    assert_eq!(
+        unproven(&world).await,
+        0,
+        "carried whole, it is proven again"
+    );
+}
+
+async fn unproven(world: &World) -> i64 {
+    let sql = "SELECT COUNT(*) FROM row WHERE unproven";
+    let pass = world.pass().await.unwrap();
+    pass.ledger
+        .read(|connection| connection.query_row(sql, [], |row| row.get(0)))
+        .unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn servers_that_cannot_patch_get_the_whole_file() {
+    for fault in [
+        "partial-put-keeps-part",
+        "without=partial-put",
+        "tags=coarse",
+        "tags=missing",
+    ] {
+        let (world, old) = settled_large(&[fault]).await;
+        let mut new = old.clone();
+        new[3 * BLOCK as usize + 5] ^= 1;
+        set(&world.near, "long.wav", &new);
+        let report = world.sync().await.unwrap();
+        assert_eq!(report.counts.bytes_up, new.len() as u64, "{fault}");
+        assert!(
+            fs::read(world.far.join("long.wav")).unwrap() == new,
+            "{fault}"
+        );
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_there_is_never_patched_over() {
+    let (world, old) = settled_large(&[]).await;
+    let (mut ours, mut theirs) = (old.clone(), old.clone());
+    ours[5] ^= 1;
+    theirs[BLOCK as usize] ^= 1;
+    set(&world.near, "long.wav", &ours);
+    let hook = Stranger {
+        at: Seam::BeforeRead,
+        file: world.far.join("long.wav"),
+        content: theirs.clone(),
+    };
+    let pass = world.pass_with(Arc::new(hook), Arc::new(SystemClock)).await;
+    pass.unwrap().sync(&Wish::default()).await.unwrap();
+    assert!(fs::read(world.far.join("long.wav")).unwrap() == theirs);
+    let report = world.sync().await.unwrap();
+    assert_eq!(report.counts.conflicts, 1);
+    assert!(fs::read(world.far.join("long.wav")).unwrap() == theirs);
+    assert!(fs::read(world.near.join("long.wav")).unwrap() == ours);
+}
+
+/// Writes a file the first time the pass comes to a seam.
+struct Stranger {
+    at: Seam,
+    file: PathBuf,
+    content: Vec<u8>,
+}
+
+#[async_trait]
+impl Hook for Stranger {
+    async fn at(&self, seam: Seam, _: Option<Side>, path: Option<&RelPath>) {
+        let ours = path.is_some_and(|path| self.file.ends_with(path.as_str()));
+        if seam == self.at && ours {
+            let beside = self.file.with_extension("new");
+            fs::write(&beside, &self.content).unwrap();
+            fs::rename(&beside, &self.file).unwrap();
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn small_files_go_at_once_only_where_nothing_can_spoil_them() {
+    // Beside each fault: whether a small file may go by one request.
+    for (fault, at_once) in [
+        ("delay=0", true),
+        ("no-put-tag", true),
+        ("tags=late", true),
+        ("early-conditions", false),
+        ("no-conditions", false),
+        ("write-in-place", false),
+        ("tags=coarse", false),
+        ("tags=missing", false),
+    ] {
+        let world = World::new().await;
+        world.fault(&[fault]);
+        world.probe().await;
+        for number in 0..5 {
+            write(
+                &world.near,
+                &format!("{number}.txt"),
+                &format!("text {number}"),
+            );
+        }
+        let seams = Arc::new(Seams::default());
+        let hook: Arc<dyn Hook> = Arc::<Seams>::clone(&seams);
+        let pass = world.pass_with(hook, Arc::new(SystemClock)).await.unwrap();
+        let report = pass.sync(&Wish::default()).await.unwrap();
+        assert_eq!(
+            (report.counts.files_up, report.counts.stuck),
+            (5, 0),
+            "{fault}"
+        );
+        let was_staged = seams.0.lock().unwrap().contains(&Seam::Staged);
+        assert_eq!(!was_staged, at_once, "{fault}");
+        assert_eq!(tree(&world.near), tree(&world.far), "{fault}");
+        world.settle_down().await;
+        assert_eq!(
+            unproven(&world).await,
+            0,
+            "{fault}: proven by the next pass"
+        );
+    }
+}
+
+#[derive(Default)]
+struct Seams(std::sync::Mutex<Vec<Seam>>);
+
+#[async_trait]
+impl Hook for Seams {
+    async fn at(&self, seam: Seam, _: Option<Side>, _: Option<&RelPath>) {
+        self.0.lock().unwrap().push(seam);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_stranger_keeps_the_name_they_came_to_first() {
+    for at in [Seam::BeforeRead, Seam::Placed, Seam::Verified] {
+        let world = World::new().await;
+        world.knows_the_stand_in().await;
+        write(&world.near, "rota.csv", "ours");
+        let hook = Stranger {
+            at,
+            file: world.far.join("rota.csv"),
+            content: b"a stranger's".to_vec(),
+        };
+        let pass = world.pass_with(Arc::new(hook), Arc::new(SystemClock)).await;
+        pass.unwrap().sync(&Wish::default()).await.unwrap();
+        let there = fs::read(world.far.join("rota.csv")).unwrap();
+        assert_eq!(there, b"a stranger's", "{at:?}");
+        world.sync().await.unwrap();
+        let there = fs::read(world.far.join("rota.csv")).unwrap();
+        assert_eq!(there, b"a stranger's", "{at:?}");
+        assert!(world.every_version().contains(&b"ours"[..]), "{at:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn answers_that_get_lost_neither_double_nor_lose_a_small_file() {
+    let world = World::with_seed(3).await;
+    world.knows_the_stand_in().await;
+    for number in 0..60 {
+        write(
+            &world.near,
+            &format!("{number}.txt"),
+            &format!("text {number}"),
+        );
+    }
+    world.fault(&["mute=0.3", "cut=0.1"]);
+    for _ in 0..3 {
+        // However it ends.
+        let _ = world.sync().await;
+    }
+    world.fault(&[]);
+    world.settle_down().await;
+    assert_eq!(tree(&world.near), tree(&world.far));
+    assert_eq!(tree(&world.far).len(), 60);
+}
