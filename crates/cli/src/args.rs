@@ -77,6 +77,14 @@ pub enum Command {
     List(List),
     /// Show which folders are large, here or in an account
     Sizes(Sizes),
+    /// Make a folder, here or in an account
+    MakeFolder(MakeFolder),
+    /// Copy a file or a folder, between any two places
+    Copy(Copy),
+    /// Move a file or a folder to another place
+    Move(Move),
+    /// Remove a file or a folder into the spares
+    Remove(Remove),
     /// The simulated cloud, for trying things out
     #[command(subcommand)]
     Standin(Standin),
@@ -166,9 +174,23 @@ pub struct Signing {
     /// For how long the server may send nothing [default: 60]
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
     pub patience: Option<u64>,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsTyped,
     /// Do not ask whether it is the right account
     #[arg(long)]
     pub yes: bool,
+}
+
+/// How much may go over the line in a second.
+#[derive(Args, Clone, Debug, Default)]
+pub struct LimitsTyped {
+    /// Send no more than this in a second, such as 2MB/s or 16Mbit/s
+    #[arg(long, value_name = "RATE|none")]
+    pub limit_up: Option<String>,
+    /// Receive no more than this in a second
+    #[arg(long, value_name = "RATE|none")]
+    pub limit_down: Option<String>,
 }
 
 /// `account add`.
@@ -243,7 +265,7 @@ pub enum Lane {
     List,
     /// Show one lane
     Show(Named),
-    /// Tie a lane to another far folder; both sides are compared anew
+    /// Tie a lane to another far folder, or limit what it takes of the line
     Change(LaneChange),
     /// Take a lane away; every file stays on both sides
     Remove(Named),
@@ -277,6 +299,9 @@ pub struct LaneAdd {
     /// Make a folder that is not there
     #[arg(long)]
     pub make: bool,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsTyped,
 }
 
 /// `lane change`.
@@ -286,7 +311,10 @@ pub struct LaneChange {
     pub name: String,
     /// The folder of an account that becomes its far side
     #[arg(long, value_name = "@ACCOUNT/FOLDER")]
-    pub far: String,
+    pub far: Option<String>,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsTyped,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,
@@ -315,6 +343,9 @@ pub struct Sync {
     /// Release the brake for this number of removals and replacements
     #[arg(long, value_name = "N")]
     pub release_brake: Option<u64>,
+    /// For this pass only.
+    #[command(flatten)]
+    pub limits: LimitsTyped,
 }
 
 /// `status`.
@@ -430,6 +461,52 @@ pub struct Sizes {
     /// So many levels of folders are shown; what is deeper is counted all the same
     #[arg(long, default_value_t = 2, value_name = "LEVELS")]
     pub depth: usize,
+}
+
+/// `make-folder`.
+#[derive(Args, Debug)]
+pub struct MakeFolder {
+    /// The folder: a local path, or @ACCOUNT/FOLDER
+    #[arg(value_name = "PLACE")]
+    pub place: String,
+}
+
+/// `copy`.
+#[derive(Args, Debug)]
+pub struct Copy {
+    /// What to copy: a local path, or @ACCOUNT/PATH
+    pub from: String,
+    /// Where to; a closing slash means into that folder, under its own name
+    pub to: String,
+    /// What has the name goes to the spares
+    #[arg(long)]
+    pub replace: bool,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsTyped,
+}
+
+/// `move`.
+#[derive(Args, Debug)]
+pub struct Move {
+    /// What to move: a local path, or @ACCOUNT/PATH
+    pub from: String,
+    /// Where to; a closing slash means into that folder, under its own name
+    pub to: String,
+    /// What has the name goes to the spares
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// `remove`.
+#[derive(Args, Debug)]
+pub struct Remove {
+    /// What to remove: a local path, or @ACCOUNT/PATH
+    #[arg(value_name = "PLACE", required = true)]
+    pub places: Vec<String>,
+    /// The number of files in the folder that is to go
+    #[arg(long, value_name = "N")]
+    pub holding: Option<u64>,
 }
 
 /// `standin …`.

@@ -7,6 +7,7 @@ mod args;
 mod commands;
 mod draw;
 mod exit;
+mod limits;
 mod other_user;
 mod passphrase;
 mod sample;
@@ -57,6 +58,10 @@ fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::E
         Command::Spares(spares) => commands::spares::spares(app, &spares),
         Command::List(list) => commands::list::list(app, &list),
         Command::Sizes(sizes) => commands::sizes::sizes(app, &sizes),
+        Command::MakeFolder(typed) => commands::make_folder::make_folder(app, &typed),
+        Command::Copy(typed) => commands::copy::copy(app, &typed),
+        Command::Move(typed) => commands::move_place::move_place(app, &typed),
+        Command::Remove(typed) => commands::remove_place::remove(app, &typed),
         Command::Demo(demo) => commands::demo::demo(&app.common, &demo),
         Command::Standin(standin) => commands::standin::standin(&app.common, &standin),
     }

@@ -9,6 +9,7 @@ use toml_edit::{DocumentMut, Item, Table, value};
 use crate::Error;
 use crate::home::{Home, write_private};
 use crate::net::certificate::{pin, read_pin};
+use crate::net::rate::{Limits, Rate};
 use crate::net::{Line, PATIENCE, ProxySetting, Trust};
 use crate::secrets::Keeping;
 use crate::sides::webdav::Principal;
@@ -59,6 +60,8 @@ pub struct AccountConfig {
     pub proxy: ProxySetting,
     /// For how many seconds the server may stay silent, where that was said.
     pub patience: Option<u64>,
+    /// How much may go over the line in a second, for all its lanes together.
+    pub limits: Limits,
     /// The name under which this program asks for tokens, where it is another one.
     pub client_id: Option<String>,
     /// What the tokens are asked for, where the server wants that said.
@@ -81,6 +84,7 @@ impl AccountConfig {
             plain_http: false,
             proxy: ProxySetting::Environment,
             patience: None,
+            limits: Limits::default(),
             client_id: None,
             scope: None,
         }
@@ -152,6 +156,7 @@ impl AccountConfig {
             plain_http: fields.flag("plain_http")?,
             proxy,
             patience: fields.number("patience")?,
+            limits: fields.limits()?,
             client_id: fields.optional("client_id")?,
             scope: fields.optional("scope")?,
         })
@@ -190,6 +195,8 @@ impl AccountConfig {
             ("proxy", self.proxy.text()),
             ("client_id", self.client_id.clone()),
             ("scope", self.scope.clone()),
+            ("limit_up", self.limits.up.map(|rate| rate.to_string())),
+            ("limit_down", self.limits.down.map(|rate| rate.to_string())),
         ] {
             set_or_remove(table, key, text.map(value));
         }
@@ -202,7 +209,7 @@ impl AccountConfig {
     }
 }
 
-const ACCOUNT_KEYS: [&str; 14] = [
+const ACCOUNT_KEYS: [&str; 16] = [
     "address",
     "user",
     "sign_in",
@@ -217,7 +224,15 @@ const ACCOUNT_KEYS: [&str; 14] = [
     "patience",
     "client_id",
     "scope",
+    "limit_up",
+    "limit_down",
 ];
+
+fn write_limits(table: &mut Item, limits: Limits) {
+    for (key, rate) in [("limit_up", limits.up), ("limit_down", limits.down)] {
+        set_or_remove(table, key, rate.map(|rate| value(rate.to_string())));
+    }
+}
 
 fn set_or_remove(table: &mut Item, key: &str, item: Option<Item>) {
     match item {
@@ -262,6 +277,8 @@ pub struct LaneConfig {
     pub far: katabatic_core::RelPath,
     /// Which way it carries.
     pub direction: Direction,
+    /// How much of it may go over the line in a second.
+    pub limits: Limits,
 }
 
 impl LaneConfig {
@@ -338,7 +355,7 @@ impl Config {
             let fields = Fields::of(
                 &format!("lane.{name}"),
                 table,
-                &["id", "near", "far", "direction"],
+                &["id", "near", "far", "direction", "limit_up", "limit_down"],
             )
             .map_err(wrong)?;
             let direction = match fields.text("direction").map_err(wrong)?.as_str() {
@@ -365,6 +382,7 @@ impl Config {
             let path = katabatic_core::RelPath::parse(path.trim_matches('/'))
                 .map_err(|why| wrong(format!("[lane.{name}] far = \"{far}\": {why}")))?;
             let id = fields.text("id").map_err(wrong)?;
+            let limits = fields.limits().map_err(wrong)?;
             lanes.push(LaneConfig {
                 name,
                 id,
@@ -372,6 +390,7 @@ impl Config {
                 account: account.to_owned(),
                 far: path,
                 direction,
+                limits,
             });
         }
         (self.accounts, self.lanes) = (accounts, lanes);
@@ -502,6 +521,19 @@ impl Config {
         self.save()
     }
 
+    /// Gives a lane other limits and saves.
+    ///
+    /// # Errors
+    /// As [`Config::change_far`].
+    pub fn change_limits(&mut self, name: &str, limits: Limits) -> Result<(), Error> {
+        self.lane(name)?;
+        for lane in self.lanes.iter_mut().filter(|lane| lane.name == name) {
+            lane.limits = limits;
+        }
+        write_limits(self.table("lane", name), limits);
+        self.save()
+    }
+
     /// Adds a lane and saves.
     ///
     /// # Errors
@@ -524,6 +556,7 @@ impl Config {
         table["near"] = value(near);
         table["far"] = value(lane.far_place());
         table["direction"] = value(lane.direction.word());
+        write_limits(table, lane.limits);
         self.lanes.push(lane);
         self.save()
     }
@@ -695,6 +728,19 @@ impl Fields {
                 .map(Some)
                 .ok_or_else(|| self.odd(key, "a whole number above 0")),
         }
+    }
+
+    fn limits(&self) -> Result<Limits, String> {
+        let rate = |key: &str| match self.optional(key)? {
+            None => Ok(None),
+            Some(text) => Rate::parse(&text)
+                .map(Some)
+                .map_err(|why| self.odd(key, &format!("a rate ({why})"))),
+        };
+        Ok(Limits {
+            up: rate("limit_up")?,
+            down: rate("limit_down")?,
+        })
     }
 
     fn text(&self, key: &str) -> Result<String, String> {

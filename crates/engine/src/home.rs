@@ -2,14 +2,21 @@
 //!
 //! With `--home DIR` all of it lies under DIR. Without, the config and the rest follow the XDG base directories.
 
+use std::collections::HashMap;
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use url::Url;
 
 use crate::Error;
+use crate::net::Line;
+use crate::net::rate::Limits;
 use crate::secrets::Secret;
+use crate::sides::SideError;
+use crate::sides::webdav::{Connection, Shared};
 
 /// Asks the person for the passphrase of the secrets; `true` where it is a new one, to be typed twice.
 pub type AskPassphrase = Arc<dyn Fn(bool) -> Result<Secret, Error> + Send + Sync>;
@@ -22,7 +29,11 @@ pub struct Home {
     ask: Option<AskPassphrase>,
     /// The key of the secrets, once it was opened: nobody is asked twice by one program.
     pub(crate) opened_key: Arc<Mutex<Option<Secret>>>,
+    /// What all clients of an account share, by the account's name, and what it was made for.
+    shared: SharedByAccount,
 }
+
+type SharedByAccount = Arc<Mutex<HashMap<String, (Url, Line, Shared)>>>;
 
 impl std::fmt::Debug for Home {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -47,6 +58,7 @@ impl Home {
             state: dir,
             ask: None,
             opened_key: Arc::default(),
+            shared: Arc::default(),
         }
         .made()
     }
@@ -79,6 +91,7 @@ impl Home {
             state,
             ask: None,
             opened_key: Arc::default(),
+            shared: Arc::default(),
         }
         .made()
     }
@@ -92,6 +105,32 @@ impl Home {
             check_ours(&file)?;
         }
         Ok(self)
+    }
+
+    /// What all clients of this account share in this program.
+    ///
+    /// # Errors
+    /// Where the line cannot be set up.
+    pub(crate) fn shared_of(
+        &self,
+        account: &str,
+        connection: &Connection,
+        limits: Limits,
+    ) -> Result<Shared, SideError> {
+        let mut known = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((address, line, shared)) = known.get(account)
+            && (address, line) == (&connection.address, &connection.line)
+        {
+            return Ok(shared.clone());
+        }
+        let shared = Shared::new(&connection.line, &connection.address, limits)?;
+        let kept = (
+            connection.address.clone(),
+            connection.line.clone(),
+            shared.clone(),
+        );
+        known.insert(account.to_owned(), kept);
+        Ok(shared)
     }
 
     /// With a way to ask the person for the passphrase of the secrets.

@@ -8,6 +8,7 @@ use katabatic_core::RelPath;
 use crate::clock::SystemClock;
 use crate::config::{AccountConfig, Config, Direction, LaneConfig, far_place};
 use crate::ledger::{Ledger, intents, rows};
+use crate::net::rate::Limits;
 use crate::open::{OpenLane, account_client, open_lane, side_failed};
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::absolute;
@@ -30,6 +31,8 @@ pub struct NewLane {
     pub far: RelPath,
     /// Whether a missing folder is made.
     pub make: bool,
+    /// How much of it may go over the line in a second.
+    pub limits: Limits,
 }
 
 /// Checks a new lane, says what its first pass would do, and saves it. Nothing is carried.
@@ -55,6 +58,7 @@ pub async fn add(
         account: new.account,
         far: new.far,
         direction: Direction::TwoWay,
+        limits: new.limits,
     };
     check_own_home(home, &lane.near)?;
     for other in &config.lanes {

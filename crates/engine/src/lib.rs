@@ -9,6 +9,7 @@ pub mod accounts;
 pub mod clock;
 pub mod config;
 pub mod error;
+pub mod hand;
 pub mod home;
 pub mod lanes;
 pub mod ledger;

@@ -12,6 +12,7 @@ use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
+use crate::net::rate::Limits;
 use crate::secrets;
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
@@ -98,7 +99,28 @@ pub fn connection_with(account: &AccountConfig, signer: Signer) -> Result<Connec
 /// # Errors
 /// Where the secret is not there, or the address is not one.
 pub fn account_client(home: &Home, account: &AccountConfig, stop: &Stop) -> Result<Client, Error> {
-    client_with(account, connection_of(home, account)?, stop)
+    limited_client(home, account, stop, Limits::default())
+}
+
+/// The same with limits of its own, beside those of the account.
+pub(crate) fn limited_client(
+    home: &Home,
+    account: &AccountConfig,
+    stop: &Stop,
+    limits: Limits,
+) -> Result<Client, Error> {
+    let connection = connection_of(home, account)?;
+    let known = home.shared_of(&account.name, &connection, account.limits);
+    let shared = known.map_err(|why| not_connected(account, &why))?;
+    Ok(Client::sharing(connection, stop.clone(), &shared, limits))
+}
+
+fn not_connected(account: &AccountConfig, why: &SideError) -> Error {
+    Error::failed(
+        format!("connecting to @{}", account.name),
+        why,
+        format!("See what it uses: katabatic account show {}", account.name),
+    )
 }
 
 /// A client for an account over this connection.
@@ -110,13 +132,7 @@ pub fn client_with(
     connection: Connection,
     stop: &Stop,
 ) -> Result<Client, Error> {
-    Client::new(connection, stop.clone()).map_err(|why| {
-        Error::failed(
-            format!("connecting to @{}", account.name),
-            why,
-            format!("See what it uses: katabatic account show {}", account.name),
-        )
-    })
+    Client::new(connection, stop.clone()).map_err(|why| not_connected(account, &why))
 }
 
 /// Opens a lane.
@@ -130,7 +146,7 @@ pub async fn open_lane(
     lane: &LaneConfig,
     stop: &Stop,
 ) -> Result<OpenLane, Error> {
-    let client = account_client(home, config.account(&lane.account)?, stop)?;
+    let client = limited_client(home, config.account(&lane.account)?, stop, lane.limits)?;
     let far = WebdavSide::new(client, lane.far.clone(), &home.computer()?, &lane.id);
     let findings = ledger.read(|connection| account_rows::findings(connection, &lane.account))?;
     let far = match findings {

@@ -9,6 +9,7 @@ use katabatic_core::{RelPath, Side};
 use tokio::io::AsyncWriteExt;
 
 use crate::config::Config;
+use crate::hand::Hand;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::open::account_client;
 use crate::pass::Pass;
@@ -163,6 +164,38 @@ pub async fn copy_to(
             ))
         }
     }
+}
+
+/// Brings back what was removed or replaced by hand: to where it was, or beside it where the name is taken.
+///
+/// # Errors
+/// Where the place is not there any more, or no name is free.
+pub async fn restore_by_hand(hand: &Hand<'_>, spare: &Spare) -> Result<String, Error> {
+    let root = spare.place.as_deref().unwrap_or_default();
+    let (store, root) = hand.room_of(spare)?.ok_or_else(|| {
+        Error::usage(
+            format!("restoring the spare {} of {}", spare.number, spare.path),
+            format!("it lies in {root}, and that is not here any more"),
+            "Plug in the drive, or add the account again under that name.",
+        )
+    })?;
+    for path in names(spare)? {
+        let put = store.put_back(&spare.slot, &path).await.map_err(|why| {
+            Error::failed(
+                format!("restoring the spare {} of {}", spare.number, spare.path),
+                why,
+                "It is still in the spares.",
+            )
+        })?;
+        if put == Put::Done {
+            let number = spare.number;
+            hand.ledger
+                .write(move |connection| spare_rows::forget(connection, number))
+                .await?;
+            return Ok(format!("{}/{path}", root.trim_end_matches('/')));
+        }
+    }
+    Err(no_name(spare))
 }
 
 async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {

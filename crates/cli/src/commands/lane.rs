@@ -7,6 +7,7 @@ use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, far_place};
 use katabatic_engine::lanes::{self, FirstPlan, NewLane};
 use katabatic_engine::ledger::rows;
+use katabatic_engine::net::rate::Limits;
 use katabatic_engine::place::Place;
 use serde_json::{Value, json};
 
@@ -16,6 +17,7 @@ use crate::app::App;
 use crate::args::{DirectionTyped, Lane, LaneAdd, LaneChange};
 use crate::draw::table::Rows;
 use crate::draw::{json, line, time};
+use crate::limits;
 
 pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
     match lane {
@@ -59,6 +61,7 @@ fn add(app: &App, add: &LaneAdd) -> Result<(), Error> {
         account,
         far,
         make: add.make,
+        limits: add.limits.over(Limits::default())?,
     };
     let first = app.run(lanes::add(
         &app.home,
@@ -123,7 +126,17 @@ fn say_first_pass(first: &FirstPlan, far: &str) {
 fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
     let what = || format!("changing the lane {}", typed.name);
     let before = app.config.lane(&typed.name)?.clone();
-    let (account, far) = far_folder(app, &typed.far, what())?;
+    let Some(typed_far) = &typed.far else {
+        if typed.limits.is_typed() {
+            return change_limits(app, typed, before.limits);
+        }
+        return Err(Error::usage(
+            what(),
+            "nothing to change was named",
+            "Name another far folder (--far @ACCOUNT/FOLDER), or limits (--limit-up 2MB/s, --limit-down none).",
+        ));
+    };
+    let (account, far) = far_folder(app, typed_far, what())?;
     if (&account, &far) == (&before.account, &before.far) {
         return Err(Error::usage(
             what(),
@@ -157,6 +170,9 @@ fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
         ));
     }
     let mut config = app.config.clone();
+    if typed.limits.is_typed() {
+        config.change_limits(&typed.name, typed.limits.over(before.limits)?)?;
+    }
     app.run(lanes::change_far(
         &mut config,
         &app.ledger,
@@ -179,12 +195,32 @@ fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
     Ok(())
 }
 
+fn change_limits(app: &App, typed: &LaneChange, so_far: Limits) -> Result<(), Error> {
+    let mut config = app.config.clone();
+    let limits = typed.limits.over(so_far)?;
+    config.change_limits(&typed.name, limits)?;
+    if app.common.json {
+        json::print(&json!({"lane": described(config.lane(&typed.name)?)}));
+        return Ok(());
+    }
+    line(match limits::words(limits) {
+        words if words.is_empty() => format!("The lane {} has no limits now.", typed.name),
+        words => format!(
+            "From the next pass on, the lane {} takes at most {words}.",
+            typed.name
+        ),
+    });
+    Ok(())
+}
+
 fn described(lane: &LaneConfig) -> Value {
     json!({
         "name": lane.name,
         "near": lane.near.to_string_lossy(),
         "far": lane.far_place(),
         "direction": lane.direction.word(),
+        "limit_up": lane.limits.up.map(|rate| rate.0),
+        "limit_down": lane.limits.down.map(|rate| rate.0),
     })
 }
 
@@ -263,6 +299,9 @@ fn show(app: &App, name: &str) -> Result<(), Error> {
     ));
     line("  removals   carried; what is removed or replaced is kept in the spares first");
     line("  conflicts  neither side is touched until somebody settles them");
+    if lane.limits != Limits::default() {
+        line(format!("  limits     {}", limits::words(lane.limits)));
+    }
     match seen {
         Some(at) => line(format!("  last pass  number {pass}, {}", time::exact(at))),
         None => line("  last pass  never"),

@@ -1,11 +1,16 @@
 //! The commands, one a file.
 
 pub mod account;
+pub mod by_hand;
 pub mod conflicts;
+pub mod copy;
 pub mod demo;
 pub mod lane;
 pub mod list;
+pub mod make_folder;
+pub mod move_place;
 pub mod plan;
+pub mod remove_place;
 pub mod runs;
 pub mod settle;
 pub mod sizes;

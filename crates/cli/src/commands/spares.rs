@@ -4,15 +4,18 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::words;
+use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::ledger::spare_rows::{self, Spare};
+use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Error, spares as engine};
 use serde_json::{Value, json};
 
+use super::by_hand;
 use crate::app::App;
 use crate::args::{Spares, SparesList, SparesRestore};
 use crate::draw::listing::Item;
-use crate::draw::{json, line, listing, shown, time};
+use crate::draw::{json, line, listing, shown, shown_text, time};
 
 pub fn spares(app: &App, spares: &Spares) -> Result<ExitCode, Error> {
     match spares {
@@ -44,10 +47,15 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
         .unwrap_or(1);
     let item = |spare: &Spare| Item {
         lead: format!("{:>number$}  {}", spare.number, spare.lane_name),
-        name: if spare.folder {
-            format!("{}/", shown(&spare.path))
-        } else {
-            shown(&spare.path)
+        name: {
+            let place = spare.place.as_deref().unwrap_or_default();
+            let place = match spare.lane_name == BY_HAND && !place.ends_with('/') {
+                true => format!("{place}/"),
+                false if spare.lane_name == BY_HAND => place.to_owned(),
+                false => String::new(),
+            };
+            let folder = if spare.folder { "/" } else { "" };
+            format!("{}{}{folder}", shown_text(&place), shown(&spare.path))
         },
         size: words::bytes(spare.size),
         reason: format!(
@@ -72,6 +80,9 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
 
 fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
     let spare = engine::find(&app.ledger, typed.number)?;
+    if spare.lane_name == BY_HAND {
+        return restore_by_hand(app, typed, &spare);
+    }
     let lane = app.config.lane(&spare.lane_name)?.clone();
     let elsewhere = engine::elsewhere(&app.home, &app.config, &spare, &app.stop)?;
     let to = app.run(async {
@@ -99,6 +110,28 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
             lane.name
         ));
     }
+    Ok(())
+}
+
+fn restore_by_hand(app: &App, typed: &SparesRestore, spare: &Spare) -> Result<(), Error> {
+    if typed.to.is_some() {
+        return Err(Error::usage(
+            format!("restoring the spare {}", spare.number),
+            "what was removed by hand goes back to where it was",
+            "Restore it without --to, then move it.",
+        ));
+    }
+    let hand = by_hand::hand(app, &Arc::new(Progress::default()), Limits::default());
+    let to = app.run(engine::restore_by_hand(&hand, spare))?;
+    if app.common.json {
+        json::print(&json!({"spare": spare_json(spare), "restored_to": to}));
+        return Ok(());
+    }
+    line(format!(
+        "Restored {} to {}",
+        shown(&spare.path),
+        shown_text(&to)
+    ));
     Ok(())
 }
 

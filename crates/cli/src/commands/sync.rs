@@ -28,7 +28,8 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
         ));
     }
     let (mut code, mut answers) = (0, Vec::new());
-    for About { lane, paths } in about {
+    for About { mut lane, paths } in about {
+        lane.limits = typed.limits.over(lane.limits)?;
         let wish = Wish {
             scope: paths,
             exactly: typed.exactly.clone(),

@@ -175,6 +175,20 @@ pub fn last(connection: &Connection, lane: Option<&str>, most: u32) -> rusqlite:
         .collect()
 }
 
+/// How the last run of a command ended; the inner one is none where it never came to its end.
+pub(crate) fn last_of(
+    connection: &Connection,
+    command: &str,
+) -> rusqlite::Result<Option<Option<String>>> {
+    connection
+        .query_row(
+            "SELECT outcome FROM run WHERE command = ?1 ORDER BY number DESC LIMIT 1",
+            [command],
+            |row| row.get(0),
+        )
+        .optional()
+}
+
 /// The run of this number.
 ///
 /// # Errors

@@ -41,8 +41,8 @@ pub struct Spare {
 }
 
 pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()> {
-    let sql = "INSERT INTO spare (lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder)
-               SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12
+    let sql = "INSERT INTO spare (lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place)
+               SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13
                WHERE NOT EXISTS (SELECT 1 FROM spare WHERE lane = ?1 AND side = ?3 AND slot = ?5)";
     connection
         .prepare_cached(sql)?
@@ -59,7 +59,35 @@ pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()
             spare.run,
             spare.why,
             spare.folder,
+            spare.place,
         ])
+        .map(drop)
+}
+
+/// The number of the spare with this name in a room.
+pub(crate) fn number_of(
+    connection: &Connection,
+    lane: LaneKey,
+    slot: &str,
+) -> rusqlite::Result<i64> {
+    connection.query_row(
+        "SELECT number FROM spare WHERE lane = ?1 AND slot = ?2",
+        params![lane.0, slot],
+        |row| row.get(0),
+    )
+}
+
+/// Forgets what was never taken out, or is back.
+pub(crate) fn forget_slot(
+    connection: &Connection,
+    lane: LaneKey,
+    slot: &str,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "DELETE FROM spare WHERE lane = ?1 AND slot = ?2",
+            params![lane.0, slot],
+        )
         .map(drop)
 }
 

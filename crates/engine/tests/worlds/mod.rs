@@ -10,6 +10,7 @@ use katabatic_engine::accounts::probe::{Findings, Probed, probe};
 use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{AccountConfig, Config, Direction, LaneConfig};
 use katabatic_engine::ledger::{Ledger, account_rows};
+use katabatic_engine::net::rate::Limits;
 use katabatic_engine::open::{connection_of, open_lane};
 use katabatic_engine::pass::{Pass, Plan, Progress, ReadFiles, Report, Wish};
 use katabatic_engine::seam::{NoHook, SharedHook};
@@ -74,6 +75,7 @@ impl World {
                 account: "office".into(),
                 far: path("Scores"),
                 direction: Direction::TwoWay,
+                limits: Limits::default(),
             })
             .unwrap();
         World {

@@ -4,12 +4,14 @@ use katabatic_core::EditTime;
 use katabatic_engine::Error;
 use katabatic_engine::config::AccountConfig;
 use katabatic_engine::ledger::account_rows::{self, AccountRow};
+use katabatic_engine::net::rate::Limits;
 use serde_json::{Value, json};
 
 use super::{described, lanes_of, shown, signs_in};
 use crate::app::App;
 use crate::draw::table::Rows;
 use crate::draw::{field, json, line, shown_text, time};
+use crate::limits;
 
 fn known(app: &App, account: &AccountConfig) -> Result<AccountRow, Error> {
     app.ledger
@@ -150,6 +152,9 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
         "patience",
         &format!("{patience} s without a sign of life count as not answering"),
     );
+    if account.limits != Limits::default() {
+        say("limits", &limits::words(account.limits));
+    }
     for note in notes(account) {
         say("note", note);
     }

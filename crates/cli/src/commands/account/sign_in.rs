@@ -27,6 +27,7 @@ pub fn sign_in(app: &App, typed: &AccountSignIn) -> Result<(), Error> {
     let signing = Signing {
         sign_in: way,
         password_file: typed.signing.password_file.clone(),
+        limits: typed.signing.limits.clone(),
         proxy: None,
         ca: None,
         trust: None,

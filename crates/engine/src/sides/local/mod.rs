@@ -80,6 +80,40 @@ impl LocalSide {
         })
     }
 
+    /// Opens a folder that is only read: nothing is made in it, wherever it lies.
+    ///
+    /// # Errors
+    /// As [`LocalSide::open`].
+    pub(crate) fn reading(root: &Path, state: &Path, stop: Stop) -> Result<LocalSide, SideError> {
+        let not_there =
+            |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
+        let descriptor = File::open(root).map_err(|why| not_there(&why))?;
+        if !descriptor
+            .metadata()
+            .map_err(|why| not_there(&why))?
+            .is_dir()
+        {
+            return Err(not_there(&"it is not a folder"));
+        }
+        let room = room::Room::at(state)
+            .map_err(|why| SideError::Failed(format!("making room for staging: {why}")))?;
+        Ok(LocalSide {
+            inner: Arc::new(Inner {
+                root: OwnedFd::from(descriptor),
+                root_path: root.to_owned(),
+                room,
+                stop,
+            }),
+        })
+    }
+
+    /// Where a spare lies, for as long as this side is open.
+    pub(crate) fn spare_at(&self, spare: &str) -> PathBuf {
+        use std::os::fd::AsRawFd;
+        let shelf = self.inner.room.shelf(room::SPARES).as_raw_fd();
+        PathBuf::from(format!("/proc/self/fd/{shelf}")).join(spare)
+    }
+
     /// How the folder at `root` is recognised, without making anything there.
     ///
     /// # Errors

@@ -57,6 +57,12 @@ impl Room {
         } else {
             root_path.join(OWN_FOLDER).join(lane_id)
         };
+        Room::at(&dir)
+    }
+
+    /// A room in this very folder.
+    pub(super) fn at(dir: &Path) -> io::Result<Room> {
+        home::private_folder(dir).map_err(|error| io::Error::other(error.why))?;
         let shelf = |name: &str| {
             let path = dir.join(name);
             home::private_folder(&path).map_err(|error| io::Error::other(error.why))?;

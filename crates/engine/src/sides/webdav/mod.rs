@@ -140,6 +140,14 @@ impl WebdavSide {
         room::make_ready(&self.inner).await
     }
 
+    /// Where a spare lies, below the account's address.
+    ///
+    /// # Errors
+    /// Where that is no name.
+    pub(crate) fn spare_at(&self, spare: &str) -> Result<RelPath, SideError> {
+        self.inner.room.spare(spare)
+    }
+
     /// Whether the tool's own folder for this lane is there.
     ///
     /// # Errors

@@ -1,0 +1,139 @@
+//! `copy`: files and folders between any two places.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::words;
+use katabatic_engine::hand::{self, Copied, Count, Wish};
+use katabatic_engine::net::rate::Limits;
+use katabatic_engine::pass::Progress;
+use katabatic_engine::{Class, Error};
+use serde_json::{Value, json};
+
+use super::by_hand;
+use crate::app::App;
+use crate::args::Copy;
+use crate::draw::{json, line, progress, shown_text};
+use crate::exit;
+
+/// As many files that could not be copied are named at the most; the run has all of them.
+const NAMED: usize = 20;
+
+pub fn copy(app: &App, typed: &Copy) -> Result<ExitCode, Error> {
+    let from = by_hand::place(app, &typed.from)?;
+    let to = by_hand::target(app, &typed.to, &from)?;
+    let drawn = Arc::new(Progress::default());
+    let hand = by_hand::hand(app, &drawn, typed.limits.over(Limits::default())?);
+    let wish = Wish {
+        replace: typed.replace,
+    };
+    let copied = app.run(progress::during(
+        app.style,
+        "copy",
+        Arc::clone(&drawn),
+        hand::copy(&hand, &from, &to, wish),
+    ))?;
+    let touched = hand.touched(&to);
+    if app.common.json {
+        let mut answer = as_json(&copied);
+        answer["lanes"] = by_hand::lanes_json(&touched);
+        json::print(&answer);
+    } else {
+        say(typed, &copied);
+        by_hand::say_lanes(&touched, "bringing it");
+    }
+    Ok(ExitCode::from(code_of(&copied)))
+}
+
+/// How a copy ended, as an exit code.
+pub fn code_of(copied: &Copied) -> u8 {
+    if copied.stopped {
+        exit::number(Class::Stopped)
+    } else if copied.failed.is_empty() {
+        0
+    } else {
+        exit::NEEDS_A_PERSON
+    }
+}
+
+fn counted(count: &Count) -> String {
+    format!(
+        "{}, {}",
+        words::count(count.files, "file", "files"),
+        words::bytes(count.bytes)
+    )
+}
+
+fn say(typed: &Copy, copied: &Copied) {
+    let went_on = if copied.went_on {
+        " (gone on with)"
+    } else {
+        ""
+    };
+    line(format!(
+        "Copy, run {}{went_on}: {}, {} copied",
+        copied.run,
+        words::count(copied.copied.0, "file", "files"),
+        words::bytes(copied.copied.1)
+    ));
+    if copied.skipped > 0 {
+        line(format!(
+            "  {} there already, equal in size and edit time",
+            words::count(copied.skipped, "file was", "files were")
+        ));
+    }
+    line(format!(
+        "  {:<24} {}",
+        shown_text(&typed.from),
+        counted(&copied.source)
+    ));
+    line(format!(
+        "  {:<24} {}",
+        shown_text(&typed.to),
+        counted(&copied.target)
+    ));
+    if copied.left_out > 0 {
+        line(format!(
+            "  {} neither a file nor a folder, and not copied",
+            words::count(copied.left_out, "thing is", "things are")
+        ));
+    }
+    if copied.stopped {
+        line("  Stopped in order. The same copy again goes on where it was.");
+    }
+    for (path, why) in copied.failed.iter().take(NAMED) {
+        line(format!(
+            "  not copied: {}: {}",
+            shown_text(path),
+            shown_text(why)
+        ));
+    }
+    if copied.failed.len() > NAMED {
+        line(format!("  and {} more", copied.failed.len() - NAMED));
+    }
+    if !copied.failed.is_empty() {
+        line(format!(
+            "  Next: the same copy again once the reason is gone; all of it: katabatic runs {}",
+            copied.run
+        ));
+    }
+}
+
+fn as_json(copied: &Copied) -> Value {
+    let count = |count: &Count| json!({"files": count.files, "folders": count.folders, "bytes": count.bytes});
+    let failed = copied
+        .failed
+        .iter()
+        .map(|(path, why)| json!({"path": path, "reason": why}));
+    json!({
+        "run": copied.run,
+        "went_on": copied.went_on,
+        "copied": {"files": copied.copied.0, "bytes": copied.copied.1},
+        "skipped": copied.skipped,
+        "left_out": copied.left_out,
+        "failed": failed.collect::<Vec<_>>(),
+        "from": count(&copied.source),
+        "to": count(&copied.target),
+        "stopped": copied.stopped,
+    })
+}

@@ -1,0 +1,91 @@
+//! `move`: files and folders to another place. Within an account or a disk it is one step; otherwise a copy, and once
+//! both sides hold the same, the removal of what was copied.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::words;
+use katabatic_engine::hand::{self, Wish};
+use katabatic_engine::ledger::spare_rows::Spare;
+use katabatic_engine::net::rate::Limits;
+use katabatic_engine::pass::Progress;
+use katabatic_engine::place::Place;
+use katabatic_engine::{Class, Error};
+use serde_json::json;
+
+use super::{by_hand, copy};
+use crate::app::App;
+use crate::args::Move;
+use crate::draw::{json, line, progress, shown_text};
+
+pub fn move_place(app: &App, typed: &Move) -> Result<ExitCode, Error> {
+    let from = by_hand::place(app, &typed.from)?;
+    let to = by_hand::target(app, &typed.to, &from)?;
+    let drawn = Arc::new(Progress::default());
+    let hand = by_hand::hand(app, &drawn, Limits::default());
+    let touched = [hand.touched(&from), hand.touched(&to)].concat();
+    let one_step = match (&from, &to) {
+        (Place::Local(_), Place::Local(_)) => true,
+        (Place::Far { account, .. }, Place::Far { account: other, .. }) => account == other,
+        _ => false,
+    };
+    let mut spare: Option<Spare> = None;
+    if one_step {
+        spare = app.run(hand::rename(&hand, &from, &to, typed.replace))?;
+    } else {
+        let wish = Wish {
+            replace: typed.replace,
+        };
+        let copied = app.run(progress::during(
+            app.style,
+            "move",
+            Arc::clone(&drawn),
+            hand::copy(&hand, &from, &to, wish),
+        ))?;
+        let whole = copy::code_of(&copied) == 0 && copied.left_out == 0;
+        if !whole
+            || (copied.source.files, copied.source.bytes)
+                != (copied.target.files, copied.target.bytes)
+        {
+            return Err(Error::new(
+                Class::NeedsPerson,
+                format!("moving {} to {}", typed.from, typed.to),
+                format!(
+                    "not all of it was copied: {} of {} there",
+                    words::grouped(copied.target.files),
+                    words::count(copied.source.files, "file is", "files are")
+                ),
+                format!(
+                    "Nothing was removed. See why: katabatic runs {}, then move it again.",
+                    copied.run
+                ),
+            ));
+        }
+        app.run(hand::remove(&hand, &from, Some(copied.source.files)))?;
+    }
+    if app.common.json {
+        json::print(&json!({
+            "from": typed.from,
+            "to": typed.to,
+            "one_step": one_step,
+            "replaced": spare.is_some(),
+            "lanes": by_hand::lanes_json(&touched),
+        }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    line(format!(
+        "Moved {} to {}",
+        shown_text(&typed.from),
+        shown_text(&typed.to)
+    ));
+    if !one_step {
+        line(
+            "  It was copied, both sides were counted, and what it was copied from lies in the spares",
+        );
+    }
+    if spare.is_some() {
+        line("  What had the name lies in the spares: katabatic spares list");
+    }
+    by_hand::say_lanes(&touched, "moving it");
+    Ok(ExitCode::SUCCESS)
+}

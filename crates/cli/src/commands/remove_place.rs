@@ -1,0 +1,68 @@
+//! `remove`: a file or a folder goes into the spares, here or in an account.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::words;
+use katabatic_engine::Error;
+use katabatic_engine::hand;
+use katabatic_engine::net::rate::Limits;
+use katabatic_engine::pass::Progress;
+use serde_json::json;
+
+use super::by_hand;
+use crate::app::App;
+use crate::args::Remove;
+use crate::draw::{json, line, shown_text};
+
+pub fn remove(app: &App, typed: &Remove) -> Result<ExitCode, Error> {
+    if typed.places.len() > 1 && typed.holding.is_some() {
+        return Err(Error::usage(
+            "remove",
+            "--holding is about one folder, and more than one place is named",
+            "Remove the folder by itself.",
+        ));
+    }
+    let hand = by_hand::hand(app, &Arc::new(Progress::default()), Limits::default());
+    let mut removed = Vec::new();
+    for typed_place in &typed.places {
+        let place = by_hand::place(app, typed_place)?;
+        let done = app.run(hand::remove(&hand, &place, typed.holding))?;
+        let touched = hand.touched(&place);
+        let number = done.number(&app.ledger)?;
+        if app.common.json {
+            removed.push(json!({
+                "place": typed_place,
+                "files": done.inside.files,
+                "bytes": done.inside.bytes.max(done.spare.size),
+                "folder": done.spare.folder,
+                "spare": number,
+                "lanes": by_hand::lanes_json(&touched),
+            }));
+            continue;
+        }
+        let what = if done.spare.folder {
+            format!(
+                "the folder {} with {} in it ({})",
+                shown_text(typed_place),
+                words::count(done.inside.files, "file", "files"),
+                words::bytes(done.inside.bytes)
+            )
+        } else {
+            format!(
+                "{} ({})",
+                shown_text(typed_place),
+                words::bytes(done.spare.size)
+            )
+        };
+        line(format!("Removed {what}"));
+        by_hand::say_lanes(&touched, "removing it");
+        line(format!(
+            "  It lies in the spares, and takes the same room there. To bring it back: katabatic spares restore {number}"
+        ));
+    }
+    if app.common.json {
+        json::print(&json!({"removed": removed}));
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,277 @@
+//! Changing places by hand, here and in an account alike.
+
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each file of tests uses its own part of it")]
+mod worlds;
+
+use std::fs;
+use std::path::PathBuf;
+
+use worlds::Desk;
+
+/// A desk with an account and no lane, and the same few files in both places.
+fn both() -> (Desk, [&'static str; 2]) {
+    let desk = Desk::bare(&[]);
+    desk.add_account().ends(0);
+    for (at, content) in [
+        ("letters/a.txt", "the first letter"),
+        ("letters/old/b.txt", "the second"),
+        ("note.txt", "a note"),
+    ] {
+        desk.write_near(at, content);
+        desk.write_far(at, content);
+    }
+    (desk, ["near", "@office/Scores"])
+}
+
+fn disk(desk: &Desk, place: &str) -> PathBuf {
+    if place.starts_with('@') {
+        desk.far()
+    } else {
+        desk.near()
+    }
+}
+
+#[test]
+fn a_folder_is_made_once() {
+    let (desk, places) = both();
+    for place in places {
+        let new = format!("{place}/new");
+        desk.run(&["make-folder", &new])
+            .ends(0)
+            .says("Made the folder");
+        assert!(disk(&desk, place).join("new").is_dir());
+        desk.run(&["make-folder", &new])
+            .ends(0)
+            .says("is there already");
+        desk.run(&["make-folder", &format!("{place}/note.txt")])
+            .ends(2)
+            .says("has that name");
+        desk.run(&["make-folder", &format!("{place}/not/there/yet")])
+            .ends(6)
+            .says("the folder it lies in is not there");
+    }
+}
+
+#[test]
+fn what_is_removed_comes_back() {
+    let (desk, places) = both();
+    for place in places {
+        let note = format!("{place}/note.txt");
+        let number = desk.run(&["remove", &note, "--json"]).ends(0).json()["removed"][0]["spare"]
+            .as_i64()
+            .unwrap();
+        assert!(!disk(&desk, place).join("note.txt").exists());
+        desk.run(&["remove", &note]).ends(6).says("nothing is at");
+        desk.run(&["spares", "list"]).ends(0).says("note.txt");
+        desk.run(&["spares", "restore", &number.to_string()])
+            .ends(0)
+            .says("note.txt to ");
+        let back = fs::read(disk(&desk, place).join("note.txt")).unwrap();
+        assert_eq!(back, b"a note");
+    }
+}
+
+#[test]
+fn a_folder_goes_only_when_the_count_is_known() {
+    let (desk, places) = both();
+    for place in places {
+        let letters = format!("{place}/letters");
+        desk.run(&["remove", &letters])
+            .ends(3)
+            .says("it holds 2 files (26 B) in 2 folders")
+            .says("--holding 2");
+        desk.run(&["remove", &letters, "--holding", "1"])
+            .ends(3)
+            .says("and not 1");
+        assert!(disk(&desk, place).join("letters/old/b.txt").exists());
+        let done = desk.run(&["remove", &letters, "--holding", "2", "--json"]);
+        let number = done.ends(0).json()["removed"][0]["spare"].as_i64().unwrap();
+        assert!(!disk(&desk, place).join("letters").exists());
+        // Its name was taken meanwhile: it comes back beside it.
+        fs::create_dir(disk(&desk, place).join("letters")).unwrap();
+        desk.run(&["spares", "restore", &number.to_string()])
+            .ends(0)
+            .says("letters [spare ");
+    }
+    desk.run(&["remove", "@office"])
+        .ends(2)
+        .says("the root of everything");
+    desk.run(&["remove", "/"]).ends(2);
+}
+
+#[test]
+fn a_link_is_removed_and_never_what_it_leads_to() {
+    let (desk, _) = both();
+    fs::write(desk.near().join("../outside.txt"), "precious").unwrap();
+    std::os::unix::fs::symlink("../outside.txt", desk.near().join("link")).unwrap();
+    desk.run(&["remove", "near/link"]).ends(2);
+    assert_eq!(
+        fs::read(desk.near().join("../outside.txt")).unwrap(),
+        b"precious"
+    );
+}
+
+#[test]
+fn files_and_folders_are_copied_between_any_two_places() {
+    let (desk, _) = both();
+    for (number, (from, to)) in [
+        ("near/letters", "@office/Scores/up"),
+        ("@office/Scores/letters", "near/down"),
+        ("@office/Scores/letters", "@office/Scores/across"),
+        ("near/letters", "near/beside"),
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        let said = desk.run(&["copy", from, to]).ends(0);
+        said.says("2 files, 26 B copied");
+        let at = disk(&desk, to).join(to.rsplit('/').next().unwrap());
+        assert_eq!(
+            fs::read(at.join("old/b.txt")).unwrap(),
+            b"the second",
+            "{to}"
+        );
+        // A finished copy is not done again onto the same name.
+        desk.run(&["copy", from, to]).ends(2).says("has the name");
+        desk.run(&["runs"]).ends(0).says("copy");
+        let single = format!("{to}/note {number}.txt");
+        desk.run(&["copy", "near/note.txt", &single]).ends(0);
+        assert_eq!(
+            fs::read(at.join(format!("note {number}.txt"))).unwrap(),
+            b"a note"
+        );
+    }
+    let times = |path: PathBuf| fs::metadata(path).unwrap().modified().unwrap();
+    desk.run(&["copy", "@office/Scores/up/a.txt", "near/a again.txt"])
+        .ends(0);
+    assert_eq!(
+        times(desk.near().join("letters/a.txt")),
+        times(desk.near().join("a again.txt")),
+        "edit times go both ways"
+    );
+}
+
+#[test]
+fn a_name_that_is_taken_stays_unless_it_is_to_be_replaced() {
+    let (desk, places) = both();
+    for place in places {
+        desk.write_near("other.txt", "another one");
+        let to = format!("{place}/note.txt");
+        desk.run(&["copy", "near/other.txt", &to])
+            .ends(2)
+            .says("--replace");
+        assert_eq!(
+            fs::read(disk(&desk, place).join("note.txt")).unwrap(),
+            b"a note"
+        );
+        desk.run(&["copy", "near/other.txt", &to, "--replace"])
+            .ends(0);
+        assert_eq!(
+            fs::read(disk(&desk, place).join("note.txt")).unwrap(),
+            b"another one"
+        );
+        desk.run(&["spares", "list"])
+            .ends(0)
+            .says("replaced by hand");
+        let (a, b) = (
+            format!("{place}/letters/a.txt"),
+            format!("{place}/note.txt"),
+        );
+        desk.run(&["move", &a, &b]).ends(2).says("--replace");
+        desk.run(&["move", &a, &b, "--replace"])
+            .ends(0)
+            .says("lies in the spares");
+        let moved = fs::read(disk(&desk, place).join("note.txt")).unwrap();
+        assert_eq!(moved, b"the first letter");
+        assert!(!disk(&desk, place).join("letters/a.txt").exists());
+        desk.run(&[
+            "move",
+            &format!("{place}/letters"),
+            &format!("{place}/letters/old/in itself"),
+        ])
+        .ends(2)
+        .says("into itself");
+        desk.run(&["move", &b, &format!("{place}/letters/")])
+            .ends(0);
+        assert!(disk(&desk, place).join("letters/note.txt").exists());
+    }
+}
+
+#[test]
+fn a_move_between_an_account_and_this_computer_removes_only_what_was_copied() {
+    let (desk, _) = both();
+    desk.run(&["move", "near/letters", "@office/Scores/from here"])
+        .ends(0)
+        .says("both sides were counted");
+    assert!(!desk.near().join("letters").exists());
+    assert_eq!(
+        fs::read(desk.far().join("from here/old/b.txt")).unwrap(),
+        b"the second"
+    );
+    desk.run(&["spares", "list"]).ends(0).says("letters/");
+    // A link is not copied, so nothing may be removed.
+    std::os::unix::fs::symlink("note.txt", desk.near().join("link")).unwrap();
+    desk.write_near("more/c.txt", "c");
+    std::os::unix::fs::symlink("c.txt", desk.near().join("more/link")).unwrap();
+    desk.run(&["move", "near/more", "@office/Scores/more"])
+        .ends(3)
+        .says("Nothing was removed");
+    assert!(desk.near().join("more/c.txt").exists());
+}
+
+#[test]
+fn a_copy_that_was_cut_goes_on() {
+    let mut desk = Desk::bare(&[]);
+    desk.add_account().ends(0);
+    for number in 0..40 {
+        desk.write_near(&format!("many/{number}.txt"), &format!("text {number}"));
+    }
+    desk.stop_serving();
+    desk.serve_again(&["cut=0.45"]);
+    let (mut went_on, mut skipped) = (false, false);
+    for _ in 0..30 {
+        let said = desk.run(&["copy", "near/many", "@office/Scores/many"]);
+        skipped |= said.out.contains("there already");
+        if said.code == Some(0) {
+            went_on = said.out.contains("gone on with");
+            break;
+        }
+    }
+    assert!(went_on && skipped, "one go is not enough on such a line");
+    assert_eq!(fs::read_dir(desk.far().join("many")).unwrap().count(), 40);
+}
+
+#[test]
+fn lanes_are_named_and_their_roots_kept() {
+    let (desk, _) = both();
+    desk.run(&[
+        "lane",
+        "add",
+        "scores",
+        "--near",
+        "near",
+        "--far",
+        "@office/Scores",
+    ])
+    .ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["remove", "near/note.txt"])
+        .ends(0)
+        .says("It lies in the lane scores: its next pass carries that up to @office/Scores");
+    desk.run(&["sync"]).ends(0);
+    assert!(!desk.far().join("note.txt").exists());
+    desk.run(&["remove", "@office/Scores/letters/a.txt"])
+        .ends(0)
+        .says("carries that down");
+    for root in ["near", "@office/Scores"] {
+        desk.run(&["remove", root, "--holding", "1"])
+            .ends(2)
+            .says("a whole side of the lane scores lies in it");
+        desk.run(&["move", root, "elsewhere"]).ends(2);
+    }
+}

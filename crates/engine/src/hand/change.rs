@@ -1,0 +1,385 @@
+//! Making a folder, moving, removing.
+
+use std::path::{Path, PathBuf};
+
+use katabatic_core::{Kind, RelPath, words};
+
+use super::{Count, Hand, Spot, nothing_there, shown};
+use crate::config::far_place;
+use crate::ledger::Ledger;
+use crate::ledger::runs::{Counts, RunItem};
+use crate::ledger::spare_rows::{self, Spare};
+use crate::place::Place;
+use crate::sides::local::LocalSide;
+use crate::sides::{Put, SideError};
+use crate::{Class, Error};
+
+/// Makes a folder; whether it is a new one.
+///
+/// # Errors
+/// Where something else has the name, or the folder above is not there.
+pub async fn make_folder(hand: &Hand<'_>, place: &Place) -> Result<bool, Error> {
+    let what = format!("making the folder {}", shown(place));
+    let failed = |error: SideError| hand.failed(&what, place, &error);
+    let no_folder_above = |above: String| {
+        Error::new(
+            Class::NotThere,
+            &what,
+            format!("the folder it lies in is not there: {above}"),
+            format!("Make that one first: katabatic make-folder {above}"),
+        )
+    };
+    if let Place::Local(path) = place
+        && let Some(above) = path.parent()
+        && !above.is_dir()
+    {
+        return Err(no_folder_above(above.display().to_string()));
+    }
+    let spot = hand.spot(place)?;
+    if let (Place::Far { account, .. }, Some(above)) = (place, spot.path.parent())
+        && !above.is_root()
+        && spot.store.look(&above).await.map_err(failed)?.is_none()
+    {
+        return Err(no_folder_above(far_place(account, &above)));
+    }
+    match spot.store.look(&spot.path).await.map_err(failed)? {
+        Some(there) if there.kind == Kind::Folder => return Ok(false),
+        Some(_) => {
+            return Err(Error::usage(
+                &what,
+                "a file has that name",
+                "Choose another name.",
+            ));
+        }
+        None => {}
+    }
+    match spot.store.make_folder(&spot.path).await.map_err(failed)? {
+        Put::Done => Ok(true),
+        Put::Taken => Err(Error::usage(
+            &what,
+            "something else has that name",
+            "Choose another name.",
+        )),
+    }
+}
+
+/// What was removed.
+#[derive(Debug)]
+pub struct Removed {
+    /// The spare it is now.
+    pub spare: Spare,
+    /// What was in it, where it is a folder.
+    pub inside: Count,
+}
+
+impl Removed {
+    /// The number of the spare, by which it is asked for.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read.
+    pub fn number(&self, ledger: &Ledger) -> Result<i64, Error> {
+        ledger
+            .read(|connection| spare_rows::number_of(connection, self.spare.lane, &self.spare.slot))
+    }
+}
+
+/// Removes a file or a folder into the spares. A folder that holds anything goes only where `holding` says how many
+/// files, so that nobody removes more than they know of.
+///
+/// # Errors
+/// With the count where it was not given, or another one was.
+pub async fn remove(
+    hand: &Hand<'_>,
+    place: &Place,
+    holding: Option<u64>,
+) -> Result<Removed, Error> {
+    let what = format!("removing {}", shown(place));
+    hand.check_no_root(&what, place)?;
+    let _locks = hand.lock(&[place])?;
+    let failed = |error: SideError| hand.failed(&what, place, &error);
+    let spot = hand.spot(place)?;
+    let seen = spot.store.look(&spot.path).await.map_err(failed)?;
+    let seen = seen.ok_or_else(|| nothing_there(&what, &spot.shown))?;
+    if !matches!(seen.kind, Kind::File | Kind::Folder) {
+        return Err(Error::usage(
+            &what,
+            "it is neither a file nor a folder",
+            "Remove it with the system's own tools.",
+        ));
+    }
+    let folder = seen.kind == Kind::Folder;
+    let inside = if folder {
+        let inside = hand.inside(&what, place).await?;
+        let known = inside.files + inside.others;
+        if known + inside.folders > 0 && holding != Some(known) {
+            return Err(not_that_many(&what, &inside, known, holding));
+        }
+        inside
+    } else {
+        Count::default()
+    };
+    let run = hand.begin_run(format!("remove {}", shown(place))).await?;
+    let taken = hand.capture(&spot, &seen, run, "removed by hand").await;
+    let taken = match taken {
+        Ok(spare) if folder => hand.still_that_many(place, &spot, spare, &inside).await,
+        taken => taken,
+    };
+    let done = taken.is_ok();
+    hand.note(
+        run.1,
+        RunItem {
+            path: spot.shown.clone(),
+            action: "removed".into(),
+            bytes: seen.size.max(inside.bytes),
+            result: match &taken {
+                Ok(_) => "done".into(),
+                Err(error) => format!("stuck: {error}"),
+            },
+        },
+    );
+    let outcome = if done { "done" } else { "needs a person" };
+    hand.end_run(run.1, outcome.into(), Counts::default())
+        .await?;
+    Ok(Removed {
+        spare: taken.map_err(failed)?,
+        inside,
+    })
+}
+
+fn not_that_many(what: &str, inside: &Count, known: u64, holding: Option<u64>) -> Error {
+    let holds = format!(
+        "it holds {} ({}) in {}",
+        words::count(known, "file", "files"),
+        words::bytes(inside.bytes),
+        words::count(inside.folders + 1, "folder", "folders"),
+    );
+    let why = match holding {
+        None => holds,
+        Some(said) => format!("{holds}, and not {}", words::grouped(said)),
+    };
+    Error::new(
+        Class::NeedsPerson,
+        what,
+        why,
+        format!("If all of that is to go into the spares: --holding {known}"),
+    )
+}
+
+impl Hand<'_> {
+    /// What a folder holds, counted whole.
+    async fn inside(&self, what: &str, place: &Place) -> Result<Count, Error> {
+        let failed = |error: SideError| self.failed(what, place, &error);
+        let whole = self.count(&self.reader(place)?).await.map_err(failed)?;
+        match whole.unknown.first() {
+            None => Ok(whole.count()),
+            Some(unknown) => Err(Error::failed(
+                what,
+                format!("what it holds cannot be counted: {unknown}"),
+                "Nothing was removed. Remove what can be counted, folder by folder.",
+            )),
+        }
+    }
+
+    /// Looks into a folder once more that was captured; with strangers in it, it goes back.
+    async fn still_that_many(
+        &self,
+        place: &Place,
+        spot: &Spot,
+        spare: Spare,
+        inside: &Count,
+    ) -> Result<Spare, SideError> {
+        let again = match place {
+            // A rename moved it whole; a file that was put in while it was counted is in the spare with it.
+            Place::Local(_) => self.spare_folder(spot, &spare)?,
+            Place::Far { account, .. } => {
+                let failed = |error: Error| SideError::Failed(error.to_string());
+                let here = self.far(account, RelPath::root()).map_err(failed)?;
+                let side = self
+                    .far(account, here.spare_at(&spare.slot)?)
+                    .map_err(failed)?;
+                self.count(&(std::sync::Arc::new(side) as _)).await?.count()
+            }
+        };
+        if again == *inside {
+            return Ok(spare);
+        }
+        self.give_back(spot, &spare).await?;
+        Err(SideError::Changed(
+            "something was put into it meanwhile; it was put back untouched".into(),
+        ))
+    }
+
+    fn spare_folder(&self, spot: &Spot, spare: &Spare) -> Result<Count, SideError> {
+        let side = LocalSide::open(
+            Path::new(&spot.root),
+            &self.home.lane_room(super::ROOM),
+            super::ROOM,
+            self.stop.clone(),
+        )?;
+        count_local(&side.spare_at(&spare.slot))
+            .map_err(|error| SideError::Failed(error.to_string()))
+    }
+}
+
+fn count_local(folder: &Path) -> std::io::Result<Count> {
+    let mut count = Count::default();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(&folder)? {
+            let entry = entry?;
+            let name = entry.file_name();
+            if name.to_str().is_some_and(crate::sides::is_own) {
+                continue;
+            }
+            let kind = entry.file_type()?;
+            if kind.is_dir() {
+                count.folders += 1;
+                folders.push(entry.path());
+            } else if kind.is_file() {
+                count.files += 1;
+                count.bytes += entry.metadata()?.len();
+            } else {
+                count.others += 1;
+            }
+        }
+    }
+    Ok(count)
+}
+
+/// Moves a file or a folder, within an account or within a file system, in one step. `replace` captures what has the
+/// name; none of it happens where the move has to be a copy.
+///
+/// # Errors
+/// Where something has the name, or the two places have to be copied between.
+pub async fn rename(
+    hand: &Hand<'_>,
+    from: &Place,
+    to: &Place,
+    replace: bool,
+) -> Result<Option<Spare>, Error> {
+    let what = format!("moving {} to {}", shown(from), shown(to));
+    hand.check_no_root(&what, from)?;
+    let _locks = hand.lock(&[from, to])?;
+    let failed = |error: SideError| hand.failed(&what, from, &error);
+    let (source, target) = hand.both_spots(&what, from, to)?;
+    if source.path == target.path {
+        return Err(Error::usage(
+            &what,
+            "that is where it is",
+            "Name another place.",
+        ));
+    }
+    if target.path.is_within(&source.path) {
+        return Err(Error::usage(
+            &what,
+            "a folder cannot be moved into itself",
+            "Name another place.",
+        ));
+    }
+    let seen = source.store.look(&source.path).await.map_err(failed)?;
+    let seen = seen.ok_or_else(|| nothing_there(&what, &source.shown))?;
+    let there = target.store.look(&target.path).await;
+    let there = there.map_err(|error| hand.failed(&what, to, &error))?;
+    if there.is_some() && !replace {
+        return Err(taken(&what, &target.shown));
+    }
+    if there.is_some() {
+        hand.check_no_root(&what, to)?;
+    }
+    let run = hand
+        .begin_run(format!("move {} to {}", source.shown, target.shown))
+        .await?;
+    let moved = async {
+        let old = match &there {
+            Some(there) => Some(
+                hand.capture(&target, there, run, "replaced by hand")
+                    .await?,
+            ),
+            None => None,
+        };
+        let put = source.store.rename(&source.path, &target.path).await;
+        match (put, old) {
+            (Ok(Put::Done), old) => Ok(old),
+            (put, old) => {
+                if let Some(old) = &old {
+                    hand.give_back(&target, old).await?;
+                }
+                match put {
+                    Err(error) => Err(error),
+                    Ok(_) => Err(SideError::Changed(
+                        "something came to have that name".into(),
+                    )),
+                }
+            }
+        }
+    }
+    .await;
+    let result = match &moved {
+        Ok(_) => "done".to_owned(),
+        Err(error) => format!("stuck: {error}"),
+    };
+    hand.note(
+        run.1,
+        RunItem {
+            path: source.shown.clone(),
+            action: format!("moved to {}", target.shown),
+            bytes: seen.size,
+            result,
+        },
+    );
+    let outcome = if moved.is_ok() {
+        "done"
+    } else {
+        "needs a person"
+    };
+    hand.end_run(run.1, outcome.into(), Counts::default())
+        .await?;
+    moved.map_err(failed)
+}
+
+pub(super) fn taken(what: &str, shown: &str) -> Error {
+    Error::usage(
+        what,
+        format!("something has the name {shown} already"),
+        format!(
+            "Choose another name, write {shown}/ to put it into that folder, or --replace it: what is there goes to the spares."
+        ),
+    )
+}
+
+impl Hand<'_> {
+    /// Both places on one side, which can rename between them.
+    fn both_spots(&self, what: &str, from: &Place, to: &Place) -> Result<(Spot, Spot), Error> {
+        match (from, to) {
+            (Place::Local(from), Place::Local(to)) => {
+                let root = common(from, to);
+                let below = |path: &Path| path.strip_prefix(&root).unwrap_or(path).to_owned();
+                Ok((
+                    self.local_spot(&root, &below(from))?,
+                    self.local_spot(&root, &below(to))?,
+                ))
+            }
+            (Place::Far { account, .. }, Place::Far { account: other, .. }) if account == other => {
+                Ok((self.spot(from)?, self.spot(to)?))
+            }
+            _ => Err(Error::usage(
+                what,
+                "a move goes within one account, or within this computer",
+                "Copy it (katabatic copy), look at the copy, and remove what it was copied from (katabatic remove).",
+            )),
+        }
+    }
+}
+
+/// The deepest folder that both lie in.
+fn common(a: &Path, b: &Path) -> PathBuf {
+    let mut common = PathBuf::new();
+    let above = |path: &Path| path.parent().map(Path::to_owned).unwrap_or_default();
+    for (a, b) in above(a).components().zip(above(b).components()) {
+        if a != b {
+            break;
+        }
+        common.push(a);
+    }
+    common
+}

@@ -1,0 +1,461 @@
+//! Copying a file or a folder between any two places. What was copied before is skipped, so that a copy that was cut
+//! goes on when it is asked for again; at its end both sides are counted.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use futures_util::{StreamExt, stream};
+use katabatic_core::{Entry, Kind, RelPath, Side};
+
+use super::change::taken;
+use super::{Hand, Spot, Whole, nothing_there, shown};
+use crate::Error;
+use crate::ledger::LaneKey;
+use crate::ledger::runs::{self, Counts, RunItem};
+use crate::net::traffic::MOST;
+use crate::pass::Progress;
+use crate::place::Place;
+use crate::sides::{Put, SideError, SideStore, Source, Steps};
+
+/// How often a file is tried whose line was cut.
+const ATTEMPTS: u32 = 4;
+
+/// What lies somewhere.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Count {
+    /// Files, at any depth.
+    pub files: u64,
+    /// Folders, at any depth.
+    pub folders: u64,
+    /// Things that are neither, such as links; they are never copied.
+    pub others: u64,
+    /// Bytes of the files.
+    pub bytes: u64,
+}
+
+/// What a copy is to do.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Wish {
+    /// Whether what has a name there goes to the spares.
+    pub replace: bool,
+}
+
+/// What a copy did.
+#[derive(Debug)]
+pub struct Copied {
+    /// The number of its run.
+    pub run: i64,
+    /// Whether it went on with one that was cut.
+    pub went_on: bool,
+    /// Files that were copied, and their bytes.
+    pub copied: (u64, u64),
+    /// Files that were there already, equal in size and edit time.
+    pub skipped: u64,
+    /// Files that could not be copied, and why.
+    pub failed: Vec<(String, String)>,
+    /// Things that are neither files nor folders.
+    pub left_out: u64,
+    /// What the source holds.
+    pub source: Count,
+    /// What the copy holds.
+    pub target: Count,
+    /// Whether it was stopped by Ctrl-C.
+    pub stopped: bool,
+}
+
+/// Copies a file or a folder.
+///
+/// # Errors
+/// Where nothing is there to copy, something has the name already, or a whole side is not there.
+pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Result<Copied, Error> {
+    let what = format!("copying {} to {}", shown(from), shown(to));
+    let _locks = hand.lock(&[to])?;
+    let source = hand.spot(from)?;
+    let target = hand.spot(to)?;
+    if is_within(to, from) {
+        return Err(Error::usage(
+            &what,
+            "the copy would lie in what is copied",
+            "Name another place.",
+        ));
+    }
+    let seen = source.store.look(&source.path).await;
+    let seen = seen.map_err(|error| hand.failed(&what, from, &error))?;
+    let seen = seen.ok_or_else(|| nothing_there(&what, &source.shown))?;
+    let there = target.store.look(&target.path).await;
+    let there = there.map_err(|error| hand.failed(&what, to, &error))?;
+    let command = format!("copy {} to {}", source.shown, target.shown);
+    let unfinished = hand.was_cut(&command)?;
+    if let (Some(_), false, false) = (&there, wish.replace, unfinished)
+        && seen.kind == Kind::Folder
+    {
+        return Err(taken(&what, &target.shown));
+    }
+    let copying = Copying {
+        hand,
+        run: hand.begin_run(command).await?,
+        wish,
+        did: Mutex::default(),
+    };
+    let copied = match seen.kind {
+        Kind::File => copying.one(&source, &target, &seen, there.as_ref()).await,
+        Kind::Folder => {
+            // A folder that is to be replaced goes whole; one that an earlier copy was cut in is gone on with.
+            let whole = there.filter(|_| !unfinished);
+            copying.folder((from, to), &target, whole.as_ref()).await
+        }
+        Kind::Odd(_) => Err(Error::usage(
+            &what,
+            "it is neither a file nor a folder",
+            "Copy it with the system's own tools.",
+        )),
+    };
+    copying.finish(copied, unfinished).await
+}
+
+/// Whether one place lies in another, or is it.
+fn is_within(inner: &Place, outer: &Place) -> bool {
+    match (inner, outer) {
+        (Place::Local(inner), Place::Local(outer)) => inner.starts_with(outer),
+        (
+            Place::Far { account, path },
+            Place::Far {
+                account: other,
+                path: outer,
+            },
+        ) => account == other && path.is_within(outer),
+        _ => false,
+    }
+}
+
+impl Hand<'_> {
+    /// Whether the last run of this very copy did not come to its end.
+    fn was_cut(&self, command: &str) -> Result<bool, Error> {
+        let last = self
+            .ledger
+            .read(|connection| runs::last_of(connection, command))?;
+        Ok(last.is_some_and(|outcome| outcome.as_deref() != Some("done")))
+    }
+}
+
+#[derive(Default)]
+struct Did {
+    copied: (u64, u64),
+    skipped: u64,
+    failed: Vec<(String, String)>,
+    left_out: u64,
+    counts: (Count, Count),
+    ended: Option<Error>,
+}
+
+struct Copying<'c, 'h> {
+    hand: &'c Hand<'h>,
+    run: (LaneKey, i64),
+    wish: Wish,
+    did: Mutex<Did>,
+}
+
+enum Done {
+    Copied,
+    Skipped,
+}
+
+impl Copying<'_, '_> {
+    fn did(&self) -> std::sync::MutexGuard<'_, Did> {
+        self.did.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    async fn finish(self, copied: Result<(), Error>, went_on: bool) -> Result<Copied, Error> {
+        let stopped = self.hand.stop.asked();
+        let did = self
+            .did
+            .into_inner()
+            .unwrap_or_else(PoisonError::into_inner);
+        let ended = copied.err().or(did.ended);
+        let outcome = match &ended {
+            Some(error) => error.to_string(),
+            None if stopped => "stopped by Ctrl-C".to_owned(),
+            None if !did.failed.is_empty() => "needs a person".to_owned(),
+            None => "done".to_owned(),
+        };
+        let counts = Counts {
+            files_up: did.copied.0,
+            bytes_up: did.copied.1,
+            stuck: did.failed.len() as u64,
+            ..Counts::default()
+        };
+        self.hand.end_run(self.run.1, outcome, counts).await?;
+        if let Some(error) = ended {
+            return Err(error);
+        }
+        Ok(Copied {
+            run: self.run.1,
+            went_on,
+            copied: did.copied,
+            skipped: did.skipped,
+            failed: did.failed,
+            left_out: did.left_out,
+            source: did.counts.0,
+            target: did.counts.1,
+            stopped,
+        })
+    }
+
+    /// A single file.
+    async fn one(
+        &self,
+        source: &Spot,
+        target: &Spot,
+        seen: &Entry,
+        there: Option<&Entry>,
+    ) -> Result<(), Error> {
+        self.hand.progress.begin_carrying(1, seen.size);
+        let done = self
+            .file((&source.store, &source.path, seen), target, there)
+            .await;
+        if let Err(SideError::Changed(why)) = &done
+            && why == HAS_THE_NAME
+        {
+            return Err(taken(
+                &format!("copying {} to {}", source.shown, target.shown),
+                &target.shown,
+            ));
+        }
+        self.note(&target.shown, seen.size, done);
+        let target = target.store.look(&target.path).await;
+        let count = |entry: Option<&Entry>| Count {
+            files: u64::from(entry.is_some()),
+            bytes: entry.map_or(0, |entry| entry.size),
+            ..Count::default()
+        };
+        self.did().counts = (count(Some(seen)), count(target.ok().flatten().as_ref()));
+        Ok(())
+    }
+
+    fn note(&self, shown: &str, size: u64, done: Result<Done, SideError>) {
+        let result = {
+            let mut did = self.did();
+            match done {
+                Ok(Done::Copied) => {
+                    did.copied.0 += 1;
+                    did.copied.1 += size;
+                    "done".to_owned()
+                }
+                Ok(Done::Skipped) => {
+                    did.skipped += 1;
+                    return;
+                }
+                Err(SideError::Stopped) => return,
+                Err(error) => {
+                    if error.ends_the_pass() {
+                        did.ended.get_or_insert_with(|| {
+                            Error::new(
+                                crate::Class::NotThere,
+                                format!("copying to {shown}"),
+                                error.to_string(),
+                                "Once it is there again, do the same copy again: it goes on where it was.",
+                            )
+                        });
+                    }
+                    did.failed.push((shown.to_owned(), error.to_string()));
+                    format!("stuck: {error}")
+                }
+            }
+        };
+        self.hand.note(
+            self.run.1,
+            RunItem {
+                path: shown.to_owned(),
+                action: "copied".into(),
+                bytes: size,
+                result,
+            },
+        );
+    }
+
+    /// A folder and all that is below it.
+    async fn folder(
+        &self,
+        (from, to): (&Place, &Place),
+        target: &Spot,
+        replaced: Option<&Entry>,
+    ) -> Result<(), Error> {
+        let what = format!("copying {} to {}", shown(from), shown(to));
+        let at_source = |error: SideError| self.hand.failed(&what, from, &error);
+        let at_target = |error: SideError| self.hand.failed(&what, to, &error);
+        let reader = self.hand.reader(from)?;
+        let whole = self.hand.count(&reader).await.map_err(at_source)?;
+        if let Some(why) = whole.unknown.first() {
+            self.did()
+                .failed
+                .push((shown(from), format!("not all of it could be listed: {why}")));
+        }
+        if let Some(old) = replaced {
+            self.hand.check_no_root(&what, to)?;
+            let taken = self
+                .hand
+                .capture(target, old, self.run, "replaced by hand")
+                .await;
+            taken.map_err(at_target)?;
+        }
+        let count = whole.count();
+        self.hand.progress.begin_carrying(count.files, count.bytes);
+        self.make(target, &target.path).await.map_err(at_target)?;
+        let there = self.there(to).await.map_err(at_target)?;
+        for (path, entry) in &whole.entries {
+            if entry.kind == Kind::Folder && !self.hand.stop.asked() {
+                let at = below(&target.path, path);
+                if let Err(error) = self.make(target, &at).await {
+                    self.note(&format!("{}/{path}", target.shown), 0, Err(error));
+                }
+            }
+        }
+        let files = whole
+            .entries
+            .iter()
+            .filter(|(_, entry)| entry.kind == Kind::File);
+        stream::iter(files)
+            .for_each_concurrent(MOST, |(path, seen)| {
+                self.member(&reader, target, path, seen, there.get(path))
+            })
+            .await;
+        self.did().left_out = count.others;
+        let copy = self.hand.reader(to)?;
+        let copy = self.hand.count(&copy).await.map_err(at_target)?;
+        self.did().counts = (count, copy.count());
+        Ok(())
+    }
+
+    /// What is at the target already.
+    async fn there(&self, to: &Place) -> Result<HashMap<RelPath, Entry>, SideError> {
+        let reader = self
+            .hand
+            .reader(to)
+            .map_err(|error| SideError::Failed(error.to_string()))?;
+        let Whole { entries, .. } = self.hand.count(&reader).await?;
+        Ok(entries.into_iter().collect())
+    }
+
+    async fn make(&self, target: &Spot, at: &RelPath) -> Result<(), SideError> {
+        match target.store.make_folder(at).await? {
+            Put::Done => Ok(()),
+            Put::Taken => Err(SideError::Changed(HAS_THE_NAME.into())),
+        }
+    }
+
+    async fn member(
+        &self,
+        reader: &Arc<dyn SideStore>,
+        target: &Spot,
+        path: &RelPath,
+        seen: &Entry,
+        there: Option<&Entry>,
+    ) {
+        if self.hand.stop.asked() || self.did().ended.is_some() {
+            return;
+        }
+        let spot = Spot {
+            store: Arc::clone(&target.store),
+            side: target.side,
+            path: below(&target.path, path),
+            root: target.root.clone(),
+            shown: format!("{}/{path}", target.shown),
+        };
+        let done = self.file((reader, path, seen), &spot, there).await;
+        self.note(&spot.shown, seen.size, done);
+    }
+
+    /// One file: staged beside, and placed where nothing is.
+    async fn file(
+        &self,
+        (reader, path, seen): (&Arc<dyn SideStore>, &RelPath, &Entry),
+        target: &Spot,
+        there: Option<&Entry>,
+    ) -> Result<Done, SideError> {
+        if there.is_some_and(|there| equal(there, seen, target.side)) {
+            self.hand.progress.carried_bytes(seen.size);
+            self.hand.progress.carried_file();
+            return Ok(Done::Skipped);
+        }
+        if there.is_some() && !self.wish.replace {
+            return Err(SideError::Changed(HAS_THE_NAME.into()));
+        }
+        let mut attempt = 1;
+        let staged = loop {
+            let source = reader.read(path, seen).await?;
+            let source = counted(source, &self.hand.progress);
+            match target
+                .store
+                .stage(source, &target.path, &Steps::unkept())
+                .await
+            {
+                Err(SideError::TryAgain(why)) if attempt < ATTEMPTS => {
+                    tracing::debug!("{} is tried again: {why}", target.shown);
+                    tokio::time::sleep(std::time::Duration::from_millis(50 << attempt)).await;
+                    attempt += 1;
+                }
+                staged => break staged?,
+            }
+        };
+        if let Some(there) = there {
+            self.hand
+                .capture(target, there, self.run, "replaced by hand")
+                .await?;
+        }
+        let put = target
+            .store
+            .place(&staged.slot, &staged.entry, &target.path)
+            .await;
+        match put {
+            Ok(Put::Done) => {}
+            Ok(Put::Taken) => {
+                target.store.unstage(&staged.slot).await?;
+                return Err(SideError::Changed(HAS_THE_NAME.into()));
+            }
+            Err(error) => return Err(error),
+        }
+        let verified = target.store.verify(&target.path, &staged.entry).await?;
+        if verified.is_none() {
+            return Err(SideError::Changed(
+                "it was changed right after it was put there".into(),
+            ));
+        }
+        self.hand.progress.carried_file();
+        Ok(Done::Copied)
+    }
+}
+
+const HAS_THE_NAME: &str =
+    "something else has that name already; with --replace it goes to the spares";
+
+/// Whether a copy is there already: equal in size and edit time. A date of a server is not an edit time.
+fn equal(there: &Entry, seen: &Entry, side: Side) -> bool {
+    let edited = match side {
+        Side::Near => seen.edited.or(seen.received),
+        Side::Far => seen.edited,
+    };
+    there.kind == Kind::File
+        && there.size == seen.size
+        && there.edited.is_some()
+        && there.edited == edited
+}
+
+fn below(folder: &RelPath, path: &RelPath) -> RelPath {
+    path.parts().fold(folder.clone(), |folder, part| {
+        // A part of a path that was checked once is a name.
+        folder.join(part).unwrap_or(folder)
+    })
+}
+
+fn counted(source: Source, progress: &Arc<Progress>) -> Source {
+    let progress = Arc::clone(progress);
+    let content = source.content.inspect(move |chunk| {
+        if let Ok(chunk) = chunk {
+            progress.carried_bytes(chunk.len() as u64);
+        }
+    });
+    Source {
+        content: content.boxed(),
+        ..source
+    }
+}

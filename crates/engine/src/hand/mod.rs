@@ -1,0 +1,458 @@
+//! Changing places by hand: folders made, files copied, moved and removed, here and in accounts alike.
+//!
+//! The same steps as in a pass do it, with the same promise: nothing unseen is overwritten, and whatever is replaced or
+//! removed is moved whole into the spares first. What these spares are of has no lane; each remembers its own place.
+
+mod change;
+mod copy;
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side};
+use tokio::sync::mpsc;
+
+use crate::accounts::explain::explain;
+use crate::clock::{Clock, SystemClock};
+use crate::config::{Config, far_place};
+use crate::home::random_hex;
+use crate::ledger::rows;
+use crate::ledger::runs::{self, Counts, RunItem};
+use crate::ledger::spare_rows::{self, Spare};
+use crate::ledger::{LaneKey, Ledger, account_rows};
+use crate::lock::{RootLock, lock};
+use crate::net::rate::Limits;
+use crate::open::{connection_of, limited_client};
+use crate::pass::Progress;
+use crate::place::Place;
+use crate::sides::local::LocalSide;
+use crate::sides::webdav::WebdavSide;
+use crate::sides::{Captured, Checked, Found, Put, SideError, SideStore};
+use crate::stop::Stop;
+use crate::{Class, Error, Home};
+
+pub use change::{Removed, make_folder, remove, rename};
+pub use copy::{Copied, Count, Wish, copy};
+
+/// What spares and runs are called that belong to no lane; no lane can have this name.
+pub const BY_HAND: &str = "(by hand)";
+
+/// What the room of spares made by hand is called, here and there.
+const ROOM: &str = "by-hand";
+
+/// What changing places by hand works with.
+pub struct Hand<'h> {
+    /// The tool's own folders.
+    pub home: &'h Home,
+    /// The config.
+    pub config: &'h Config,
+    /// The ledger.
+    pub ledger: &'h Ledger,
+    /// Whether somebody asked to stop.
+    pub stop: &'h Stop,
+    /// What is told of every step forward.
+    pub progress: Arc<Progress>,
+    /// How much may go over the line in a second.
+    pub limits: Limits,
+}
+
+/// A side, and how the folder it was opened at is written.
+pub(crate) type OpenRoom = (Arc<dyn SideStore>, String);
+
+/// What a change at a place means for a lane it lies in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Touched {
+    /// The lane's name.
+    pub lane: String,
+    /// The side the place lies on.
+    pub side: Side,
+    /// The other side, as people write it.
+    pub other: String,
+}
+
+/// A path on a side that was opened for it.
+struct Spot {
+    store: Arc<dyn SideStore>,
+    side: Side,
+    path: RelPath,
+    /// The folder the side was opened at, as people write it.
+    root: String,
+    shown: String,
+}
+
+fn shown(place: &Place) -> String {
+    match place {
+        Place::Local(path) => path.display().to_string(),
+        Place::Far { account, path } => far_place(account, path),
+    }
+}
+
+impl Hand<'_> {
+    /// The lanes a place lies in.
+    #[must_use]
+    pub fn touched(&self, place: &Place) -> Vec<Touched> {
+        let lane_side = |lane: &crate::config::LaneConfig| match place {
+            Place::Local(path) => path
+                .starts_with(&lane.near)
+                .then(|| (Side::Near, lane.far_place())),
+            Place::Far { account, path } => (*account == lane.account && path.is_within(&lane.far))
+                .then(|| (Side::Far, lane.near.display().to_string())),
+        };
+        self.config
+            .lanes
+            .iter()
+            .filter_map(|lane| {
+                let (side, other) = lane_side(lane)?;
+                Some(Touched {
+                    lane: lane.name.clone(),
+                    side,
+                    other,
+                })
+            })
+            .collect()
+    }
+
+    /// Where a whole root of a lane, or of an account, would go with it, nothing is done.
+    fn check_no_root(&self, what: &str, place: &Place) -> Result<(), Error> {
+        let holds = |lane: &crate::config::LaneConfig| match place {
+            Place::Local(path) => lane.near.starts_with(path),
+            Place::Far { account, path } => *account == lane.account && lane.far.is_within(path),
+        };
+        if let Some(lane) = self.config.lanes.iter().find(|lane| holds(lane)) {
+            return Err(Error::usage(
+                what,
+                format!("a whole side of the lane {} lies in it", lane.name),
+                format!(
+                    "If that is wanted, take the lane away first, which removes no file: katabatic lane remove {}",
+                    lane.name
+                ),
+            ));
+        }
+        let whole = match place {
+            Place::Local(path) => path.parent().is_none(),
+            Place::Far { path, .. } => path.is_root(),
+        };
+        if whole {
+            return Err(Error::usage(
+                what,
+                "that is the root of everything there",
+                "Name a file or a folder in it.",
+            ));
+        }
+        Ok(())
+    }
+
+    /// Locks the near roots that a local place lies in, so that no pass runs meanwhile.
+    fn lock(&self, places: &[&Place]) -> Result<Vec<RootLock>, Error> {
+        let near = |place: &&Place| match place {
+            Place::Local(path) => Some(path.clone()),
+            Place::Far { .. } => None,
+        };
+        let paths: Vec<PathBuf> = places.iter().filter_map(near).collect();
+        self.config
+            .lanes
+            .iter()
+            .filter(|lane| paths.iter().any(|path| path.starts_with(&lane.near)))
+            .map(|lane| lock(&lane.near))
+            .collect()
+    }
+
+    fn far(&self, account: &str, root: RelPath) -> Result<WebdavSide, Error> {
+        let account = self.config.account(account)?;
+        let client = limited_client(self.home, account, self.stop, self.limits)?;
+        let side = WebdavSide::new(client, root, &self.home.computer()?, ROOM);
+        let findings = self
+            .ledger
+            .read(|connection| account_rows::findings(connection, &account.name))?;
+        Ok(match findings {
+            Some((_, findings)) => side.knowing(&findings),
+            None => side,
+        })
+    }
+
+    /// Opens the folder that a place lies in, to change something there.
+    fn spot(&self, place: &Place) -> Result<Spot, Error> {
+        match place {
+            Place::Local(path) => {
+                let (Some(above), Some(name)) = (path.parent(), path.file_name()) else {
+                    return Err(no_name(&shown(place)));
+                };
+                self.local_spot(above, Path::new(name))
+            }
+            Place::Far { account, path } => Ok(Spot {
+                store: Arc::new(self.far(account, RelPath::root())?),
+                side: Side::Far,
+                path: path.clone(),
+                root: far_place(account, &RelPath::root()),
+                shown: shown(place),
+            }),
+        }
+    }
+
+    fn local_spot(&self, root: &Path, below: &Path) -> Result<Spot, Error> {
+        let shown = root.join(below).display().to_string();
+        let path = below.to_str().and_then(|below| RelPath::parse(below).ok());
+        let path = path.ok_or_else(|| no_name(&shown))?;
+        let room = self.home.lane_room(ROOM);
+        let side = LocalSide::open(root, &room, ROOM, self.stop.clone())
+            .map_err(|why| at_failed(&shown, &why))?;
+        Ok(Spot {
+            store: Arc::new(side),
+            side: Side::Near,
+            path,
+            root: root.display().to_string(),
+            shown,
+        })
+    }
+
+    /// Opens a folder to read all that is in it; nothing is made there.
+    fn reader(&self, place: &Place) -> Result<Arc<dyn SideStore>, Error> {
+        Ok(match place {
+            Place::Local(path) => Arc::new(
+                LocalSide::reading(path, &self.home.lane_room(ROOM), self.stop.clone())
+                    .map_err(|why| at_failed(&shown(place), &why))?,
+            ),
+            Place::Far { account, path } => Arc::new(self.far(account, path.clone())?),
+        })
+    }
+
+    /// The side in whose room a spare made by hand lies, opened where it was, and how that is written.
+    pub(crate) fn room_of(&self, spare: &Spare) -> Result<Option<OpenRoom>, Error> {
+        let Some(root) = spare.place.clone() else {
+            return Ok(None);
+        };
+        Ok(match Place::parse(&root, &self.config.account_names()) {
+            Ok(Place::Far { account, path }) => Some((
+                Arc::new(self.far(&account, path)?) as Arc<dyn SideStore>,
+                root,
+            )),
+            Ok(Place::Local(path)) => {
+                let room = self.home.lane_room(ROOM);
+                LocalSide::open(&path, &room, ROOM, self.stop.clone())
+                    .ok()
+                    .map(|side| (Arc::new(side) as Arc<dyn SideStore>, root))
+            }
+            Err(_) => None,
+        })
+    }
+
+    /// The words for what went wrong at a place.
+    fn failed(&self, what: &str, place: &Place, error: &SideError) -> Error {
+        match (place, error) {
+            (_, SideError::Missing) => nothing_there(what, &shown(place)),
+            (Place::Far { account, .. }, error) if error.ends_the_pass() => {
+                let known = self.config.account(account);
+                match known.and_then(|known| connection_of(self.home, known)) {
+                    Ok(connection) => explain(account, &connection.address, error),
+                    Err(error) => error,
+                }
+            }
+            (_, SideError::Stopped) => Error::new(
+                Class::Stopped,
+                what,
+                "stopped by Ctrl-C",
+                "Do it again to go on.",
+            ),
+            (_, error) => Error::failed(
+                what,
+                error,
+                "What is not done yet is as it was; try again once the reason is gone.",
+            ),
+        }
+    }
+
+    async fn key(&self) -> Result<LaneKey, Error> {
+        self.ledger
+            .write(|connection| {
+                rows::ensure_lane(connection, ROOM)?;
+                Ok(rows::lane_of(connection, ROOM)?
+                    .ok_or(rusqlite::Error::QueryReturnedNoRows)?
+                    .key)
+            })
+            .await
+    }
+
+    fn now(&self) -> EditTime {
+        SystemClock.now()
+    }
+
+    async fn begin_run(&self, command: String) -> Result<(LaneKey, i64), Error> {
+        let (key, now) = (self.key().await?, self.now());
+        let run = self
+            .ledger
+            .write(move |connection| runs::begin(connection, key, BY_HAND, &command, now))
+            .await?;
+        Ok((key, run))
+    }
+
+    fn note(&self, run: i64, item: RunItem) {
+        self.ledger
+            .write_later(move |connection| runs::add_item(connection, run, &item));
+    }
+
+    async fn end_run(&self, run: i64, outcome: String, counts: Counts) -> Result<(), Error> {
+        let now = self.now();
+        self.ledger
+            .write(move |connection| runs::end(connection, run, now, &outcome, &counts))
+            .await
+    }
+
+    /// Moves what stands at a spot into the spares, where it is what was seen there.
+    async fn capture(
+        &self,
+        spot: &Spot,
+        seen: &Entry,
+        (key, run): (LaneKey, i64),
+        why: &str,
+    ) -> Result<Spare, SideError> {
+        let slot = random_hex(10).map_err(|error| SideError::Failed(error.why))?;
+        let spare = Spare {
+            number: 0,
+            lane: key,
+            lane_name: BY_HAND.to_owned(),
+            side: spot.side,
+            path: spot.path.clone(),
+            slot: slot.clone(),
+            folder: seen.kind == Kind::Folder,
+            size: seen.size,
+            content: None,
+            edited: seen.edited,
+            taken_at: self.now(),
+            run: Some(run),
+            why: why.to_owned(),
+            place: Some(spot.root.clone()),
+        };
+        // Before it goes: whatever happens next, it can be found again.
+        let noted = spare.clone();
+        self.ledger
+            .write(move |connection| spare_rows::add(connection, &noted))
+            .await
+            .map_err(|error| SideError::Failed(error.to_string()))?;
+        match spot.store.capture(&spot.path, &slot).await {
+            Ok(Captured::Taken) => {}
+            Ok(Captured::Nothing) => {
+                self.forget(&spare).await;
+                return Err(SideError::Missing);
+            }
+            Err(error @ SideError::Unsure(_)) => return Err(error),
+            Err(error) => {
+                self.forget(&spare).await;
+                return Err(error);
+            }
+        }
+        if seen.kind == Kind::Folder || spot.store.check(&slot, seen).await? == Checked::Same {
+            return Ok(spare);
+        }
+        self.give_back(spot, &spare).await?;
+        Err(SideError::Changed(
+            "it was changed meanwhile, and was put back untouched".into(),
+        ))
+    }
+
+    /// Puts back what was captured. Where its name was taken meanwhile, it stays in the spares.
+    async fn give_back(&self, spot: &Spot, spare: &Spare) -> Result<(), SideError> {
+        match spot.store.put_back(&spare.slot, &spot.path).await? {
+            Put::Done => self.forget(spare).await,
+            Put::Taken => {}
+        }
+        Ok(())
+    }
+
+    async fn forget(&self, spare: &Spare) {
+        let (key, slot) = (spare.lane, spare.slot.clone());
+        let forgotten = self
+            .ledger
+            .write(move |connection| spare_rows::forget_slot(connection, key, &slot))
+            .await;
+        if let Err(why) = forgotten {
+            tracing::debug!("a spare that is none is still listed: {why}");
+        }
+    }
+
+    /// Counts what lies below a folder.
+    async fn count(&self, store: &Arc<dyn SideStore>) -> Result<Whole, SideError> {
+        let (found, mut inbox) = mpsc::channel(1024);
+        let scanning = Arc::clone(store);
+        let scan = tokio::spawn(async move { scanning.scan(found).await });
+        let mut whole = Whole::default();
+        while let Some(found) = inbox.recv().await {
+            match found {
+                Found::Entry(path, entry) => {
+                    if let Listing::Incomplete(why) = &entry.listing {
+                        whole.unknown.push(format!("{path}: {why}"));
+                    }
+                    whole.entries.push((path, entry));
+                }
+                Found::Root(Listing::Incomplete(why)) => whole.unknown.push(why.to_string()),
+                Found::Root(_) => {}
+                Found::Unusable(unusable) => whole.unusable.push(unusable.shown),
+            }
+        }
+        scan.await
+            .unwrap_or_else(|error| Err(SideError::Failed(error.to_string())))?;
+        Ok(whole)
+    }
+}
+
+/// All that lies below a folder.
+#[derive(Default)]
+struct Whole {
+    entries: Vec<(RelPath, Entry)>,
+    unknown: Vec<String>,
+    unusable: Vec<String>,
+}
+
+impl Whole {
+    fn count(&self) -> Count {
+        let files = || {
+            self.entries
+                .iter()
+                .filter(|(_, entry)| entry.kind == Kind::File)
+        };
+        Count {
+            files: files().count() as u64,
+            folders: self
+                .entries
+                .iter()
+                .filter(|(_, entry)| entry.kind == Kind::Folder)
+                .count() as u64,
+            others: self
+                .entries
+                .iter()
+                .filter(|(_, entry)| matches!(entry.kind, Kind::Odd(_)))
+                .count() as u64
+                + self.unusable.len() as u64,
+            bytes: files().map(|(_, entry)| entry.size).sum(),
+        }
+    }
+}
+
+fn no_name(shown: &str) -> Error {
+    Error::usage(
+        shown,
+        "that is no name of a file or folder",
+        "Name a file or a folder in it.",
+    )
+}
+
+fn nothing_there(what: &str, shown: &str) -> Error {
+    Error::new(
+        Class::NotThere,
+        what,
+        format!("nothing is at {shown}"),
+        "See what there is above it: katabatic list PLACE",
+    )
+}
+
+fn at_failed(shown: &str, error: &SideError) -> Error {
+    let class = match error {
+        SideError::NotThere(_) | SideError::Missing => Class::NotThere,
+        _ => Class::Failed,
+    };
+    Error::new(
+        class,
+        format!("opening {shown}"),
+        error.to_string(),
+        "Name a folder that is there. Is the drive plugged in and mounted?",
+    )
+}
