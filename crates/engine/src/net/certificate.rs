@@ -1,7 +1,7 @@
 //! What a certificate says, in words a technician can compare with what the server's administrator gives.
 
 use jiff::Timestamp;
-use sha2::{Digest, Sha256};
+use ring::digest::{SHA256, digest};
 use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
@@ -26,7 +26,7 @@ impl Certificate {
     /// Reads one in DER; what cannot be read stays empty, the SHA-256 never does.
     #[must_use]
     pub fn read(der: &[u8]) -> Certificate {
-        let sha256: [u8; 32] = Sha256::digest(der).into();
+        let sha256 = sha256_of(der);
         let Ok((_, parsed)) = X509Certificate::from_der(der) else {
             return Certificate {
                 subject: "(it cannot be read)".into(),
@@ -85,6 +85,13 @@ impl Certificate {
             ("SHA-256", grouped(&self.sha256)),
         ]
     }
+}
+
+/// The SHA-256 of some bytes.
+pub(crate) fn sha256_of(bytes: &[u8]) -> [u8; 32] {
+    let mut sha256 = [0; 32];
+    sha256.copy_from_slice(digest(&SHA256, bytes).as_ref());
+    sha256
 }
 
 /// A SHA-256 as options write it.

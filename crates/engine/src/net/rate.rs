@@ -82,7 +82,7 @@ impl Limits {
 const MADE_UP: Duration = Duration::from_millis(50);
 
 /// The largest piece that goes at once: on a slow line, one piece must not take long.
-const LARGEST_PIECE: u64 = 64 * 1024;
+const LARGEST_PIECE: u64 = 256 * 1024;
 
 /// Keeps a rate, for all transfers that share it.
 #[derive(Clone, Debug)]

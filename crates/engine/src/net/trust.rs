@@ -16,9 +16,8 @@ use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
 };
-use sha2::{Digest, Sha256};
 
-use super::certificate::{Certificate, pin};
+use super::certificate::{Certificate, pin, sha256_of};
 
 /// Which certificates are trusted.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -155,7 +154,7 @@ impl ServerCertVerifier for Checking {
     ) -> Result<ServerCertVerified, rustls::Error> {
         let checked = match (&self.trust, &self.inner) {
             (Trust::Pinned(pinned), _) => {
-                if <[u8; 32]>::from(Sha256::digest(end_entity)) == *pinned {
+                if sha256_of(end_entity) == *pinned {
                     Ok(ServerCertVerified::assertion())
                 } else {
                     Err((

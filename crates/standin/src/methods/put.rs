@@ -7,7 +7,7 @@ use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use hyper::header::{CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderValue};
 use hyper::{HeaderMap, Request, Response, StatusCode};
-use sha2::{Digest, Sha256};
+use ring::digest::{Context, SHA256};
 use tokio::io::AsyncWriteExt;
 
 use super::failed;
@@ -178,7 +178,7 @@ async fn receive(
     announced: Option<u64>,
 ) -> Result<Vec<u8>, Failure> {
     let mut file = tokio::fs::File::create(to).await.map_err(Failure::Disk)?;
-    let (mut sha256, mut received) = (Sha256::new(), 0u64);
+    let (mut sha256, mut received) = (Context::new(&SHA256), 0u64);
     while let Some(frame) = body.frame().await {
         let Ok(Ok(data)) = frame.map(hyper::body::Frame::into_data) else {
             file.flush().await.map_err(Failure::Disk)?;
@@ -200,7 +200,7 @@ async fn receive(
     if announced.is_some_and(|announced| announced != received) {
         return Err(Failure::Cut);
     }
-    Ok(sha256.finalize().to_vec())
+    Ok(sha256.finish().as_ref().to_vec())
 }
 
 /// Waits for as long as so many bytes take on a slow line.

@@ -91,7 +91,7 @@ fn content(inner: &Inner, mut file: File, seen: &Entry, from: u64) -> Result<Con
         still_the_same(&file, seen)?;
         return Ok(stream::iter([Ok(Bytes::from(whole))]).boxed());
     }
-    let (sender, receiver) = mpsc::channel(4);
+    let (sender, receiver) = mpsc::channel(8);
     let (seen, stop) = (seen.clone(), inner.stop.clone());
     tokio::task::spawn_blocking(move || {
         let end = loop {

@@ -11,8 +11,8 @@ use std::time::{Duration, SystemTime};
 use bytes::Bytes;
 use futures_util::StreamExt;
 use katabatic_core::{Digest, EditTime, RelPath};
+use ring::digest::{Context, SHA256};
 use rustix::fs::{OFlags, XattrFlags};
-use sha2::{Digest as _, Sha256};
 use tokio::sync::mpsc;
 
 use super::carry::SMALL;
@@ -20,6 +20,9 @@ use super::room::STAGING;
 use super::{Inner, side_error, system};
 use crate::home::random_hex;
 use crate::sides::{Partial, STEP, SideError, Source, Staged, Steps};
+
+/// So many chunks may wait for the disk: enough that network and disk do not stop for each other.
+const CHUNKS: usize = 32;
 
 fn failed(error: io::Error) -> SideError {
     side_error(&error)
@@ -41,7 +44,7 @@ pub(super) async fn stage(
     like: RelPath,
     steps: Steps,
 ) -> Result<Staged, SideError> {
-    let (sender, receiver) = mpsc::channel::<Bytes>(4);
+    let (sender, receiver) = mpsc::channel::<Bytes>(CHUNKS);
     let size = source.size;
     let about = About {
         size,
@@ -117,13 +120,13 @@ struct Writing {
     slot: String,
     file: File,
     hasher: blake3::Hasher,
-    sha256: Option<Sha256>,
+    sha256: Option<Context>,
     length: u64,
 }
 
 impl Writing {
     fn begin(inner: &Inner, about: &About) -> Result<Writing, SideError> {
-        let sha256 = about.announced.as_ref().map(|_| Sha256::new());
+        let sha256 = about.announced.as_ref().map(|_| Context::new(&SHA256));
         if let Some(known) = about.steps.known.as_ref().filter(|_| about.from > 0) {
             return Writing::go_on(inner, about, known, sha256);
         }
@@ -143,7 +146,7 @@ impl Writing {
         inner: &Inner,
         about: &About,
         known: &Partial,
-        sha256: Option<Sha256>,
+        sha256: Option<Context>,
     ) -> Result<Writing, SideError> {
         let begin_anew = || {
             (about.steps.note)(None);
@@ -218,7 +221,10 @@ impl Writing {
     }
 
     fn finish(mut self, inner: &Inner, about: &About) -> Result<Staged, SideError> {
-        let sha256 = self.sha256.take().map(|sha256| sha256.finalize().to_vec());
+        let sha256 = self
+            .sha256
+            .take()
+            .map(|sha256| sha256.finish().as_ref().to_vec());
         if sha256 != about.announced {
             (about.steps.note)(None);
             return Err(SideError::TryAgain(

@@ -9,7 +9,9 @@ use reqwest::StatusCode;
 use reqwest::header::{
     CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderMap, HeaderName, IF_RANGE, LAST_MODIFIED, RANGE,
 };
-use sha2::{Digest as _, Sha256};
+use ring::digest::{Context, SHA256};
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
 
 use super::client::refusal;
 use super::{Inner, entry};
@@ -74,7 +76,7 @@ pub(super) async fn read(
         digest: announced
             .clone()
             .filter(|_| from == 0)
-            .map(|digest| (digest, Sha256::new())),
+            .map(|digest| (digest, Sha256::begin(size))),
         client: inner.client.clone(),
         body: inner.client.body(response),
         arrived: Bytes::new(),
@@ -144,7 +146,7 @@ impl Reading {
                     SideError::TryAgain("more arrived than the server announced".into())
                 })?;
                 if let Some((_, hasher)) = &mut self.digest {
-                    hasher.update(&chunk);
+                    hasher.update(&chunk).await;
                 }
                 let piece = self.client.down.next(&mut chunk).await;
                 self.arrived = chunk;
@@ -160,10 +162,10 @@ impl Reading {
                 self.left
             ))),
             None => {
-                let damaged = self
-                    .digest
-                    .take()
-                    .is_some_and(|(announced, hasher)| hasher.finalize().as_slice() != announced);
+                let damaged = match self.digest.take() {
+                    Some((announced, hasher)) => hasher.finish().await != Some(announced),
+                    None => false,
+                };
                 if damaged {
                     return Err(SideError::TryAgain(
                         "it was damaged on the way: its digest is not the server's".into(),
@@ -172,5 +174,50 @@ impl Reading {
                 Ok(None)
             }
         }
+    }
+}
+
+/// Bodies above this size are hashed beside the transfer: SHA-256 without help from the processor is slower than a disk.
+const HASHED_BESIDE: u64 = 1024 * 1024;
+
+/// The SHA-256 of a body that goes by.
+enum Sha256 {
+    Here(Box<Context>),
+    Beside(mpsc::Sender<Bytes>, JoinHandle<Context>),
+}
+
+impl Sha256 {
+    fn begin(size: u64) -> Sha256 {
+        let mut context = Context::new(&SHA256);
+        if size <= HASHED_BESIDE {
+            return Sha256::Here(Box::new(context));
+        }
+        let (sender, mut chunks) = mpsc::channel::<Bytes>(16);
+        let hashing = tokio::task::spawn_blocking(move || {
+            while let Some(chunk) = chunks.blocking_recv() {
+                context.update(&chunk);
+            }
+            context
+        });
+        Sha256::Beside(sender, hashing)
+    }
+
+    async fn update(&mut self, chunk: &Bytes) {
+        match self {
+            Sha256::Here(context) => context.update(chunk),
+            // A hasher that broke off gives no digest at the end, and that is an error then.
+            Sha256::Beside(sender, _) => drop(sender.send(chunk.clone()).await),
+        }
+    }
+
+    async fn finish(self) -> Option<Vec<u8>> {
+        let context = match self {
+            Sha256::Here(context) => *context,
+            Sha256::Beside(sender, hashing) => {
+                drop(sender);
+                hashing.await.ok()?
+            }
+        };
+        Some(context.finish().as_ref().to_vec())
     }
 }
