@@ -275,3 +275,47 @@ fn lanes_are_named_and_their_roots_kept() {
         desk.run(&["move", root, "elsewhere"]).ends(2);
     }
 }
+
+#[test]
+fn what_may_go_over_the_line_is_said_and_lifted() {
+    let (desk, _) = both();
+    let lane = [
+        "lane",
+        "add",
+        "scores",
+        "--near",
+        "near",
+        "--far",
+        "@office/Scores",
+    ];
+    desk.run(&[&lane[..], &["--limit-up", "fast"]].concat())
+        .ends(2)
+        .says("write it like 2MB/s, 500kB/s or 16Mbit/s");
+    desk.run(&[&lane[..], &["--limit-up", "2MB/s"]].concat())
+        .ends(0);
+    desk.run(&["lane", "show", "scores"])
+        .ends(0)
+        .says("2MB/s up");
+    desk.run(&["lane", "change", "scores"])
+        .ends(2)
+        .says("nothing to change was named");
+    desk.run(&[
+        "lane",
+        "change",
+        "scores",
+        "--limit-up",
+        "none",
+        "--limit-down",
+        "16Mbit/s",
+    ])
+    .ends(0)
+    .says("at most 2MB/s down");
+    desk.run(&["sync", "scores", "--limit-down", "none"])
+        .ends(0);
+    let lane = desk
+        .run(&["lane", "show", "scores", "--json"])
+        .ends(0)
+        .json();
+    assert_eq!(lane["lane"]["limit_down"], 2_000_000);
+    assert_eq!(lane["lane"]["limit_up"], serde_json::Value::Null);
+}

@@ -68,7 +68,8 @@ impl Line {
     /// # Errors
     /// As [`Line::http`].
     pub fn http_for_transfers(&self, address: &Url) -> Result<Http, String> {
-        self.http_with(address, |builder| builder)
+        // The system tells when nothing that was sent is taken any more.
+        self.http_with(address, |builder| builder.tcp_user_timeout(self.patience))
     }
 
     fn http_with(

@@ -2,9 +2,10 @@
 //!
 //! Each goes the same way as any other: staged, placed where nothing is, verified, recorded, with an intent before
 //! and an outcome after. Only that the intents of a convoy are one commit, its places one sync of each folder, and its
-//! verifying one listing of each folder. Where a server is good for it, a file goes by one request instead: then there
-//! is nothing to clear up after a crash, and no intent.
+//! verifying one listing of each folder. Where a server is good for it, a file is held in memory instead of being staged,
+//! and goes under its name in one request.
 
+use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Decision, Digest, Entry, RelPath, Side, Stamp, Step};
 
@@ -15,7 +16,7 @@ use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
 use crate::net::traffic::MOST;
 use crate::seam::Seam;
-use crate::sides::{Arrived, Placing, Put, SideError, Verified};
+use crate::sides::{Placing, Put, SideError, Verified};
 
 /// Files up to this size travel together.
 const SMALL: u64 = 256 * 1024;
@@ -64,7 +65,9 @@ struct Under<'s> {
     seen: &'s Entry,
     placing: Placing,
     digest: Digest,
-    /// Whether the side said itself which version arrived.
+    /// The content, where it is not staged but goes at once.
+    held: Option<Bytes>,
+    /// Whether it is known which version arrived.
     told: bool,
     intent: Intent,
     number: Option<i64>,
@@ -139,11 +142,11 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         return None;
     };
     let begun = if room.pass.store(to).puts_directly(seen.size) {
-        put_at_once(room, to, path, seen).await
+        hold(room, to, path, seen).await
     } else {
         stage(room, to, path, seen).await
     };
-    let (placing, digest, told) = match begun {
+    let (placing, digest, held) = match begun {
         Ok(begun) => begun,
         Err(trouble) => {
             room.settle(step, Err(trouble));
@@ -151,7 +154,9 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         }
     };
     if seen.content.is_some_and(|content| content != digest) {
-        let _ = room.pass.store(to).unstage(&placing.slot).await;
+        if held.is_none() {
+            let _ = room.pass.store(to).unstage(&placing.slot).await;
+        }
         room.settle(
             step,
             Err(Trouble::Met(
@@ -160,15 +165,14 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         );
         return None;
     }
-    let directly = placing.slot.is_empty();
     let intent = Intent {
         on_near: to == Side::Near,
         spare: None,
         old: None,
-        staged: (!directly).then(|| placing.slot.clone()),
+        staged: held.is_none().then(|| placing.slot.clone()),
         new: Some(Version::of(&placing.version, Some(digest))),
         source: Some(Version::of(seen, Some(digest))),
-        unproven: !told,
+        unproven: false,
         source_listed: to == Side::Near,
         why: String::new(),
     };
@@ -178,7 +182,8 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         seen,
         placing,
         digest,
-        told,
+        held,
+        told: true,
         intent,
         number: None,
     })
@@ -189,7 +194,7 @@ async fn stage(
     to: Side,
     path: &RelPath,
     seen: &Entry,
-) -> Result<(Placing, Digest, bool), Trouble> {
+) -> Result<(Placing, Digest, Option<Bytes>), Trouble> {
     let Brought { staged, .. } = transfer::bring(room.pass, path, to.other(), seen, to).await?;
     room.pass.seam(Seam::Staged, Some(to), Some(path)).await;
     let placing = Placing {
@@ -197,39 +202,62 @@ async fn stage(
         version: staged.entry,
         path: path.clone(),
     };
-    Ok((placing, staged.digest, true))
+    Ok((placing, staged.digest, None))
 }
 
-async fn put_at_once(
+/// Reads a small file whole, to send it at once.
+async fn hold(
     room: &Room<'_>,
     to: Side,
     path: &RelPath,
     seen: &Entry,
-) -> Result<(Placing, Digest, bool), Trouble> {
-    let Arrived {
-        entry,
-        told,
-        digest,
-    } = transfer::put_new(room.pass, path, seen, to).await?;
-    let entry = if told {
-        entry
-    } else {
-        let there = room.pass.store(to).look(path).await;
-        let there = there.map_err(|error| Trouble::Side(to, error))?;
-        there
-            .filter(|there| there.kind == entry.kind && there.size == entry.size)
-            .ok_or_else(|| {
-                Trouble::Met(
-                    "it was changed right after it was put there; the next pass looks at it".into(),
-                )
-            })?
+) -> Result<(Placing, Digest, Option<Bytes>), Trouble> {
+    let content = transfer::read_whole(room.pass, path, seen, to.other()).await?;
+    let version = Entry {
+        edited: seen.edited,
+        ..Entry::file(seen.size, Stamp::new(""))
     };
     let placing = Placing {
         slot: String::new(),
-        version: entry,
+        version,
         path: path.clone(),
     };
-    Ok((placing, digest, told))
+    Ok((placing, Digest::of(&content), Some(content)))
+}
+
+/// Sends what is held. What became of it may stay open: then the intent stays, and the next pass reads what is there.
+async fn send<'s>(room: &Room<'_>, to: Side, mut one: Under<'s>) -> Option<Under<'s>> {
+    let content = one.held.take().unwrap_or_default();
+    let sent = transfer::put_new(room.pass, one.path, &one.placing.version, content, to).await;
+    let arrived = match sent {
+        Ok(arrived) => arrived,
+        Err(trouble) => {
+            room.settle(one.step, Err(trouble));
+            return None;
+        }
+    };
+    one.told = arrived.told;
+    one.intent.unproven = !arrived.told;
+    one.placing.version = arrived.entry;
+    if one.told {
+        return Some(one);
+    }
+    let expected = &one.placing.version;
+    match room.pass.store(to).look(one.path).await {
+        Ok(Some(there)) if there.kind == expected.kind && there.size == expected.size => {
+            one.placing.version = there;
+            Some(one)
+        }
+        Ok(_) => {
+            let why = "it was changed right after it was put there; the next pass looks at it";
+            room.settle(one.step, Err(Trouble::Met(why.into())));
+            None
+        }
+        Err(error) => {
+            room.settle(one.step, Err(Trouble::Side(to, error)));
+            None
+        }
+    }
 }
 
 /// Notes what is about to be placed, in one commit.
@@ -237,12 +265,8 @@ async fn note(room: &Room<'_>, under: &mut [Under<'_>]) -> Result<(), crate::Err
     let lane = room.pass.lane.row.key;
     let noted: Vec<(RelPath, Intent)> = under
         .iter()
-        .filter(|one| one.intent.staged.is_some())
         .map(|one| (one.path.clone(), one.intent.clone()))
         .collect();
-    if noted.is_empty() {
-        return Ok(());
-    }
     let numbers = room
         .pass
         .ledger
@@ -253,8 +277,7 @@ async fn note(room: &Room<'_>, under: &mut [Under<'_>]) -> Result<(), crate::Err
                 .collect::<rusqlite::Result<Vec<i64>>>()
         })
         .await?;
-    let staged = under.iter_mut().filter(|one| one.intent.staged.is_some());
-    for (one, number) in staged.zip(numbers) {
+    for (one, number) in under.iter_mut().zip(numbers) {
         one.number = Some(number);
     }
     Ok(())
@@ -269,12 +292,16 @@ fn undone(room: &Room<'_>, one: &Under<'_>) {
     }
 }
 
-/// Gives the staged ones their names; those that got them.
+/// Gives them their names; those that got them.
 async fn place<'s>(room: &Room<'_>, to: Side, under: Vec<Under<'s>>) -> Vec<Under<'s>> {
     let store = room.pass.store(to);
-    let (staged, mut placed): (Vec<_>, Vec<_>) = under
-        .into_iter()
-        .partition(|one| one.intent.staged.is_some());
+    let (held, staged): (Vec<_>, Vec<_>) = under.into_iter().partition(|one| one.held.is_some());
+    let mut placed: Vec<Under<'s>> = stream::iter(held)
+        .map(|one| send(room, to, one))
+        .buffer_unordered(MOST)
+        .filter_map(async |sent| sent)
+        .collect()
+        .await;
     if staged.is_empty() {
         return placed;
     }

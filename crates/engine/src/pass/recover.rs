@@ -5,9 +5,10 @@
 //! only the ledger had not heard. Where the spare holds it and its place is empty, it is finished or put back. Where
 //! the spare holds anything else, that goes back. Where a look fails, the path is held until a later pass.
 
-use katabatic_core::{Entry, RelPath};
+use katabatic_core::{Entry, Kind, RelPath};
 
 use super::primitive::{agreed_put, spare};
+use super::scan::digest;
 use super::{Pass, Unfinished};
 use crate::Error;
 use crate::ledger::intents::{self, Intent, Version};
@@ -115,11 +116,25 @@ impl One<'_> {
     /// A new file: either it arrived under its name, or it did not.
     async fn nothing_was_to_come_out(&self) -> Result<(), SideError> {
         let placed = match &self.intent.new {
+            Some(new) if self.intent.staged.is_none() => self.sent_at_once(new).await?,
             Some(new) => self.store.verify(self.path, &new.entry()).await?,
             None => None,
         };
         self.done(placed.as_ref(), None);
         Ok(())
+    }
+
+    /// A small file that went under its real name in one request: no tag was known before it arrived, so what is there
+    /// is ours only where its content is.
+    async fn sent_at_once(&self, new: &Version) -> Result<Option<Entry>, SideError> {
+        let Some(there) = self.store.look(self.path).await? else {
+            return Ok(None);
+        };
+        if there.kind != Kind::File || there.size != new.size {
+            return Ok(None);
+        }
+        let content = digest(self.store, self.path, &there).await?;
+        Ok((Some(content) == new.digest()).then_some(there))
     }
 
     /// The spare holds the version that was to come out.

@@ -4,6 +4,7 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::{BlockHasher, Blocks, Stretch, WORTH_PATCHING};
 use katabatic_core::{Base, Digest, Entry, RelPath, Side};
@@ -353,23 +354,56 @@ fn part(
     .boxed()
 }
 
+/// Reads a small version whole, again where a line was cut.
+pub(super) async fn read_whole(
+    pass: &Pass,
+    path: &RelPath,
+    seen: &Entry,
+    from: Side,
+) -> Result<Bytes, Trouble> {
+    let mut attempt = 1;
+    loop {
+        pass.seam(Seam::BeforeRead, Some(from), Some(path)).await;
+        let read = async {
+            let mut source = pass.store(from).read(path, seen).await?;
+            let mut whole = Vec::with_capacity(source.size as usize);
+            while let Some(chunk) = source.content.next().await {
+                whole.extend_from_slice(&chunk?);
+            }
+            Ok(whole)
+        };
+        match read.await {
+            Ok(whole) if whole.len() as u64 == seen.size => return Ok(whole.into()),
+            Ok(_) => {
+                return Err(Trouble::Met(
+                    "it changed while it was being read; the next pass takes it up".into(),
+                ));
+            }
+            Err(SideError::TryAgain(_)) if attempt < ATTEMPTS => attempt += 1,
+            Err(why) => return Err(trouble(from, why)),
+        }
+    }
+}
+
 /// Puts a small new file under its real name in one request, again where a line was cut: the condition that nothing is
 /// there makes a repeat harmless.
 pub(super) async fn put_new(
     pass: &Pass,
     path: &RelPath,
-    seen: &Entry,
+    version: &Entry,
+    content: Bytes,
     to: Side,
 ) -> Result<Arrived, Trouble> {
-    let (from, mut attempt) = (to.other(), 1);
+    let mut attempt = 1;
     loop {
-        pass.seam(Seam::BeforeRead, Some(from), Some(path)).await;
-        let source = pass
-            .store(from)
-            .read(path, seen)
-            .await
-            .map_err(|why| trouble(from, why))?;
-        let watched = Watched::new(&pass.progress, 0, seen.size);
+        let source = Source {
+            size: version.size,
+            edited: version.edited,
+            from: 0,
+            announced: None,
+            content: stream::iter([Ok(content.clone())]).boxed(),
+        };
+        let watched = Watched::new(&pass.progress, 0, version.size);
         let why = match pass.store(to).put_new(watched.count(source), path).await {
             Ok(Some(arrived)) => return Ok(arrived),
             Ok(None) => {

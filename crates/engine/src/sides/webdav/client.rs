@@ -1,7 +1,7 @@
 //! Requests to an account: addresses, sign-in, patience with a busy server, and the words for what it answers.
 
 use std::hash::{BuildHasher, RandomState};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -107,24 +107,64 @@ impl Shared {
     }
 }
 
+/// The system may hold so many bytes that were handed over and are not on the line yet.
+const BUFFERED: u64 = 4 * 1024 * 1024;
+
+/// And on the slowest line that is waited for, so many of them go in a second.
+const SLOWEST: f64 = 16_000.0;
+
 /// When something last went up.
 #[derive(Clone, Debug)]
-pub(crate) struct Watch(Arc<Mutex<Instant>>);
+pub(crate) struct Watch(Arc<Mutex<Watched>>);
+
+#[derive(Debug)]
+struct Watched {
+    last: Instant,
+    sent: u64,
+    all: bool,
+}
 
 impl Default for Watch {
     fn default() -> Watch {
-        Watch(Arc::new(Mutex::new(Instant::now())))
+        Watch(Arc::new(Mutex::new(Watched {
+            last: Instant::now(),
+            sent: 0,
+            all: false,
+        })))
     }
 }
 
 impl Watch {
-    /// Something goes up now.
-    pub(crate) fn touch(&self) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+    fn watched(&self) -> MutexGuard<'_, Watched> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn last(&self) -> Instant {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    /// A request begins.
+    fn begin(&self) {
+        *self.watched() = Watched {
+            last: Instant::now(),
+            sent: 0,
+            all: false,
+        };
+    }
+
+    /// So many bytes are handed over now; with `all`, they are the last ones.
+    pub(crate) fn sends(&self, bytes: u64, all: bool) {
+        let mut watched = self.watched();
+        watched.last = Instant::now();
+        watched.sent += bytes;
+        watched.all |= all;
+    }
+
+    /// When the server has been silent for too long, if nothing else goes up. Once all is handed over, what may still
+    /// be on its way has its time, too.
+    fn until(&self, patience: Duration) -> Instant {
+        let watched = self.watched();
+        let on_its_way = match watched.all {
+            true => watched.sent.min(BUFFERED) as f64 / SLOWEST,
+            false => 0.0,
+        };
+        watched.last + patience + Duration::from_secs_f64(on_its_way)
     }
 }
 
@@ -399,7 +439,7 @@ impl Client {
         watch: &Watch,
     ) -> Result<Response, SideError> {
         let _flight = self.traffic.begin().await;
-        watch.touch();
+        watch.begin();
         let answer = self.send_signed(request, Some(watch)).await?;
         if let Answer::Of(response) = &answer
             && is_busy(response.status())
@@ -450,10 +490,10 @@ impl Client {
         let began = Instant::now();
         let mut sending = std::pin::pin!(request.send());
         loop {
-            let until = watch.map_or(began, Watch::last) + patience;
-            match tokio::time::timeout_at(until, &mut sending).await {
+            let until = || watch.map_or(began + patience, |watch| watch.until(patience));
+            match tokio::time::timeout_at(until(), &mut sending).await {
                 Ok(sent) => return sent.map_err(|error| self.line_error(&error)),
-                Err(_) if watch.is_some_and(|watch| watch.last() + patience > Instant::now()) => {}
+                Err(_) if until() > Instant::now() => {}
                 Err(_) => return Err(self.silent()),
             }
         }

@@ -77,7 +77,7 @@ impl Feeder {
         self.left.advance(chunk.len());
         self.hasher.update(&chunk);
         self.length += chunk.len() as u64;
-        self.watch.touch();
+        self.watch.sends(chunk.len() as u64, chunk.len() == most);
         Ok(Some(chunk))
     }
 
