@@ -380,3 +380,76 @@ fn a_stranger_who_writes_all_the_time_loses_nothing() {
     assert!(matches!(code, Some(0 | 3)), "{code:?}");
     passed("a stranger writing all the time");
 }
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn moved_files_and_folders_arrive_under_their_new_names() {
+    let lane = Lane::tied("moves");
+    for at in ["a/1.txt", "a/2.txt", "b/3.txt", "b/4.txt"] {
+        lane.write_near(at, at);
+    }
+    for number in 0..40 {
+        lane.write_near(&format!("rest/{number}.txt"), "stays");
+    }
+    lane.sync(0);
+    fs::rename(lane.near("a"), lane.near("moved here")).unwrap();
+    open_to_all(&lane.far.join("there"));
+    lane.write_far("there/3.txt", "b/3.txt");
+    fs::remove_file(lane.far.join("b/3.txt")).unwrap();
+    lane.sync(0);
+    lane.sync(0);
+    lane.equal();
+    assert!(lane.near("there/3.txt").exists() && lane.far.join("moved here/2.txt").exists());
+    assert!(!lane.near("b/3.txt").exists() && !lane.far.join("a/2.txt").exists());
+    passed("moves here and there");
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn a_large_file_and_a_small_change_in_it_arrive_whole() {
+    let lane = Lane::tied("large");
+    let mut content: Vec<u8> = (0..20_000_000u64 / 8)
+        .flat_map(|number| number.wrapping_mul(0x9E37_79B9_7F4A_7C15).to_le_bytes())
+        .collect();
+    fs::write(lane.near("long.wav"), &content).unwrap();
+    lane.sync(0);
+    assert!(fs::read(lane.far.join("long.wav")).unwrap() == content);
+    content[10_000_000] ^= 1;
+    content.extend(b"a little more at the end");
+    fs::write(lane.near("long.wav"), &content).unwrap();
+    lane.sync(0);
+    assert!(fs::read(lane.far.join("long.wav")).unwrap() == content);
+    let runs = lane.run(&["runs", "--json"]).ends(0).json();
+    let bytes = runs["runs"][0]["up"]["bytes"].as_u64().unwrap();
+    let way = if bytes < 1_000_000 {
+        "only the change went"
+    } else {
+        "all of it went"
+    };
+    passed(&format!("a small change in a large file ({way})"));
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn places_are_changed_by_hand() {
+    let lane = Lane::new("hand");
+    lane.write_near("letters/a.txt", "a");
+    lane.write_near("letters/old/b.txt", "bb");
+    let place = |at: &str| format!("@office/hand/{at}");
+    lane.run(&["make-folder", &place("new")]).ends(0);
+    lane.run(&["copy", "near/letters", &place("new/letters")])
+        .ends(0);
+    lane.run(&["copy", &place("new/letters"), "near/back"])
+        .ends(0);
+    assert_eq!(fs::read(lane.near("back/old/b.txt")).unwrap(), b"bb");
+    lane.run(&["move", &place("new/letters"), &place("moved")])
+        .ends(0);
+    assert_eq!(fs::read(lane.far.join("moved/old/b.txt")).unwrap(), b"bb");
+    lane.run(&["remove", &place("moved")]).ends(3);
+    let removed = lane.run(&["remove", &place("moved"), "--holding", "2", "--json"]);
+    let number = removed.ends(0).json()["removed"][0]["spare"].to_string();
+    assert!(!lane.far.join("moved").exists());
+    lane.run(&["spares", "restore", &number]).ends(0);
+    assert_eq!(fs::read(lane.far.join("moved/a.txt")).unwrap(), b"a");
+    passed("places by hand");
+}
