@@ -319,3 +319,14 @@ fn what_may_go_over_the_line_is_said_and_lifted() {
     assert_eq!(lane["lane"]["limit_down"], 2_000_000);
     assert_eq!(lane["lane"]["limit_up"], serde_json::Value::Null);
 }
+
+#[test]
+fn a_spare_is_found_after_its_account_got_another_name() {
+    let (desk, _) = both();
+    desk.run(&["remove", "@office/Scores/note.txt"]).ends(0);
+    desk.run(&["account", "rename", "office", "studio"]).ends(0);
+    desk.run(&["spares", "restore", "1"])
+        .ends(0)
+        .says("@studio/Scores/note.txt");
+    assert_eq!(fs::read(desk.far().join("note.txt")).unwrap(), b"a note");
+}

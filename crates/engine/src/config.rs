@@ -530,7 +530,7 @@ impl Config {
         for lane in self.lanes.iter_mut().filter(|lane| lane.name == name) {
             lane.limits = limits;
         }
-        write_limits(self.table("lane", name), limits);
+        write_limits(&mut self.document["lane"][name], limits);
         self.save()
     }
 

@@ -29,6 +29,8 @@ pub struct Standing {
     pub reason: String,
     /// What the two sides last agreed on was edited then.
     pub edited: Option<EditTime>,
+    /// Whether the far content is only believed to be the agreed one: nobody has read it.
+    pub unproven: bool,
 }
 
 /// A lane, and where everything asked about stands.
@@ -245,6 +247,7 @@ impl LaneStanding {
                 state,
                 reason,
                 edited,
+                unproven: row.is_some_and(|row| row.unproven),
             });
         }
     }

@@ -39,7 +39,7 @@ pub fn copy(app: &App, typed: &Copy) -> Result<ExitCode, Error> {
         answer["lanes"] = by_hand::lanes_json(&touched);
         json::print(&answer);
     } else {
-        say(typed, &copied);
+        say((&hand::written(&from), &hand::written(&to)), &copied);
         by_hand::say_lanes(&touched, "bringing it");
     }
     Ok(ExitCode::from(code_of(&copied)))
@@ -64,7 +64,7 @@ fn counted(count: &Count) -> String {
     )
 }
 
-fn say(typed: &Copy, copied: &Copied) {
+fn say((from, to): (&str, &str), copied: &Copied) {
     let went_on = if copied.went_on {
         " (gone on with)"
     } else {
@@ -82,16 +82,14 @@ fn say(typed: &Copy, copied: &Copied) {
             words::count(copied.skipped, "file was", "files were")
         ));
     }
-    line(format!(
-        "  {:<24} {}",
-        shown_text(&typed.from),
-        counted(&copied.source)
-    ));
-    line(format!(
-        "  {:<24} {}",
-        shown_text(&typed.to),
-        counted(&copied.target)
-    ));
+    let width = from.chars().count().max(to.chars().count());
+    for (place, count) in [(from, &copied.source), (to, &copied.target)] {
+        line(format!(
+            "  {:<width$}  {}",
+            shown_text(place),
+            counted(count)
+        ));
+    }
     if copied.left_out > 0 {
         line(format!(
             "  {} neither a file nor a folder, and not copied",

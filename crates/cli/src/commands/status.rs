@@ -198,6 +198,11 @@ fn say_path(
     } else {
         line(format!("  there      {}", there_words(standing)));
     }
+    if own.unproven {
+        line(
+            "  unproven   the server put it together from the old version and the changes; nobody has read it there yet",
+        );
+    }
     line(format!(
         "  places     {} {} {}",
         lane.near.join(path.as_str()).display(),
@@ -272,6 +277,7 @@ fn standing_json(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> 
             "state": one.state.agreement.word(),
             "lies": json::lies(one.state.lies),
             "reason": one.reason,
+            "unproven": one.unproven,
             "near": json::entry(one.step.entry(Side::Near)),
             "far": json::entry(one.step.entry(Side::Far)),
         })

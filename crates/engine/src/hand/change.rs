@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use katabatic_core::{Kind, RelPath, words};
 
-use super::{Count, Hand, Spot, nothing_there, shown};
+use super::{Count, Hand, Spot, nothing_there, written};
 use crate::config::far_place;
 use crate::ledger::Ledger;
 use crate::ledger::runs::{Counts, RunItem};
@@ -19,7 +19,7 @@ use crate::{Class, Error};
 /// # Errors
 /// Where something else has the name, or the folder above is not there.
 pub async fn make_folder(hand: &Hand<'_>, place: &Place) -> Result<bool, Error> {
-    let what = format!("making the folder {}", shown(place));
+    let what = format!("making the folder {}", written(place));
     let failed = |error: SideError| hand.failed(&what, place, &error);
     let no_folder_above = |above: String| {
         Error::new(
@@ -93,7 +93,7 @@ pub async fn remove(
     place: &Place,
     holding: Option<u64>,
 ) -> Result<Removed, Error> {
-    let what = format!("removing {}", shown(place));
+    let what = format!("removing {}", written(place));
     hand.check_no_root(&what, place)?;
     let _locks = hand.lock(&[place])?;
     let failed = |error: SideError| hand.failed(&what, place, &error);
@@ -118,7 +118,7 @@ pub async fn remove(
     } else {
         Count::default()
     };
-    let run = hand.begin_run(format!("remove {}", shown(place))).await?;
+    let run = hand.begin_run(format!("remove {}", written(place))).await?;
     let taken = hand.capture(&spot, &seen, run, "removed by hand").await;
     let taken = match taken {
         Ok(spare) if folder => hand.still_that_many(place, &spot, spare, &inside).await,
@@ -257,7 +257,7 @@ pub async fn rename(
     to: &Place,
     replace: bool,
 ) -> Result<Option<Spare>, Error> {
-    let what = format!("moving {} to {}", shown(from), shown(to));
+    let what = format!("moving {} to {}", written(from), written(to));
     hand.check_no_root(&what, from)?;
     let _locks = hand.lock(&[from, to])?;
     let failed = |error: SideError| hand.failed(&what, from, &error);

@@ -8,7 +8,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{Entry, Kind, RelPath, Side};
 
 use super::change::taken;
-use super::{Hand, Spot, Whole, nothing_there, shown};
+use super::{Hand, Spot, Whole, nothing_there, written};
 use crate::Error;
 use crate::ledger::LaneKey;
 use crate::ledger::runs::{self, Counts, RunItem};
@@ -68,7 +68,7 @@ pub struct Copied {
 /// # Errors
 /// Where nothing is there to copy, something has the name already, or a whole side is not there.
 pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Result<Copied, Error> {
-    let what = format!("copying {} to {}", shown(from), shown(to));
+    let what = format!("copying {} to {}", written(from), written(to));
     let _locks = hand.lock(&[to])?;
     let source = hand.spot(from)?;
     let target = hand.spot(to)?;
@@ -280,15 +280,16 @@ impl Copying<'_, '_> {
         target: &Spot,
         replaced: Option<&Entry>,
     ) -> Result<(), Error> {
-        let what = format!("copying {} to {}", shown(from), shown(to));
+        let what = format!("copying {} to {}", written(from), written(to));
         let at_source = |error: SideError| self.hand.failed(&what, from, &error);
         let at_target = |error: SideError| self.hand.failed(&what, to, &error);
         let reader = self.hand.reader(from)?;
         let whole = self.hand.count(&reader).await.map_err(at_source)?;
         if let Some(why) = whole.unknown.first() {
-            self.did()
-                .failed
-                .push((shown(from), format!("not all of it could be listed: {why}")));
+            self.did().failed.push((
+                written(from),
+                format!("not all of it could be listed: {why}"),
+            ));
         }
         if let Some(old) = replaced {
             self.hand.check_no_root(&what, to)?;

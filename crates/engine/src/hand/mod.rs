@@ -80,7 +80,9 @@ struct Spot {
     shown: String,
 }
 
-fn shown(place: &Place) -> String {
+/// A place as people write it.
+#[must_use]
+pub fn written(place: &Place) -> String {
     match place {
         Place::Local(path) => path.display().to_string(),
         Place::Far { account, path } => far_place(account, path),
@@ -175,7 +177,7 @@ impl Hand<'_> {
         match place {
             Place::Local(path) => {
                 let (Some(above), Some(name)) = (path.parent(), path.file_name()) else {
-                    return Err(no_name(&shown(place)));
+                    return Err(no_name(&written(place)));
                 };
                 self.local_spot(above, Path::new(name))
             }
@@ -184,7 +186,7 @@ impl Hand<'_> {
                 side: Side::Far,
                 path: path.clone(),
                 root: far_place(account, &RelPath::root()),
-                shown: shown(place),
+                shown: written(place),
             }),
         }
     }
@@ -210,7 +212,7 @@ impl Hand<'_> {
         Ok(match place {
             Place::Local(path) => Arc::new(
                 LocalSide::reading(path, &self.home.lane_room(ROOM), self.stop.clone())
-                    .map_err(|why| at_failed(&shown(place), &why))?,
+                    .map_err(|why| at_failed(&written(place), &why))?,
             ),
             Place::Far { account, path } => Arc::new(self.far(account, path.clone())?),
         })
@@ -239,7 +241,7 @@ impl Hand<'_> {
     /// The words for what went wrong at a place.
     fn failed(&self, what: &str, place: &Place, error: &SideError) -> Error {
         match (place, error) {
-            (_, SideError::Missing) => nothing_there(what, &shown(place)),
+            (_, SideError::Missing) => nothing_there(what, &written(place)),
             (Place::Far { account, .. }, error) if error.ends_the_pass() => {
                 let known = self.config.account(account);
                 match known.and_then(|known| connection_of(self.home, known)) {

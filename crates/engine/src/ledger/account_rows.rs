@@ -82,9 +82,11 @@ pub fn failed(
 
 pub(crate) fn rename(connection: &Connection, from: &str, to: &str) -> rusqlite::Result<()> {
     connection.execute("DELETE FROM account WHERE name = ?1", [to])?;
-    connection
-        .execute("UPDATE account SET name = ?2 WHERE name = ?1", [from, to])
-        .map(drop)
+    connection.execute("UPDATE account SET name = ?2 WHERE name = ?1", [from, to])?;
+    // Where spares lie is written with the account's name.
+    let place = "UPDATE spare SET place = '@' || ?2 || SUBSTR(place, LENGTH(?1) + 2)
+                 WHERE place = '@' || ?1 OR SUBSTR(place, 1, LENGTH(?1) + 2) = '@' || ?1 || '/'";
+    connection.execute(place, [from, to]).map(drop)
 }
 
 pub(crate) fn forget(connection: &Connection, name: &str) -> rusqlite::Result<()> {
