@@ -201,7 +201,11 @@ impl Findings {
             line(
                 "If-None-Match on PUT",
                 kept(self.if_none_match),
-                never_relied_on,
+                if self.puts_whole() {
+                    "guards small new files that go at once"
+                } else {
+                    never_relied_on
+                },
             ),
             line("If-Match on PUT", kept(self.if_match_put), never_relied_on),
             line(
