@@ -244,6 +244,13 @@ fn a_copy_that_was_cut_goes_on() {
     }
     assert!(went_on && skipped, "one go is not enough on such a line");
     assert_eq!(fs::read_dir(desk.far().join("many")).unwrap().count(), 40);
+    // Within one account, more at a time than requests are in flight: none waits for another without end.
+    desk.stop_serving();
+    desk.serve_again(&[]);
+    desk.run(&["copy", "@office/Scores/many", "@office/Scores/again"])
+        .ends(0)
+        .says("40 files");
+    assert_eq!(fs::read_dir(desk.far().join("again")).unwrap().count(), 40);
 }
 
 #[test]

@@ -184,7 +184,7 @@ pub async fn restore_by_hand(hand: &Hand<'_>, spare: &Spare) -> Result<String, E
             Error::failed(
                 format!("restoring the spare {} of {}", spare.number, spare.path),
                 why,
-                "It is still in the spares.",
+                "Look at the place itself: what was cut off in the instant of removing may never have left it.",
             )
         })?;
         if put == Put::Done {

@@ -1,14 +1,16 @@
 //! Copying a file or a folder between any two places. What was copied before is skipped, so that a copy that was cut
 //! goes on when it is asked for again; at its end both sides are counted.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Entry, Kind, RelPath, Side};
+use rustix::fs::{FlockOperation, flock};
 
 use super::change::taken;
-use super::{Hand, Spot, Whole, nothing_there, written};
+use super::{Hand, ROOM, Spot, Whole, nothing_there, written};
 use crate::Error;
 use crate::ledger::LaneKey;
 use crate::ledger::runs::{self, Counts, RunItem};
@@ -84,6 +86,7 @@ pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Resu
     let seen = seen.ok_or_else(|| nothing_there(&what, &source.shown))?;
     let there = target.store.look(&target.path).await;
     let there = there.map_err(|error| hand.failed(&what, to, &error))?;
+    let _tidy = hand.tidy_staging(&target).await;
     let command = format!("copy {} to {}", source.shown, target.shown);
     let unfinished = hand.was_cut(&command)?;
     if let (Some(_), false, false) = (&there, wish.replace, unfinished)
@@ -129,6 +132,25 @@ fn is_within(inner: &Place, outer: &Place) -> bool {
 }
 
 impl Hand<'_> {
+    /// Clears what copies that were cut left in the staging, where no other copy is under way; what is returned says that
+    /// one is, for as long as it is kept.
+    async fn tidy_staging(&self, target: &Spot) -> Option<File> {
+        let file = self.home.lane_room(ROOM).join("copying");
+        let open = File::options()
+            .create(true)
+            .truncate(false)
+            .write(true)
+            .open(file)
+            .ok()?;
+        if flock(&open, FlockOperation::NonBlockingLockExclusive).is_ok()
+            && let Err(why) = target.store.clear_staging(&HashSet::new()).await
+        {
+            tracing::debug!("leftovers in the staging could not be cleared: {why}");
+        }
+        flock(&open, FlockOperation::LockShared).ok()?;
+        Some(open)
+    }
+
     /// Whether the last run of this very copy did not come to its end.
     fn was_cut(&self, command: &str) -> Result<bool, Error> {
         let last = self

@@ -15,7 +15,6 @@ use tokio::task::JoinHandle;
 
 use super::client::refusal;
 use super::{Inner, entry};
-use crate::net::traffic::Flight;
 use crate::sides::{Content, SideError, Source};
 
 pub(super) async fn read(
@@ -44,7 +43,9 @@ pub(super) async fn read(
             }
         })
     };
-    let (response, flight) = inner.client.send_held(true, build).await?;
+    // A body that is being read takes no place among the requests: where it is carried to may be the same account, and
+    // each would wait for the other.
+    let response = inner.client.send(true, build).await?;
     let headers = response.headers();
     let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
     let (size, from) = match response.status() {
@@ -80,7 +81,6 @@ pub(super) async fn read(
         client: inner.client.clone(),
         body: inner.client.body(response),
         arrived: Bytes::new(),
-        _flight: flight,
     };
     let content: Content = stream::unfold(Some(reading), |reading| async {
         let mut reading = reading?;
@@ -129,7 +129,6 @@ struct Reading {
     body: Content,
     /// What has arrived and was not given on yet.
     arrived: Bytes,
-    _flight: Flight,
 }
 
 impl Reading {
