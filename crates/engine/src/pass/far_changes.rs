@@ -99,7 +99,7 @@ pub(super) async fn after(pass: &Pass, token: &str, ours: &BTreeSet<RelPath>) ->
     let as_known = pass.ledger.read(|connection| {
         for (path, entry) in &changes.changed {
             let row = rows::row(connection, lane, path)?;
-            let known = row.map_or(View::Absent, |row| far_of(&row));
+            let known = row.map_or(View::Absent, |row| last_seen(&row));
             let same = match (&known, entry) {
                 (View::Absent, None) => true,
                 (View::Present(known), Some(entry)) => {
@@ -240,8 +240,17 @@ impl Teller<'_> {
     }
 }
 
-/// What the far side showed last. A stamp in doubt is shown as it came, so that the content is read again.
+/// What the far side showed last. A stamp in doubt is shown as it came, so that the content is read again; a name that
+/// was never listed is not shown, so that it is looked at by itself, as after a listing.
 fn far_of(row: &LedgerRow) -> View {
+    let never_listed = row.base.as_ref().is_some_and(|base| !base.far_listed);
+    if never_listed && row.far_seen.is_none() {
+        return View::Absent;
+    }
+    last_seen(row)
+}
+
+fn last_seen(row: &LedgerRow) -> View {
     match row.last_seen(Side::Far) {
         View::Present(entry) => View::Present(Entry {
             stamp: Stamp::new(entry.stamp.as_str().trim_start_matches('?')),
@@ -319,12 +328,17 @@ mod tests {
     #[test]
     fn what_changed_takes_the_place_of_what_was_seen_last_in_tree_order() {
         let file = |stamp: &str| Some(Entry::file(1, Stamp::new(stamp)));
+        let mut hidden = row("hidden", Kind::File);
+        if let Some(base) = &mut hidden.base {
+            base.far_listed = false;
+        }
         let mut unclear = row("unclear", Kind::File);
         unclear.far_seen = Some(View::Unknown(Unknown::NeverListed));
         let rows = [
             row("changed", Kind::File),
             row("gone", Kind::Folder),
             row("gone/inside", Kind::File),
+            hidden,
             row("now a file", Kind::Folder),
             row("now a file/inside", Kind::File),
             row("relisted", Kind::Folder),
