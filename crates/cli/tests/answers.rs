@@ -122,7 +122,8 @@ fn accounts_and_lanes_in_json() {
     let lane = desk.run(&add).ends(0).json();
     assert_eq!(lane["first_pass"]["up"], json!({"files": 1, "bytes": 5}));
     let described = json!({
-        "name": "scores", "near": desk.near().to_str().unwrap(), "far": "@office/Scores", "direction": "two-way"
+        "name": "scores", "near": desk.near().to_str().unwrap(), "far": "@office/Scores", "direction": "two-way",
+        "limit_up": null, "limit_down": null
     });
     assert_eq!(lane["lane"], described);
     assert_eq!(
