@@ -49,18 +49,6 @@ impl Desk {
         self.run(&typed)
     }
 
-    fn tie(&self) -> Said {
-        self.run(&[
-            "lane",
-            "add",
-            "scores",
-            "--near",
-            "near",
-            "--far",
-            "@office/Scores",
-        ])
-    }
-
     fn control(&self) -> String {
         let state = fs::read_to_string(self.path("control")).unwrap();
         state.trim().to_owned()
@@ -249,7 +237,7 @@ fn nothing_is_written_to_a_read_only_account() {
     desk.run(&["account", "test", "office"])
         .ends(0)
         .says("not tried");
-    desk.tie().ends(0).says("may only be read");
+    desk.tie(&[]).ends(0).says("may only be read");
     desk.run(&["plan"])
         .ends(0)
         .says("this account may only read there");
@@ -310,7 +298,7 @@ fn a_code_lets_the_program_in_without_a_password() {
         .ends(0)
         .says("approved")
         .says("librarian, let in by a code");
-    desk.tie().ends(0);
+    desk.tie(&[]).ends(0);
     desk.write_near("a.txt", "one");
     desk.run(&["sync"]).ends(0);
     let before = fs::read(desk.path("home/secrets/office")).unwrap();
@@ -366,7 +354,7 @@ fn a_refused_and_an_expired_code_save_nothing() {
 fn another_account_at_the_same_address_stops_every_lane() {
     let mut desk = desk(&[]);
     desk.add(&[]).ends(0);
-    desk.tie().ends(0);
+    desk.tie(&[]).ends(0);
     desk.write_near("a.txt", "one");
     desk.run(&["sync"]).ends(0);
     let listen = desk.listen();
@@ -400,7 +388,7 @@ fn another_account_at_the_same_address_stops_every_lane() {
 fn a_lane_goes_over_to_a_new_account_without_carrying_what_is_there() {
     let desk = desk(&["--user", "librarian:practice", "--user", "bela:practice"]);
     desk.add(&[]).ends(0);
-    desk.tie().ends(0);
+    desk.tie(&[]).ends(0);
     for name in ["a.txt", "b.txt", "goes.txt"] {
         desk.write_near(name, "the same");
     }
@@ -468,7 +456,7 @@ fn a_certificate_is_trusted_by_its_authority_or_by_a_pin() {
         .ends(2)
         .says("64 hexadecimal digits");
     desk.add(&["--trust", &pin]).ends(0);
-    desk.tie().ends(0);
+    desk.tie(&[]).ends(0);
     desk.write_near("a.txt", "one");
     desk.run(&["sync"]).ends(0);
     desk.run(&["account", "test", "office"])
@@ -533,7 +521,7 @@ fn plain_http_is_taken_only_when_it_is_asked_for_and_a_proxy_is_named() {
     desk.run(&["account", "test", "office"])
         .ends(0)
         .says(&format!("{place} (set for this account)"));
-    desk.tie().ends(0);
+    desk.tie(&[]).ends(0);
     desk.run(&["lane", "list"]).ends(0).says("plain http");
     desk.run(&["lane", "show", "scores"])
         .ends(0)
@@ -622,7 +610,7 @@ fn odd_servers_are_named_for_what_they_do() {
 fn a_redirect_never_takes_the_credentials_along() {
     let mut desk = desk(&[]);
     desk.add(&[]).ends(0);
-    desk.tie().ends(0);
+    desk.tie(&[]).ends(0);
     let elsewhere = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     elsewhere.set_nonblocking(true).unwrap();
     let listen = desk.listen();
@@ -652,7 +640,7 @@ fn a_redirect_never_takes_the_credentials_along() {
 fn an_account_is_renamed_with_its_lanes_and_removed_with_them() {
     let desk = desk(&[]);
     desk.add(&[]).ends(0);
-    desk.tie().ends(0);
+    desk.tie(&[]).ends(0);
     desk.write_near("a.txt", "one");
     desk.run(&["sync"]).ends(0);
     desk.run(&["account", "rename", "office", "no name"])
@@ -780,7 +768,7 @@ fn nothing_secret_shows_anywhere() {
         heard
     };
     hear(desk.add(&["-vv"])).ends(0);
-    hear(desk.tie()).ends(0);
+    hear(desk.tie(&[])).ends(0);
     desk.write_near("a.txt", "one");
     hear(desk.run(&["sync", "-vv"])).ends(0);
     let add = ["account", "add", "two", "--address", &desk.address, "-vv"];

@@ -8,8 +8,11 @@
 #[allow(dead_code, reason = "each file of tests uses its own part of it")]
 mod worlds;
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
 
 use worlds::Desk;
 
@@ -256,16 +259,7 @@ fn a_copy_that_was_cut_goes_on() {
 #[test]
 fn lanes_are_named_and_their_roots_kept() {
     let (desk, _) = both();
-    desk.run(&[
-        "lane",
-        "add",
-        "scores",
-        "--near",
-        "near",
-        "--far",
-        "@office/Scores",
-    ])
-    .ends(0);
+    desk.tie(&[]).ends(0);
     desk.run(&["sync"]).ends(0);
     desk.run(&["remove", "near/note.txt"])
         .ends(0)
@@ -280,26 +274,20 @@ fn lanes_are_named_and_their_roots_kept() {
             .ends(2)
             .says("a whole side of the lane scores lies in it");
         desk.run(&["move", root, "elsewhere"]).ends(2);
+        desk.write_near("../other.txt", "other");
+        desk.run(&["copy", "other.txt", root, "--replace"])
+            .ends(2)
+            .says("a whole side of the lane scores");
     }
 }
 
 #[test]
 fn what_may_go_over_the_line_is_said_and_lifted() {
     let (desk, _) = both();
-    let lane = [
-        "lane",
-        "add",
-        "scores",
-        "--near",
-        "near",
-        "--far",
-        "@office/Scores",
-    ];
-    desk.run(&[&lane[..], &["--limit-up", "fast"]].concat())
+    desk.tie(&["--limit-up", "fast"])
         .ends(2)
         .says("write it like 2MB/s, 500kB/s or 16Mbit/s");
-    desk.run(&[&lane[..], &["--limit-up", "2MB/s"]].concat())
-        .ends(0);
+    desk.tie(&["--limit-up", "2MB/s"]).ends(0);
     desk.run(&["lane", "show", "scores"])
         .ends(0)
         .says("2MB/s up");
@@ -336,4 +324,120 @@ fn a_spare_is_found_after_its_account_got_another_name() {
         .ends(0)
         .says("@studio/Scores/note.txt");
     assert_eq!(fs::read(desk.far().join("note.txt")).unwrap(), b"a note");
+}
+
+#[test]
+fn the_tools_own_folders_are_nobodys_to_change_by_hand() {
+    let desk = Desk::tied(&[]);
+    desk.write_near("note.txt", "first");
+    desk.run(&["sync"]).ends(0);
+    desk.write_near("note.txt", "second");
+    desk.run(&["sync"]).ends(0);
+    for own in ["@office/Scores/.katabatic", "home/lanes", "home/ledger.db"] {
+        for arguments in [
+            &["remove", own, "--holding", "1"][..],
+            &["move", own, "@office/away"],
+            &["copy", "near/note.txt", own, "--replace"],
+            &["make-folder", &format!("{own}/new")],
+        ] {
+            let said = desk.run(arguments);
+            assert!(
+                said.code == Some(2) || said.code == Some(6),
+                "{arguments:?} {}",
+                said.err
+            );
+        }
+    }
+    // A lane of another computer is tied to it, and its spares lie there.
+    desk.run(&["lane", "remove", "scores"]).ends(0);
+    desk.run(&["remove", ".", "--holding", "9"])
+        .ends(2)
+        .says("the tool keeps its own things in it");
+    for away in [
+        &["remove", "@office/Scores", "--holding", "1"][..],
+        &["move", "@office/Scores", "@office/Elsewhere"],
+    ] {
+        desk.run(away).ends(2).says("it holds spares");
+    }
+    assert!(desk.far().join("note.txt").exists());
+}
+
+#[test]
+fn what_is_edited_while_it_is_moved_elsewhere_stays() {
+    let mut desk = Desk::bare(&[]);
+    desk.add_account().ends(0);
+    desk.write_near("many/a.txt", "as it was copied");
+    desk.write_near("many/z.bin", &"x".repeat(600_000));
+    desk.stop_serving();
+    desk.serve_again(&["slow=200000"]);
+    let mut moving = desk
+        .command(&["move", "near/many", "@office/Scores/many"])
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let arrived = desk.far().join("many/a.txt");
+    while !arrived.exists() && moving.try_wait().unwrap().is_none() {
+        std::thread::yield_now();
+    }
+    desk.write_near("many/a.txt", "edited meanwhile");
+    let said: worlds::Said = moving.wait_with_output().unwrap().into();
+    said.ends(3)
+        .says("it was changed while it was being copied");
+    assert_eq!(
+        fs::read(desk.near().join("many/a.txt")).unwrap(),
+        b"edited meanwhile"
+    );
+}
+
+#[test]
+fn killed_at_any_moment_no_version_is_lost() {
+    let desk = Desk::bare(&[]);
+    desk.add_account().ends(0);
+    let mut known = BTreeSet::new();
+    let mut killed = 0;
+    for round in 0..36u64 {
+        let set = format!("near/set {round}");
+        for number in 0..6 {
+            let text = format!("round {round}, file {number} ").repeat(2000);
+            desk.write_near(&format!("set {round}/{number}.txt"), &text);
+            known.insert(text.into_bytes());
+        }
+        let arguments = match round % 3 {
+            0 => ["copy", &set, "@office/Scores/set", "--replace"],
+            1 => ["move", &set, "@office/Scores/set", "--replace"],
+            _ => ["remove", "@office/Scores/set", "--holding", "6"],
+        };
+        let mut child = desk
+            .command(&arguments)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let moment = Duration::from_micros(8_000 + round * 7_919 % 70_000);
+        let began = Instant::now();
+        // The moment of death is what differs from round to round: nothing is waited for.
+        while began.elapsed() < moment && child.try_wait().unwrap().is_none() {
+            std::thread::yield_now();
+        }
+        killed += usize::from(child.try_wait().unwrap().is_none());
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let found: BTreeSet<Vec<u8>> = [
+            desk.near(),
+            desk.far(),
+            desk.path("home/lanes"),
+            desk.path("cloud/librarian/.katabatic"),
+        ]
+        .iter()
+        .filter(|root| root.exists())
+        .flat_map(|root| worlds::tree(root).into_values())
+        .collect();
+        let lost = known.difference(&found).count();
+        assert_eq!(lost, 0, "round {round}: {lost} versions are lost");
+    }
+    assert!(killed >= 12, "only {killed} of 36 were still running");
+    // Nothing half bears a real name.
+    for (at, content) in worlds::tree(&desk.far()) {
+        assert!(known.contains(&content), "{at} is half a file");
+    }
 }

@@ -61,7 +61,7 @@ pub fn move_place(app: &App, typed: &Move) -> Result<ExitCode, Error> {
                 ),
             ));
         }
-        app.run(hand::remove(&hand, &from, Some(copied.source.files)))?;
+        app.run(hand::remove_copied(&hand, &from, &copied))?;
     }
     if app.common.json {
         json::print(&json!({

@@ -83,7 +83,13 @@ impl Desk {
     pub fn tied(faults: &[&str]) -> Desk {
         let desk = Desk::bare(faults);
         desk.add_account().ends(0);
-        desk.run(&[
+        desk.tie(&[]).ends(0);
+        desk
+    }
+
+    /// Adds the lane `scores`.
+    pub fn tie(&self, options: &[&str]) -> Said {
+        let lane = [
             "lane",
             "add",
             "scores",
@@ -91,9 +97,8 @@ impl Desk {
             "near",
             "--far",
             "@office/Scores",
-        ])
-        .ends(0);
-        desk
+        ];
+        self.run(&[&lane[..], options].concat())
     }
 
     /// Starts the stand-in, again where it ran before.

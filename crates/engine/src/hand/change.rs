@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use katabatic_core::{Kind, RelPath, words};
 
-use super::{Count, Hand, Spot, nothing_there, written};
+use super::{Copied, Count, Hand, Spot, nothing_there, written};
 use crate::config::far_place;
 use crate::ledger::Ledger;
 use crate::ledger::runs::{Counts, RunItem};
@@ -20,6 +20,7 @@ use crate::{Class, Error};
 /// Where something else has the name, or the folder above is not there.
 pub async fn make_folder(hand: &Hand<'_>, place: &Place) -> Result<bool, Error> {
     let what = format!("making the folder {}", written(place));
+    hand.check_not_own(&what, place)?;
     let failed = |error: SideError| hand.failed(&what, place, &error);
     let no_folder_above = |above: String| {
         Error::new(
@@ -107,6 +108,7 @@ pub async fn remove(
             "Remove it with the system's own tools.",
         ));
     }
+    hand.check_no_spares_in(&what, &spot, &seen).await?;
     let folder = seen.kind == Kind::Folder;
     let inside = if folder {
         let inside = hand.inside(&what, place).await?;
@@ -146,6 +148,38 @@ pub async fn remove(
     })
 }
 
+/// Removes what was copied elsewhere, where it still is what was copied.
+///
+/// # Errors
+/// As [`remove`]; where something was edited, or came, while it was copied.
+pub async fn remove_copied(
+    hand: &Hand<'_>,
+    place: &Place,
+    copied: &Copied,
+) -> Result<Removed, Error> {
+    let what = format!("removing {}", written(place));
+    let failed = |error: SideError| hand.failed(&what, place, &error);
+    let spot = hand.spot(place)?;
+    let now = match spot.store.look(&spot.path).await.map_err(failed)? {
+        Some(entry) if entry.kind == Kind::Folder => hand
+            .count(&hand.reader(place)?)
+            .await
+            .map_err(failed)?
+            .versions(),
+        Some(entry) => vec![(RelPath::root(), entry.stamp)],
+        None => Vec::new(),
+    };
+    if now != copied.versions {
+        return Err(Error::new(
+            Class::NeedsPerson,
+            what,
+            "it was changed while it was being copied",
+            "Both stay. Remove or rename the copy, and move it again.",
+        ));
+    }
+    remove(hand, place, Some(copied.source.files)).await
+}
+
 fn not_that_many(what: &str, inside: &Count, known: u64, holding: Option<u64>) -> Error {
     let holds = format!(
         "it holds {} ({}) in {}",
@@ -170,7 +204,7 @@ impl Hand<'_> {
     async fn inside(&self, what: &str, place: &Place) -> Result<Count, Error> {
         let failed = |error: SideError| self.failed(what, place, &error);
         let whole = self.count(&self.reader(place)?).await.map_err(failed)?;
-        match whole.unknown.first() {
+        match whole.unknown.iter().chain(&whole.unusable).next() {
             None => Ok(whole.count()),
             Some(unknown) => Err(Error::failed(
                 what,
@@ -278,13 +312,16 @@ pub async fn rename(
     }
     let seen = source.store.look(&source.path).await.map_err(failed)?;
     let seen = seen.ok_or_else(|| nothing_there(&what, &source.shown))?;
+    hand.check_not_own(&what, to)?;
+    hand.check_no_spares_in(&what, &source, &seen).await?;
     let there = target.store.look(&target.path).await;
     let there = there.map_err(|error| hand.failed(&what, to, &error))?;
     if there.is_some() && !replace {
         return Err(taken(&what, &target.shown));
     }
-    if there.is_some() {
+    if let Some(there) = &there {
         hand.check_no_root(&what, to)?;
+        hand.check_no_spares_in(&what, &target, there).await?;
     }
     let run = hand
         .begin_run(format!("move {} to {}", source.shown, target.shown))

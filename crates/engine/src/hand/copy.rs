@@ -6,7 +6,7 @@ use std::fs::File;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Entry, Kind, RelPath, Side};
+use katabatic_core::{Entry, Kind, RelPath, Side, Stamp};
 use rustix::fs::{FlockOperation, flock};
 
 use super::change::taken;
@@ -61,6 +61,8 @@ pub struct Copied {
     pub source: Count,
     /// What the copy holds.
     pub target: Count,
+    /// Which versions were copied.
+    pub(super) versions: Vec<(RelPath, Stamp)>,
     /// Whether it was stopped by Ctrl-C.
     pub stopped: bool,
 }
@@ -86,6 +88,11 @@ pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Resu
     let seen = seen.ok_or_else(|| nothing_there(&what, &source.shown))?;
     let there = target.store.look(&target.path).await;
     let there = there.map_err(|error| hand.failed(&what, to, &error))?;
+    hand.check_not_own(&what, to)?;
+    if let (Some(there), true) = (&there, wish.replace) {
+        hand.check_no_root(&what, to)?;
+        hand.check_no_spares_in(&what, &target, there).await?;
+    }
     let _tidy = hand.tidy_staging(&target).await;
     let command = format!("copy {} to {}", source.shown, target.shown);
     let unfinished = hand.was_cut(&command)?;
@@ -167,6 +174,7 @@ struct Did {
     failed: Vec<(String, String)>,
     left_out: u64,
     counts: (Count, Count),
+    versions: Vec<(RelPath, Stamp)>,
     ended: Option<Error>,
 }
 
@@ -219,6 +227,7 @@ impl Copying<'_, '_> {
             left_out: did.left_out,
             source: did.counts.0,
             target: did.counts.1,
+            versions: did.versions,
             stopped,
         })
     }
@@ -250,7 +259,9 @@ impl Copying<'_, '_> {
             bytes: entry.map_or(0, |entry| entry.size),
             ..Count::default()
         };
-        self.did().counts = (count(Some(seen)), count(target.ok().flatten().as_ref()));
+        let mut did = self.did();
+        did.counts = (count(Some(seen)), count(target.ok().flatten().as_ref()));
+        did.versions = vec![(RelPath::root(), seen.stamp.clone())];
         Ok(())
     }
 
@@ -314,7 +325,6 @@ impl Copying<'_, '_> {
             ));
         }
         if let Some(old) = replaced {
-            self.hand.check_no_root(&what, to)?;
             let taken = self
                 .hand
                 .capture(target, old, self.run, "replaced by hand")
@@ -343,6 +353,7 @@ impl Copying<'_, '_> {
             })
             .await;
         self.did().left_out = count.others;
+        self.did().versions = whole.versions();
         let copy = self.hand.reader(to)?;
         let copy = self.hand.count(&copy).await.map_err(at_target)?;
         self.did().counts = (count, copy.count());
@@ -420,11 +431,16 @@ impl Copying<'_, '_> {
                 staged => break staged?,
             }
         };
-        if let Some(there) = there {
-            self.hand
-                .capture(target, there, self.run, "replaced by hand")
-                .await?;
-        }
+        let old = match there {
+            Some(there) => {
+                let old = self
+                    .hand
+                    .capture(target, there, self.run, "replaced by hand")
+                    .await?;
+                Some(old)
+            }
+            None => None,
+        };
         let put = target
             .store
             .place(&staged.slot, &staged.entry, &target.path)
@@ -435,7 +451,13 @@ impl Copying<'_, '_> {
                 target.store.unstage(&staged.slot).await?;
                 return Err(SideError::Changed(HAS_THE_NAME.into()));
             }
-            Err(error) => return Err(error),
+            Err(error) => {
+                // The name stands empty, unless it cannot be told: then both versions are kept where they are.
+                if let (Some(old), false) = (&old, matches!(error, SideError::Unsure(_))) {
+                    self.hand.give_back(target, old).await?;
+                }
+                return Err(error);
+            }
         }
         let verified = target.store.verify(&target.path, &staged.entry).await?;
         if verified.is_none() {

@@ -9,7 +9,7 @@ mod copy;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side};
+use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side, Stamp};
 use tokio::sync::mpsc;
 
 use crate::accounts::explain::explain;
@@ -24,14 +24,14 @@ use crate::lock::{RootLock, lock};
 use crate::net::rate::Limits;
 use crate::open::{connection_of, limited_client};
 use crate::pass::Progress;
-use crate::place::Place;
+use crate::place::{Place, absolute};
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{Captured, Checked, Found, Put, SideError, SideStore};
+use crate::sides::{Captured, Checked, Found, OWN_FOLDER, Put, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
-pub use change::{Removed, make_folder, remove, rename};
+pub use change::{Removed, make_folder, remove, remove_copied, rename};
 pub use copy::{Copied, Count, Wish, copy};
 
 /// What spares and runs are called that belong to no lane; no lane can have this name.
@@ -114,8 +114,52 @@ impl Hand<'_> {
             .collect()
     }
 
+    /// The tool's own folders are nobody's to change by hand: what the spares hold would be lost sight of.
+    fn check_not_own(&self, what: &str, place: &Place) -> Result<(), Error> {
+        let own = match place {
+            Place::Local(path) => {
+                path.starts_with(absolute(self.home.state()))
+                    || path
+                        .iter()
+                        .any(|part| part.to_str().is_some_and(crate::sides::is_own))
+            }
+            Place::Far { path, .. } => path.parts().any(crate::sides::is_own),
+        };
+        if own {
+            return Err(Error::usage(
+                what,
+                "the tool's own folder is there, with the spares or the ledger in it",
+                "Look after spares with katabatic spares; name another place.",
+            ));
+        }
+        Ok(())
+    }
+
+    /// A folder that a lane of another computer is tied to holds that one's spares.
+    async fn check_no_spares_in(&self, what: &str, spot: &Spot, seen: &Entry) -> Result<(), Error> {
+        if seen.kind != Kind::Folder {
+            return Ok(());
+        }
+        let Ok(own) = spot.path.join(OWN_FOLDER) else {
+            return Ok(());
+        };
+        let there = spot.store.look(&own).await;
+        let there = there.map_err(|error| Error::failed(what, error, "Try again."))?;
+        if there.is_some() {
+            return Err(Error::usage(
+                what,
+                format!(
+                    "it holds spares, in {OWN_FOLDER}: a lane is or was tied to it, maybe on another computer"
+                ),
+                "Take that lane away there, and move or remove what is in the folder instead.",
+            ));
+        }
+        Ok(())
+    }
+
     /// Where a whole root of a lane, or of an account, would go with it, nothing is done.
     fn check_no_root(&self, what: &str, place: &Place) -> Result<(), Error> {
+        self.check_not_own(what, place)?;
         let holds = |lane: &crate::config::LaneConfig| match place {
             Place::Local(path) => lane.near.starts_with(path),
             Place::Far { account, path } => *account == lane.account && lane.far.is_within(path),
@@ -128,6 +172,17 @@ impl Hand<'_> {
                     "If that is wanted, take the lane away first, which removes no file: katabatic lane remove {}",
                     lane.name
                 ),
+            ));
+        }
+        let home = [
+            absolute(self.home.state()),
+            absolute(&self.home.config_file()),
+        ];
+        if matches!(place, Place::Local(path) if home.iter().any(|own| own.starts_with(path))) {
+            return Err(Error::usage(
+                what,
+                "the tool keeps its own things in it: config, ledger, spares",
+                "Name what is to go, folder by folder.",
             ));
         }
         let whole = match place {
@@ -193,6 +248,10 @@ impl Hand<'_> {
 
     fn local_spot(&self, root: &Path, below: &Path) -> Result<Spot, Error> {
         let shown = root.join(below).display().to_string();
+        // A spare that could not say where it was could not go back.
+        if root.to_str().is_none() {
+            return Err(no_name(&shown));
+        }
         let path = below.to_str().and_then(|below| RelPath::parse(below).ok());
         let path = path.ok_or_else(|| no_name(&shown))?;
         let room = self.home.lane_room(ROOM);
@@ -405,6 +464,15 @@ struct Whole {
 }
 
 impl Whole {
+    /// The files, and which version each is.
+    fn versions(&self) -> Vec<(RelPath, Stamp)> {
+        self.entries
+            .iter()
+            .filter(|(_, entry)| entry.kind == Kind::File)
+            .map(|(path, entry)| (path.clone(), entry.stamp.clone()))
+            .collect()
+    }
+
     fn count(&self) -> Count {
         let files = || {
             self.entries

@@ -57,17 +57,7 @@ impl LocalSide {
         lane_id: &str,
         stop: Stop,
     ) -> Result<LocalSide, SideError> {
-        let not_there =
-            |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
-        let descriptor = File::open(root).map_err(|why| not_there(&why))?;
-        if !descriptor
-            .metadata()
-            .map_err(|why| not_there(&why))?
-            .is_dir()
-        {
-            return Err(not_there(&"it is not a folder"));
-        }
-        let descriptor = OwnedFd::from(descriptor);
+        let descriptor = open_root(root)?;
         let room = room::Room::choose(descriptor.as_fd(), root, state, lane_id)
             .map_err(|why| SideError::Failed(format!("making room for staging: {why}")))?;
         Ok(LocalSide {
@@ -85,21 +75,12 @@ impl LocalSide {
     /// # Errors
     /// As [`LocalSide::open`].
     pub(crate) fn reading(root: &Path, state: &Path, stop: Stop) -> Result<LocalSide, SideError> {
-        let not_there =
-            |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
-        let descriptor = File::open(root).map_err(|why| not_there(&why))?;
-        if !descriptor
-            .metadata()
-            .map_err(|why| not_there(&why))?
-            .is_dir()
-        {
-            return Err(not_there(&"it is not a folder"));
-        }
+        let descriptor = open_root(root)?;
         let room = room::Room::at(state)
             .map_err(|why| SideError::Failed(format!("making room for staging: {why}")))?;
         Ok(LocalSide {
             inner: Arc::new(Inner {
-                root: OwnedFd::from(descriptor),
+                root: descriptor,
                 root_path: root.to_owned(),
                 room,
                 stop,
@@ -142,6 +123,18 @@ impl LocalSide {
             .await
             .unwrap_or_else(|error| Err(SideError::Failed(format!("it broke off: {error}"))))
     }
+}
+
+/// The folder at a root, whatever it is called later.
+fn open_root(root: &Path) -> Result<OwnedFd, SideError> {
+    let not_there =
+        |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
+    let descriptor = File::open(root).map_err(|why| not_there(&why))?;
+    let meta = descriptor.metadata().map_err(|why| not_there(&why))?;
+    if !meta.is_dir() {
+        return Err(not_there(&"it is not a folder"));
+    }
+    Ok(OwnedFd::from(descriptor))
 }
 
 /// The words for an error of the file system.
