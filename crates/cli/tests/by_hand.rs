@@ -95,6 +95,7 @@ fn a_folder_goes_only_when_the_count_is_known() {
         let done = desk.run(&["remove", &letters, "--holding", "2", "--json"]);
         let number = done.ends(0).json()["removed"][0]["spare"].as_i64().unwrap();
         assert!(!disk(&desk, place).join("letters").exists());
+        desk.run(&["spares", "list"]).ends(0).says("letters/  26 B");
         // Its name was taken meanwhile: it comes back beside it.
         fs::create_dir(disk(&desk, place).join("letters")).unwrap();
         desk.run(&["spares", "restore", &number.to_string()])

@@ -13,7 +13,7 @@ use serde_json::json;
 use super::by_hand;
 use crate::app::App;
 use crate::args::Remove;
-use crate::draw::{json, line, shown_text};
+use crate::draw::{json, line, progress, shown_text};
 
 pub fn remove(app: &App, typed: &Remove) -> Result<ExitCode, Error> {
     if typed.places.len() > 1 && typed.holding.is_some() {
@@ -23,11 +23,17 @@ pub fn remove(app: &App, typed: &Remove) -> Result<ExitCode, Error> {
             "Remove the folder by itself.",
         ));
     }
-    let hand = by_hand::hand(app, &Arc::new(Progress::default()), Limits::default());
+    let drawn = Arc::new(Progress::default());
+    let hand = by_hand::hand(app, &drawn, Limits::default());
     let mut removed = Vec::new();
     for typed_place in &typed.places {
         let place = by_hand::place(app, typed_place)?;
-        let done = app.run(hand::remove(&hand, &place, typed.holding))?;
+        let done = app.run(progress::during(
+            app.style,
+            "remove",
+            Arc::clone(&drawn),
+            hand::remove(&hand, &place, typed.holding),
+        ))?;
         let touched = hand.touched(&place);
         let number = done.number(&app.ledger)?;
         if app.common.json {

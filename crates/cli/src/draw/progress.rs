@@ -38,9 +38,7 @@ fn draw(bar: &ProgressBar, progress: &Progress) {
     let moment = progress.moment();
     match moment.phase {
         Phase::Looking => {
-            if let Ok(style) =
-                ProgressStyle::with_template("{prefix}: looking at both sides, {msg}")
-            {
+            if let Ok(style) = ProgressStyle::with_template("{prefix}: looking, {msg}") {
                 bar.set_style(style);
             }
             bar.set_message(words::count(moment.seen, "path", "paths"));

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use katabatic_core::{Kind, RelPath, words};
+use katabatic_core::{Entry, Kind, RelPath, words};
 
 use super::{Copied, Count, Hand, Spot, nothing_there, written};
 use crate::config::far_place;
@@ -121,6 +121,11 @@ pub async fn remove(
         Count::default()
     };
     let run = hand.begin_run(format!("remove {}", written(place))).await?;
+    // What the spare is said to take is what lies in it.
+    let seen = Entry {
+        size: seen.size.max(inside.bytes),
+        ..seen
+    };
     let taken = hand.capture(&spot, &seen, run, "removed by hand").await;
     let taken = match taken {
         Ok(spare) if folder => hand.still_that_many(place, &spot, spare, &inside).await,
@@ -132,7 +137,7 @@ pub async fn remove(
         RunItem {
             path: spot.shown.clone(),
             action: "removed".into(),
-            bytes: seen.size.max(inside.bytes),
+            bytes: seen.size,
             result: match &taken {
                 Ok(_) => "done".into(),
                 Err(error) => format!("stuck: {error}"),
@@ -201,7 +206,7 @@ fn not_that_many(what: &str, inside: &Count, known: u64, holding: Option<u64>) -
 
 impl Hand<'_> {
     /// What a folder holds, counted whole.
-    async fn inside(&self, what: &str, place: &Place) -> Result<Count, Error> {
+    pub(super) async fn inside(&self, what: &str, place: &Place) -> Result<Count, Error> {
         let failed = |error: SideError| self.failed(what, place, &error);
         let whole = self.count(&self.reader(place)?).await.map_err(failed)?;
         match whole.unknown.iter().chain(&whole.unusable).next() {

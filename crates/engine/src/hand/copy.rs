@@ -325,6 +325,13 @@ impl Copying<'_, '_> {
             ));
         }
         if let Some(old) = replaced {
+            let old = &match old.kind {
+                Kind::Folder => Entry {
+                    size: self.hand.inside(&what, to).await?.bytes,
+                    ..old.clone()
+                },
+                _ => old.clone(),
+            };
             let taken = self
                 .hand
                 .capture(target, old, self.run, "replaced by hand")
