@@ -69,14 +69,10 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
         return Ok((lane.clone(), None));
     }
     let found = match Place::parse(text, &config.account_names())? {
-        Place::Far { account, path } => config.lanes.iter().find_map(|lane| {
-            let below = (lane.account == account && path.is_within(&lane.far)).then(|| {
-                path.as_str()[lane.far.as_str().len()..]
-                    .trim_start_matches('/')
-                    .to_owned()
-            })?;
-            Some((lane, below))
-        }),
+        place @ Place::Far { .. } => config
+            .lanes
+            .iter()
+            .find_map(|lane| Some((lane, place.below(&lane.far)?))),
         Place::Local(_) => {
             // The last part itself is not resolved: a link in a lane is a path of the lane, whatever it points at.
             let typed = std::path::absolute(text).unwrap_or_else(|_| text.into());
@@ -87,10 +83,12 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
             let whole = absolute(&typed);
             config.lanes.iter().find_map(|lane| {
                 let near = absolute(&lane.near);
-                let below = if whole == near { &whole } else { &resolved }
-                    .strip_prefix(&near)
-                    .ok()?;
-                Some((lane, below.to_str()?.to_owned()))
+                let typed = if whole == near { &whole } else { &resolved };
+                let place = Place::Local(typed.clone());
+                let below = place
+                    .below(&Place::Local(near))
+                    .or_else(|| place.below(&lane.far))?;
+                Some((lane, below))
             })
         }
     };

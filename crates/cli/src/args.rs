@@ -265,7 +265,7 @@ pub enum Lane {
     List,
     /// Show one lane
     Show(Named),
-    /// Tie a lane to another far folder, or limit what it takes of the line
+    /// Change any setting of a lane; what the next pass would do is shown first
     Change(LaneChange),
     /// Take a lane away; every file stays on both sides
     Remove(Named),
@@ -282,6 +282,96 @@ pub enum DirectionTyped {
     Down,
 }
 
+/// What becomes of a removal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum RemovalsTyped {
+    /// Carried; what goes is kept in the spares
+    Carry,
+    /// What is removed on one side stays on the other
+    Keep,
+    /// Each waits for a yes
+    Ask,
+}
+
+/// What becomes of drift.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum DriftTyped {
+    /// Reported and left
+    Leave,
+    /// Put right from the source; the drifted version goes to the spares
+    Restore,
+}
+
+/// What a one-way lane does with new versions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum UpdatesTyped {
+    /// They take the older one's place, which goes to the spares
+    Replace,
+    /// They go beside the older one, under a dated name
+    Add,
+    /// They are not carried
+    Never,
+}
+
+/// What happens to new folders on the far side.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum NewFoldersTyped {
+    /// They come here
+    Take,
+    /// They stay there
+    Skip,
+}
+
+/// How a lane works; what is not typed stays as it is.
+#[derive(Args, Clone, Debug, Default)]
+pub struct SetupTyped {
+    /// Which way it carries [a new lane: two-way]
+    #[arg(long, value_enum)]
+    pub direction: Option<DirectionTyped>,
+    /// What becomes of removals [two-way: carry; one-way: keep]
+    #[arg(long, value_enum)]
+    pub removals: Option<RemovalsTyped>,
+    /// One-way: what becomes of files that changed on the receiving side
+    #[arg(long, value_enum)]
+    pub drift: Option<DriftTyped>,
+    /// One-way: what becomes of new versions
+    #[arg(long, value_enum)]
+    pub updates: Option<UpdatesTyped>,
+    /// Do not take this folder of the far side
+    #[arg(long, value_name = "FOLDER")]
+    pub skip: Vec<String>,
+    /// Take this folder, within one that is not taken
+    #[arg(long, value_name = "FOLDER")]
+    pub take: Vec<String>,
+    /// What happens to new folders on the far side
+    #[arg(long, value_enum)]
+    pub new_folders: Option<NewFoldersTyped>,
+    /// Leave out what matches: '*.tmp', 'cache/', '/Old/x', ':hidden', ':larger 2GB', ':smaller 1KB', ':deeper 3'
+    #[arg(long, value_name = "RULE")]
+    pub leave_out: Vec<String>,
+    /// Drop this rule
+    #[arg(long, value_name = "RULE")]
+    pub let_in: Vec<String>,
+    /// Begin without the rules for what desktops and office programs leave behind
+    #[arg(long)]
+    pub no_usual_rules: bool,
+    /// Whether it is synced only when it is named
+    #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
+    pub by_name_only: Option<bool>,
+    /// The brake stops above this share of the files in a day [25]
+    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u64).range(1..=100))]
+    pub brake_percent: Option<u64>,
+    /// So many removals and replacements in a day never stop a pass [10]
+    #[arg(long, value_name = "N")]
+    pub brake_always_fine: Option<u64>,
+    /// More than so many in a day always stop a pass [1000]
+    #[arg(long, value_name = "N")]
+    pub brake_never_fine: Option<u64>,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsTyped,
+}
+
 /// `lane add`.
 #[derive(Args, Debug)]
 pub struct LaneAdd {
@@ -290,18 +380,15 @@ pub struct LaneAdd {
     /// The folder on this computer
     #[arg(long, value_name = "DIR")]
     pub near: String,
-    /// The folder of an account
-    #[arg(long, value_name = "@ACCOUNT/FOLDER")]
+    /// The folder of an account, or of another drive
+    #[arg(long, value_name = "@ACCOUNT/FOLDER|DIR")]
     pub far: String,
-    /// Which way it carries
-    #[arg(long, value_enum, default_value = "two-way")]
-    pub direction: DirectionTyped,
     /// Make a folder that is not there
     #[arg(long)]
     pub make: bool,
-    /// How much may go over the line in a second.
+    /// How it works.
     #[command(flatten)]
-    pub limits: LimitsTyped,
+    pub setup: SetupTyped,
 }
 
 /// `lane change`.
@@ -309,12 +396,18 @@ pub struct LaneAdd {
 pub struct LaneChange {
     /// The lane
     pub name: String,
-    /// The folder of an account that becomes its far side
-    #[arg(long, value_name = "@ACCOUNT/FOLDER")]
+    /// The folder that becomes its far side
+    #[arg(long, value_name = "@ACCOUNT/FOLDER|DIR")]
     pub far: Option<String>,
-    /// How much may go over the line in a second.
+    /// The folder on this computer that becomes its near side; nothing is moved there
+    #[arg(long, value_name = "DIR")]
+    pub near: Option<String>,
+    /// Leave out what desktops and office programs leave behind
+    #[arg(long)]
+    pub usual_rules: bool,
+    /// How it works.
     #[command(flatten)]
-    pub limits: LimitsTyped,
+    pub setup: SetupTyped,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,
@@ -343,6 +436,9 @@ pub struct Sync {
     /// Release the brake for this number of removals and replacements
     #[arg(long, value_name = "N")]
     pub release_brake: Option<u64>,
+    /// One-way: put right from the source whatever changed on the receiving side
+    #[arg(long)]
+    pub restore_drift: bool,
     /// For this pass only.
     #[command(flatten)]
     pub limits: LimitsTyped,
@@ -379,7 +475,7 @@ pub enum KeepTyped {
 /// `settle`.
 #[derive(Args, Debug)]
 pub struct Settle {
-    /// Files in conflict
+    /// Files in conflict; files or folders that drifted, or whose removal waits for a yes
     #[arg(required = true, value_name = "PATH")]
     pub paths: Vec<String>,
     /// Which version to keep; the other goes to the spares

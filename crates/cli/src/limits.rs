@@ -6,11 +6,6 @@ use katabatic_engine::net::rate::{Limits, Rate};
 use crate::args::LimitsTyped;
 
 impl LimitsTyped {
-    /// Whether anything was typed.
-    pub fn is_typed(&self) -> bool {
-        self.limit_up.is_some() || self.limit_down.is_some()
-    }
-
     /// What was typed, over what was so far; `none` lifts a limit.
     pub fn over(&self, so_far: Limits) -> Result<Limits, Error> {
         Ok(Limits {

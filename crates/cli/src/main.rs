@@ -12,6 +12,7 @@ mod other_user;
 mod passphrase;
 mod sample;
 mod sample_person;
+mod setup;
 
 use std::process::ExitCode;
 

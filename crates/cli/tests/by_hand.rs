@@ -294,7 +294,7 @@ fn what_may_go_over_the_line_is_said_and_lifted() {
         .says("2MB/s up");
     desk.run(&["lane", "change", "scores"])
         .ends(2)
-        .says("nothing to change was named");
+        .says("nothing would be different");
     desk.run(&[
         "lane",
         "change",

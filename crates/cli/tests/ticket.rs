@@ -147,9 +147,9 @@ fn a_lane_is_checked_before_it_is_added() {
     add("scores", "home", "@office/Scores", &[])
         .ends(2)
         .says("own things");
-    add("scores", "near", "@office/Scores", &["--direction", "up"])
+    add("scores", "near", "near/copy", &["--make"])
         .ends(2)
-        .says("not built yet");
+        .says("lies around its far side");
     desk.run(&["lane", "list"]).ends(0).says("no lanes yet");
 
     desk.write_near("one.txt", "12345");

@@ -34,6 +34,8 @@ pub struct Brake {
     pub left_near: u64,
     /// The same, far.
     pub left_far: u64,
+    /// What is normal.
+    pub limits: BrakeLimits,
     /// The number somebody released the brake for.
     pub released: Option<u64>,
 }
@@ -51,10 +53,27 @@ pub enum BrakeVerdict {
     OtherNumber,
 }
 
-/// Up to this many removals and replacements a day never stop a pass.
-pub const ALWAYS_FINE: u64 = 10;
-/// More than this many stop a pass of a lane of any size.
-pub const NEVER_FINE: u64 = 1000;
+/// What a lane takes for normal in a day.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct BrakeLimits {
+    /// More than this share of the lane's files stops a pass; percent, from 1 to 100.
+    pub percent: u64,
+    /// Up to this many removals and replacements never stop a pass.
+    pub always_fine: u64,
+    /// More than this many stop a pass of a lane of any size.
+    pub never_fine: u64,
+}
+
+impl Default for BrakeLimits {
+    fn default() -> BrakeLimits {
+        BrakeLimits {
+            percent: 25,
+            always_fine: 10,
+            never_fine: 1000,
+        }
+    }
+}
+
 /// A side counts as wiped only where it held at least this many files.
 pub const WIPED_FROM: u64 = 5;
 
@@ -66,6 +85,7 @@ impl Brake {
         if planned == 0 {
             return BrakeVerdict::Open;
         }
+        let limits = self.limits;
         let day = planned + self.last_day.total();
         // Files that earlier passes of the day removed are no longer counted in the lane; the share is of what there was.
         let of = self.files + self.last_day.removed;
@@ -73,7 +93,9 @@ impl Brake {
             BrakeVerdict::Wiped(crate::Side::Near)
         } else if self.files >= WIPED_FROM && self.planned.removed > 0 && self.left_far == 0 {
             BrakeVerdict::Wiped(crate::Side::Far)
-        } else if day > NEVER_FINE || (day > ALWAYS_FINE && day * 4 > of) {
+        } else if day > limits.never_fine
+            || (day > limits.always_fine && day * 100 > of * limits.percent)
+        {
             BrakeVerdict::TooMuch
         } else {
             return BrakeVerdict::Open;
@@ -104,6 +126,7 @@ mod tests {
             },
             left_near: files,
             left_far: files,
+            limits: BrakeLimits::default(),
             released: None,
         }
     }

@@ -1,8 +1,11 @@
 //! What one path's three views come to, before the folders around it have a say.
 //!
-//! This is the table of a two-way lane, a row a `match` arm. [`crate::reconcile`] adds what needs more than one path:
-//! folders that must outlive their members, and files that take a folder's place.
+//! The table of a two-way lane stands here, a row a `match` arm; the one of a one-way lane in `one_way`.
+//! [`crate::reconcile`] adds what needs more than one path: folders that must outlive their members, and files that take
+//! a folder's place.
 
+use crate::one_way::{one_way, removal};
+use crate::terms::Terms;
 use crate::{Base, Entry, Kind, OddKind, Side, Unknown, View};
 
 /// How one side stands to what was agreed.
@@ -89,6 +92,18 @@ pub enum Verdict {
     Compare,
     /// Both sides changed.
     Conflict,
+    /// The removal is remembered, and this side keeps its own.
+    KeepRemoved(Side),
+    /// Gone on the other side: removing it from this one waits for a yes.
+    AskRemoval(Side),
+    /// One-way: what the lane put on this side changed or went there by itself.
+    Drift(Side),
+    /// One-way: a stranger's, on the receiving side.
+    NotCarried(Side),
+    /// One-way: bring the new version to this side, beside the older one.
+    CarryBeside(Side),
+    /// One-way: the older version on this side stays.
+    OldStays(Side),
     /// This side is something a lane does not carry.
     LeftOut(Side, OddKind),
     /// This side cannot be told.
@@ -97,7 +112,12 @@ pub enum Verdict {
 
 /// The verdict on one path.
 #[must_use]
-pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change, Change) {
+pub fn decide(
+    base: Option<&Base>,
+    near: &View,
+    far: &View,
+    terms: &Terms,
+) -> (Verdict, Change, Change) {
     use Change as C;
     let (n, f) = (
         Change::of(base, Side::Near, near),
@@ -108,6 +128,22 @@ pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change,
         (_, C::Unknown(why)) => Verdict::Hold(Side::Far, why.clone()),
         (C::Odd(odd), _) => Verdict::LeftOut(Side::Near, *odd),
         (_, C::Odd(odd)) => Verdict::LeftOut(Side::Far, *odd),
+        _ => match terms.direction.source() {
+            Some(source) => one_way(base, (near, &n), (far, &f), source, terms),
+            None => two_way(base, (near, &n), (far, &f), terms),
+        },
+    };
+    (verdict, n, f)
+}
+
+fn two_way(
+    base: Option<&Base>,
+    (near, n): (&View, &Change),
+    (far, f): (&View, &Change),
+    terms: &Terms,
+) -> Verdict {
+    use Change as C;
+    match (n, f) {
         (C::Nothing, C::Nothing) => Verdict::Nothing,
         (C::Same, C::Same) => match base.and_then(|base| base.away) {
             Some(side) => Verdict::KeptAway(side),
@@ -122,8 +158,8 @@ pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change,
         (C::Removed, C::Same) if base.is_some_and(|base| base.away == Some(Side::Far)) => {
             Verdict::Forget
         }
-        (C::Removed, C::Same) => Verdict::Remove(Side::Far),
-        (C::Same, C::Removed) => Verdict::Remove(Side::Near),
+        (C::Removed, C::Same) => removal(Side::Far, terms),
+        (C::Same, C::Removed) => removal(Side::Near, terms),
         (C::Removed | C::Nothing, _) => Verdict::Carry(Side::Near),
         (_, C::Removed | C::Nothing) => Verdict::Carry(Side::Far),
         (changed, C::Same)
@@ -137,12 +173,11 @@ pub fn decide(base: Option<&Base>, near: &View, far: &View) -> (Verdict, Change,
             Verdict::Carry(Side::Near)
         }
         _ => both_changed(near, far),
-    };
-    (verdict, n, f)
+    }
 }
 
 /// Whether the content is as agreed while a side's stamp is a new one, which the ledger should learn.
-fn restamped(base: Option<&Base>, near: &View, far: &View) -> bool {
+pub(crate) fn restamped(base: Option<&Base>, near: &View, far: &View) -> bool {
     let Some(base) = base.filter(|base| base.kind == Kind::File) else {
         return false;
     };
@@ -154,7 +189,7 @@ fn restamped(base: Option<&Base>, near: &View, far: &View) -> bool {
         })
 }
 
-fn both_changed(near: &View, far: &View) -> Verdict {
+pub(crate) fn both_changed(near: &View, far: &View) -> Verdict {
     let (Some(near), Some(far)) = (near.entry(), far.entry()) else {
         // One side is agreed to be away and the other side's version is new: the edit wins.
         return if near.entry().is_some() {

@@ -7,20 +7,29 @@
 
 pub mod blocks;
 pub mod brake;
+pub mod choice;
 pub mod dated_name;
 pub mod decide;
 pub mod entry;
 pub mod merge;
+mod one_way;
 pub mod path;
 pub mod reconcile;
+pub mod rules;
+pub mod selection;
 pub mod side;
 pub mod state;
+pub mod terms;
 pub mod words;
 
 pub use brake::{Brake, BrakeVerdict, Toll};
+pub use choice::{Choice, NewFolders, Share};
 pub use entry::{Base, Digest, EditTime, Entry, Kind, Listing, OddKind, Stamp, Unknown, View};
 pub use merge::{Merge, MergeError, Triple};
 pub use path::{PathError, RelPath};
 pub use reconcile::{Decision, Reconciler, Step};
+pub use rules::Rule;
+pub use selection::{LeftOutBy, Selection, Tally};
 pub use side::Side;
 pub use state::{Agreement, FileState, Lies};
+pub use terms::{Direction, Drift, Removals, Terms, Updates};

@@ -9,7 +9,12 @@
 //!   the members' removals are kept back; one member that changed turns the whole place into a conflict.
 //! - Below a conflict of a file and a folder nothing is carried.
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
 use crate::decide::{Change, Verdict, decide};
+use crate::selection::{Caught, LeftOutBy, Selection, Sieve, Tally};
+use crate::terms::Terms;
 use crate::{Entry, Kind, Listing, OddKind, RelPath, Side, Triple, Unknown, View};
 
 /// What to do about one path.
@@ -54,6 +59,38 @@ pub enum Decision {
         /// The side that keeps it.
         on: Side,
     },
+    /// A removal is not carried: it is remembered, and the side it is on keeps its own.
+    KeepRemoved {
+        /// The side that keeps it.
+        on: Side,
+    },
+    /// Removing it from `on` waits for a yes.
+    AskRemoval {
+        /// The side that still has it.
+        on: Side,
+    },
+    /// One-way: what the lane put on this side changed or went there by itself; nothing is done about it.
+    Drift {
+        /// The receiving side.
+        on: Side,
+    },
+    /// One-way: something that the lane did not put on the receiving side; it is left alone.
+    NotCarried {
+        /// The receiving side.
+        on: Side,
+    },
+    /// One-way: carry the new version to `to`, beside the older one.
+    CarryBeside {
+        /// The receiving side.
+        to: Side,
+    },
+    /// One-way: the new version is not carried, the older one on this side stays.
+    OldStays {
+        /// The receiving side.
+        on: Side,
+    },
+    /// Not in the lane: a rule or the choice of folders leaves it out. What was agreed on there is forgotten.
+    Ruled(LeftOutBy),
     /// Not carried: it is of a kind no lane carries.
     LeftOut {
         /// The side that has it.
@@ -78,7 +115,10 @@ impl Decision {
     pub fn changes_a_side(&self) -> bool {
         matches!(
             self,
-            Decision::Carry { .. } | Decision::MakeFolder { .. } | Decision::Remove { .. }
+            Decision::Carry { .. }
+                | Decision::CarryBeside { .. }
+                | Decision::MakeFolder { .. }
+                | Decision::Remove { .. }
         )
     }
 
@@ -92,6 +132,7 @@ impl Decision {
                     | Decision::Forget
                     | Decision::Compare
                     | Decision::KeepFolder { .. }
+                    | Decision::KeepRemoved { .. }
             )
     }
 }
@@ -135,7 +176,7 @@ impl Step {
     #[must_use]
     pub fn changes(&self, side: Side) -> bool {
         match self.decision {
-            Decision::Carry { to, .. } => to == side,
+            Decision::Carry { to, .. } | Decision::CarryBeside { to } => to == side,
             Decision::MakeFolder { on } | Decision::Remove { on, .. } => on == side,
             _ => false,
         }
@@ -169,14 +210,23 @@ enum Mode {
         held: Vec<Step>,
         spoiled: Option<Decision>,
     },
-    /// A conflict of kinds; members are held.
-    Conflict,
+    /// Of another kind on the other side; nothing is carried below it.
+    Blocked(Decision),
 }
 
-#[derive(Clone, Copy, PartialEq)]
+/// Why a folder that lies on one side only stays as it is. The later one outweighs the earlier.
+#[derive(Clone, Copy, PartialEq, PartialOrd)]
 enum Keep {
+    /// The lane asks first.
+    Asked,
+    /// The lane keeps what was removed.
+    ByTerms,
+    /// Something in it is left out or not carried.
     ForLeftOut,
+    /// Something in it cannot be told.
     ForUnknown,
+    /// It went on the receiving side by itself.
+    AsDrift,
 }
 
 struct Frame {
@@ -187,20 +237,36 @@ struct Frame {
 /// Turns triples in tree order into steps; see the module's text.
 #[derive(Default)]
 pub struct Reconciler {
+    terms: Terms,
+    sieve: Sieve,
     frames: Vec<Frame>,
 }
 
 impl Reconciler {
-    /// One with nothing seen yet.
+    /// One for a lane of these terms, with nothing seen yet.
     #[must_use]
-    pub fn new() -> Reconciler {
-        Reconciler::default()
+    pub fn new(terms: Terms, selection: Arc<Selection>) -> Reconciler {
+        Reconciler {
+            terms,
+            sieve: Sieve::new(selection),
+            frames: Vec::new(),
+        }
+    }
+
+    /// What was left out so far, and by what.
+    #[must_use]
+    pub fn left_out(&self) -> &BTreeMap<LeftOutBy, Tally> {
+        self.sieve.tallies()
     }
 
     /// Takes the next path; `sink` gets the steps that are ready.
     pub fn push(&mut self, triple: Triple, sink: &mut impl FnMut(Step)) {
         self.leave_until(Some(&triple.path), sink);
-        let (verdict, near, far) = decide(triple.base.as_ref(), &triple.near, &triple.far);
+        if let Some(caught) = self.sieve.caught(&triple) {
+            return self.push_left_out(triple, caught, sink);
+        }
+        let (verdict, near, far) =
+            decide(triple.base.as_ref(), &triple.near, &triple.far, &self.terms);
         let step = Step {
             seen: triple,
             near,
@@ -208,14 +274,15 @@ impl Reconciler {
             decision: Decision::Settled,
         };
         match self.frames.last_mut().map(|frame| &mut frame.mode) {
-            Some(Mode::Conflict) => {
+            Some(Mode::Blocked(decision)) => {
+                let decision = decision.clone();
                 if verdict != Verdict::Nothing {
                     sink(Step {
-                        decision: Decision::BelowConflict,
+                        decision: decision.clone(),
                         ..step.clone()
                     });
                 }
-                self.enter(step, Mode::Conflict);
+                self.enter(step, Mode::Blocked(decision));
                 return;
             }
             Some(Mode::Yielding { folder, .. }) => {
@@ -231,6 +298,35 @@ impl Reconciler {
     /// Ends the stream.
     pub fn finish(&mut self, sink: &mut impl FnMut(Step)) {
         self.leave_until(None, sink);
+    }
+
+    /// A path that a rule or the choice leaves out: the folders around it stay, and nothing is done to it.
+    fn push_left_out(&mut self, triple: Triple, caught: Caught, sink: &mut impl FnMut(Step)) {
+        let there = triple.near != View::Absent || triple.far != View::Absent;
+        let step = Step {
+            near: Change::of(triple.base.as_ref(), Side::Near, &triple.near),
+            far: Change::of(triple.base.as_ref(), Side::Far, &triple.far),
+            decision: Decision::Ruled(caught.by),
+            seen: triple,
+        };
+        if there {
+            self.stays(Keep::ForLeftOut);
+            self.spoil(Decision::Conflict);
+        }
+        // Of a whole folder that is left out it is enough to name the folder.
+        if step.seen.base.is_some() || (there && caught.outermost) {
+            sink(step);
+        }
+    }
+
+    /// What was to be replaced by a file has to stay.
+    fn spoil(&mut self, with: Decision) {
+        for frame in &mut self.frames {
+            if let Mode::Yielding { spoiled, .. } = &mut frame.mode {
+                *spoiled = Some(with);
+                return;
+            }
+        }
     }
 
     fn enter(&mut self, step: Step, mode: Mode) {
@@ -297,13 +393,53 @@ impl Reconciler {
             }),
             Verdict::Conflict => {
                 if folder {
-                    self.enter(step.clone(), Mode::Conflict);
+                    let blocked = Mode::Blocked(Decision::BelowConflict);
+                    self.enter(step.clone(), blocked);
                 }
                 sink(Step {
                     decision: Decision::Conflict,
                     ..step
                 });
             }
+            Verdict::KeepRemoved(on) => {
+                self.remains(step, on, Keep::ByTerms, Decision::KeepRemoved { on }, sink);
+            }
+            Verdict::AskRemoval(on) => {
+                self.remains(step, on, Keep::Asked, Decision::AskRemoval { on }, sink);
+            }
+            Verdict::Drift(on) => {
+                let decision = Decision::Drift { on };
+                if step.view(on) == &View::Absent {
+                    self.remains(step, on.other(), Keep::AsDrift, decision, sink);
+                } else {
+                    self.stays(Keep::ForLeftOut);
+                    if folder {
+                        self.enter(step.clone(), Mode::Blocked(decision.clone()));
+                    }
+                    sink(Step { decision, ..step });
+                }
+            }
+            Verdict::NotCarried(on) => {
+                self.stays(Keep::ForLeftOut);
+                if folder {
+                    self.enter(step.clone(), Mode::Plain);
+                }
+                sink(Step {
+                    decision: Decision::NotCarried { on },
+                    ..step
+                });
+            }
+            Verdict::CarryBeside(to) => {
+                self.come_back(to, sink);
+                sink(Step {
+                    decision: Decision::CarryBeside { to },
+                    ..step
+                });
+            }
+            Verdict::OldStays(on) => sink(Step {
+                decision: Decision::OldStays { on },
+                ..step
+            }),
             Verdict::LeftOut(on, odd) => {
                 self.stays(Keep::ForLeftOut);
                 sink(Step {
@@ -318,6 +454,24 @@ impl Reconciler {
                     ..step
                 });
             }
+        }
+    }
+
+    /// Something that lies on `on` only stays there: a file at once, a folder when all in it went by.
+    fn remains(
+        &mut self,
+        step: Step,
+        on: Side,
+        keep: Keep,
+        decision: Decision,
+        sink: &mut impl FnMut(Step),
+    ) {
+        if step.view(on).is_folder() {
+            let keep = Some(unread(&step, on).map_or(keep, |_| Keep::ForUnknown));
+            self.enter(step, Mode::Leaving { on, keep });
+        } else {
+            self.stays(keep);
+            sink(Step { decision, ..step });
         }
     }
 
@@ -405,7 +559,7 @@ impl Reconciler {
     fn stays(&mut self, reason: Keep) {
         for frame in &mut self.frames {
             if let Mode::Leaving { keep, .. } = &mut frame.mode
-                && *keep != Some(Keep::ForUnknown)
+                && keep.is_none_or(|so_far| so_far < reason)
             {
                 *keep = Some(reason);
             }
@@ -459,7 +613,7 @@ impl Reconciler {
                 return;
             };
             match mode {
-                Mode::Plain | Mode::Conflict => {}
+                Mode::Plain | Mode::Blocked(_) => {}
                 Mode::Leaving { on, keep: None } => {
                     sink(Step {
                         decision: Decision::Remove {
@@ -476,8 +630,20 @@ impl Reconciler {
                     self.stays(reason);
                     let remembered = step.seen.base.as_ref().and_then(|base| base.away);
                     sink(match (reason, remembered) {
-                        (Keep::ForLeftOut, Some(away)) => Step {
+                        (Keep::Asked, _) => Step {
+                            decision: Decision::AskRemoval { on },
+                            ..step
+                        },
+                        (Keep::AsDrift, _) => Step {
+                            decision: Decision::Drift { on: on.other() },
+                            ..step
+                        },
+                        (Keep::ForLeftOut | Keep::ByTerms, Some(away)) => Step {
                             decision: Decision::KeptAway { away },
+                            ..step
+                        },
+                        (Keep::ByTerms, None) => Step {
+                            decision: Decision::KeepRemoved { on },
                             ..step
                         },
                         (Keep::ForLeftOut, None) => Step {
@@ -566,11 +732,14 @@ fn unread_anywhere(step: &Step) -> Option<Step> {
 }
 
 /// Reconciles a whole stream at once.
-pub fn reconcile(triples: impl IntoIterator<Item = Triple>) -> Vec<Step> {
-    let (mut steps, mut reconciler) = (Vec::new(), Reconciler::new());
+pub fn reconcile(
+    triples: impl IntoIterator<Item = Triple>,
+    mut reconciler: Reconciler,
+) -> (Vec<Step>, BTreeMap<LeftOutBy, Tally>) {
+    let mut steps = Vec::new();
     for triple in triples {
         reconciler.push(triple, &mut |step| steps.push(step));
     }
     reconciler.finish(&mut |step| steps.push(step));
-    steps
+    (steps, reconciler.sieve.into_tallies())
 }

@@ -1,5 +1,6 @@
 //! A file's state, on its two axes: how the sides agree, and where the content lies.
 
+use crate::selection::LeftOutBy;
 use crate::{Decision, Side};
 
 /// How the two sides agree at a path.
@@ -17,7 +18,9 @@ pub enum Agreement {
     Drift,
     /// It cannot be carried; the reason stands beside it.
     Stuck,
-    /// A rule, a choice or its kind keeps it out of the lane.
+    /// It was removed on the other side; removing it from this one waits for a yes.
+    Asking(Side),
+    /// A rule, a choice, the lane's terms or its kind keep it out of the lane.
     LeftOut,
 }
 
@@ -33,6 +36,7 @@ impl Agreement {
             Agreement::Moving(Side::Near) => "▼",
             Agreement::Conflict => "‡",
             Agreement::Drift => "~",
+            Agreement::Asking(_) => "?",
             Agreement::Stuck => "✱",
             Agreement::LeftOut => "∅",
         }
@@ -49,6 +53,8 @@ impl Agreement {
             Agreement::Moving(Side::Near) => "moving down",
             Agreement::Conflict => "conflict",
             Agreement::Drift => "drift",
+            Agreement::Asking(Side::Near) => "asks to remove here",
+            Agreement::Asking(Side::Far) => "asks to remove there",
             Agreement::Stuck => "stuck",
             Agreement::LeftOut => "left out",
         }
@@ -57,7 +63,10 @@ impl Agreement {
     /// Whether a person has to do something about it.
     #[must_use]
     pub fn needs_a_person(self) -> bool {
-        matches!(self, Agreement::Conflict | Agreement::Stuck)
+        matches!(
+            self,
+            Agreement::Conflict | Agreement::Stuck | Agreement::Asking(_)
+        )
     }
 }
 
@@ -68,13 +77,20 @@ impl From<&Decision> for Agreement {
             | Decision::KeptAway { .. }
             | Decision::Record
             | Decision::Forget
-            | Decision::KeepFolder { .. } => Agreement::Settled,
-            Decision::Carry { to, .. } => Agreement::Waiting(*to),
+            | Decision::KeepFolder { .. }
+            | Decision::KeepRemoved { .. } => Agreement::Settled,
+            Decision::Carry { to, .. } | Decision::CarryBeside { to } => Agreement::Waiting(*to),
             Decision::MakeFolder { on } | Decision::Remove { on, .. } => Agreement::Waiting(*on),
             // The far side's content is read to compare it.
             Decision::Compare => Agreement::Waiting(Side::Near),
             Decision::Conflict => Agreement::Conflict,
-            Decision::LeftOut { .. } => Agreement::LeftOut,
+            Decision::Drift { .. } => Agreement::Drift,
+            Decision::AskRemoval { on } => Agreement::Asking(*on),
+            Decision::Ruled(LeftOutBy::StandsHere(_)) => Agreement::Stuck,
+            Decision::LeftOut { .. }
+            | Decision::Ruled(_)
+            | Decision::NotCarried { .. }
+            | Decision::OldStays { .. } => Agreement::LeftOut,
             Decision::Hold { .. } | Decision::BelowConflict => Agreement::Stuck,
         }
     }

@@ -3,6 +3,7 @@
 //! Times are handed in as a function, because what zone and format a person reads is not the core's business.
 
 use crate::decide::Change;
+use crate::selection::LeftOutBy;
 use crate::{Decision, EditTime, Entry, Kind, OddKind, Side, Step, Unknown};
 
 /// What kind of odd thing it is, and why no lane carries it.
@@ -34,7 +35,13 @@ pub fn action(decision: &Decision) -> String {
         Decision::Compare => "compare".into(),
         Decision::Conflict => "conflict".into(),
         Decision::KeepFolder { on } => format!("keep folder {}", on.here_or_there()),
-        Decision::LeftOut { .. } => "left out".into(),
+        Decision::KeepRemoved { on } => format!("keep {}", on.here_or_there()),
+        Decision::AskRemoval { on } => format!("ask to remove {}", on.here_or_there()),
+        Decision::Drift { .. } => "drift".into(),
+        Decision::NotCarried { .. } => "not carried".into(),
+        Decision::CarryBeside { to } => format!("carry {} beside", to.towards()),
+        Decision::OldStays { on } => format!("older stays {}", on.here_or_there()),
+        Decision::LeftOut { .. } | Decision::Ruled(_) => "left out".into(),
         Decision::Hold { .. } | Decision::BelowConflict => "hold".into(),
     }
 }
@@ -126,6 +133,35 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             on.other().here_or_there(),
             on.here_or_there()
         ),
+        Decision::KeepRemoved { on } => format!(
+            "removed {}; this lane keeps what was removed, so it stays {}",
+            on.other().here_or_there(),
+            on.here_or_there()
+        ),
+        Decision::AskRemoval { on } => format!(
+            "removed {}; it goes {} too only after a yes",
+            on.other().here_or_there(),
+            on.here_or_there()
+        ),
+        Decision::Drift { on } => drift(step, *on, time),
+        Decision::NotCarried { on } => format!(
+            "only {}; this lane carries {} only and did not put it there",
+            on.here_or_there(),
+            on.towards()
+        ),
+        Decision::CarryBeside { to } => format!(
+            "changed {}{}; it goes beside the older version {}",
+            to.other().here_or_there(),
+            when(step.entry(to.other()), time),
+            to.here_or_there()
+        ),
+        Decision::OldStays { on } => format!(
+            "changed {}{}, but this lane never carries new versions: the older one stays {}",
+            on.other().here_or_there(),
+            when(step.entry(on.other()), time),
+            on.here_or_there()
+        ),
+        Decision::Ruled(by) => left_out_by(by),
         Decision::LeftOut { odd, .. } => odd_reason(*odd).into(),
         Decision::Hold {
             why: Unknown::ReadOnly,
@@ -136,6 +172,42 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
         }
         Decision::Hold { on, why } => format!("unknown {}: {why}", on.here_or_there()),
         Decision::BelowConflict => "lies below a conflict; settle that first".into(),
+    }
+}
+
+/// What became of a file on the receiving side of a one-way lane, and how the source stands to it.
+fn drift(step: &Step, on: Side, time: &dyn Fn(EditTime) -> String) -> String {
+    let source = match step.change(on.other()) {
+        Change::Same => String::new(),
+        _ => format!(", {}", change_words(step, on.other(), time)),
+    };
+    format!(
+        "{} by somebody else than this lane{source}; left as it is",
+        change_words(step, on, time)
+    )
+}
+
+/// What leaves a path out, in words.
+#[must_use]
+pub fn left_out_by(by: &LeftOutBy) -> String {
+    match by {
+        LeftOutBy::Rule(rule) => format!("the rule {rule} leaves it out"),
+        LeftOutBy::Skipped(folder) => format!("{folder} is not taken"),
+        LeftOutBy::NewFolder(_) => "a new folder there; this lane takes none by itself".into(),
+        LeftOutBy::StandsHere(folder) => format!(
+            "it stands here, but the lane does not take {folder} from there: take that folder, or give this one another name"
+        ),
+    }
+}
+
+/// What leaves something out, as a person calls it: the rule as it was written, or the folder.
+#[must_use]
+pub fn left_out_name(by: &LeftOutBy) -> String {
+    match by {
+        LeftOutBy::Rule(rule) => rule.clone(),
+        LeftOutBy::Skipped(folder)
+        | LeftOutBy::NewFolder(folder)
+        | LeftOutBy::StandsHere(folder) => format!("/{folder}/"),
     }
 }
 

@@ -7,7 +7,7 @@
 )]
 
 use katabatic_core::decide::{Verdict, decide};
-use katabatic_core::{Base, Digest, Entry, Kind, OddKind, Side, Stamp, Unknown, View};
+use katabatic_core::{Base, Digest, Entry, Kind, OddKind, Side, Stamp, Terms, Unknown, View};
 
 /// What a side may show, in all the ways that matter.
 fn views(side: Side) -> Vec<(&'static str, View)> {
@@ -63,7 +63,7 @@ fn each(mut check: impl FnMut(&str, Option<&Base>, &View, &View, Verdict)) {
         for (near_name, near) in views(Side::Near) {
             for (far_name, far) in views(Side::Far) {
                 let case = format!("{base:?}, near {near_name}, far {far_name}");
-                let (verdict, ..) = decide(base.as_ref(), &near, &far);
+                let (verdict, ..) = decide(base.as_ref(), &near, &far, &Terms::default());
                 check(&case, base.as_ref(), &near, &far, verdict);
             }
         }

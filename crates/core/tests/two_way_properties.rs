@@ -4,6 +4,7 @@
     reason = "a test stops where its world cannot be made"
 )]
 
+#[allow(dead_code, reason = "each test uses a part of the worlds")]
 mod worlds;
 
 use std::collections::BTreeSet;

@@ -6,6 +6,7 @@
 #![forbid(unsafe_code)]
 
 pub mod accounts;
+pub mod answer;
 pub mod clock;
 pub mod config;
 pub mod error;

@@ -1,5 +1,6 @@
 //! From a lane in the config to its two sides, ready to work with.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use katabatic_core::Side;
@@ -13,6 +14,7 @@ use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
 use crate::net::rate::Limits;
+use crate::place::Place;
 use crate::secrets;
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
@@ -29,7 +31,7 @@ pub struct OpenLane {
     /// The near side.
     pub near: LocalSide,
     /// The far side.
-    pub far: WebdavSide,
+    pub far: Arc<dyn SideStore>,
 }
 
 impl OpenLane {
@@ -38,7 +40,7 @@ impl OpenLane {
     pub fn store(&self, side: Side) -> Arc<dyn SideStore> {
         match side {
             Side::Near => Arc::new(self.near.clone()),
-            Side::Far => Arc::new(self.far.clone()),
+            Side::Far => Arc::clone(&self.far),
         }
     }
 }
@@ -146,36 +148,33 @@ pub async fn open_lane(
     lane: &LaneConfig,
     stop: &Stop,
 ) -> Result<OpenLane, Error> {
-    let client = limited_client(home, config.account(&lane.account)?, stop, lane.limits)?;
-    let far = WebdavSide::new(client, lane.far.clone(), &home.computer()?, &lane.id);
-    let findings = ledger.read(|connection| account_rows::findings(connection, &lane.account))?;
-    let far = match findings {
-        Some((_, findings)) => far.knowing(&findings),
-        None => far,
+    let known = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
+    let (near_root, far_root) = known.map_or((None, None), |row| (row.near_root, row.far_root));
+    let room = home.lane_room(&lane.id);
+    let near = open_local(lane, Side::Near, &lane.near, near_root, &room, stop)?;
+    let far: Arc<dyn SideStore> = match &lane.far {
+        Place::Local(root) => {
+            let room = room.join("far");
+            Arc::new(open_local(lane, Side::Far, root, far_root, &room, stop)?)
+        }
+        Place::Far { account, path } => {
+            let client = limited_client(home, config.account(account)?, stop, lane.limits)?;
+            let far = WebdavSide::new(client, path.clone(), &home.computer()?, &lane.id);
+            match ledger.read(|connection| account_rows::findings(connection, account))? {
+                Some((_, findings)) => Arc::new(far.knowing(&findings)),
+                None => Arc::new(far),
+            }
+        }
     };
-    let near_failed = |why: &SideError| side_failed(lane, Side::Near, why);
-    // Before anything is made at the root: another drive at the same path gets no folder of ours.
-    let known = ledger
-        .read(|connection| rows::lane_of(connection, &lane.id))?
-        .and_then(|row| row.near_root);
-    if let Some(known) = known {
-        check_near_mark(
-            lane,
-            &known,
-            &LocalSide::recognise(&lane.near).map_err(|why| near_failed(&why))?,
-        )?;
-    }
-    let near = LocalSide::open(
-        &lane.near,
-        &home.lane_room(&lane.id),
-        &lane.id,
-        stop.clone(),
-    )
-    .map_err(|why| near_failed(&why))?;
-    let id = lane.id.clone();
+    let (id, terms) = (lane.id.clone(), lane.terms_text());
     let row = ledger
         .write(move |connection| {
             rows::ensure_lane(connection, &id)?;
+            let row = rows::lane_of(connection, &id)?;
+            // The config was edited by hand.
+            if row.is_some_and(|row| row.terms.is_some_and(|known| known != terms)) {
+                rows::forget_agreed(connection, &id)?;
+            }
             rows::lane_of(connection, &id)?.ok_or(rusqlite::Error::QueryReturnedNoRows)
         })
         .await?;
@@ -187,21 +186,48 @@ pub async fn open_lane(
     })
 }
 
-/// Makes sure that the folder at the near root is the one that was tied.
+/// Opens a folder of this computer. Before anything is made at its root: another drive at the same path gets no folder
+/// of ours.
+fn open_local(
+    lane: &LaneConfig,
+    side: Side,
+    root: &Path,
+    known: Option<String>,
+    room: &Path,
+    stop: &Stop,
+) -> Result<LocalSide, Error> {
+    let failed = |why: SideError| side_failed(lane, side, &why);
+    if let Some(known) = known {
+        check_root(
+            lane,
+            side,
+            &known,
+            &LocalSide::recognise(root).map_err(failed)?,
+        )?;
+    }
+    LocalSide::open(root, room, &lane.id, stop.clone()).map_err(failed)
+}
+
+/// Makes sure that the folder at a root on this computer is the one that was tied.
 ///
 /// # Errors
 /// [`Class::NotThere`] where it is another one.
-pub(crate) fn check_near_mark(lane: &LaneConfig, known: &str, found: &str) -> Result<(), Error> {
+pub(crate) fn check_root(
+    lane: &LaneConfig,
+    side: Side,
+    known: &str,
+    found: &str,
+) -> Result<(), Error> {
     if known == found {
         return Ok(());
     }
+    let place = match side {
+        Side::Near => lane.near.display().to_string(),
+        Side::Far => lane.far_place(),
+    };
     Err(Error::new(
         Class::NotThere,
-        format!(
-            "the near side of lane {}, {}",
-            lane.name,
-            lane.near.display()
-        ),
+        format!("the {} side of lane {}, {place}", side.name(), lane.name),
         "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
         "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
     ))
@@ -210,20 +236,21 @@ pub(crate) fn check_near_mark(lane: &LaneConfig, known: &str, found: &str) -> Re
 /// A side's error as it reaches a person.
 #[must_use]
 pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
-    let (place, next) = match side {
-        Side::Near => (
-            lane.near.display().to_string(),
-            "Is the drive plugged in and mounted? Nothing was removed on either side.",
-        ),
-        Side::Far => (
-            lane.far_place(),
-            "Is the network up, and the folder still there? Nothing was removed on either side.",
-        ),
+    let place = match side {
+        Side::Near => lane.near.display().to_string(),
+        Side::Far => lane.far_place(),
     };
+    let next = match (side, lane.account()) {
+        (Side::Far, Some(_)) => {
+            "Is the network up, and the folder still there? Nothing was removed on either side."
+        }
+        _ => "Is the drive plugged in and mounted? Nothing was removed on either side.",
+    };
+    let account = lane.account().unwrap_or_default();
     let what = format!("the {} side of lane {}, {place}", side.name(), lane.name);
     match error {
         SideError::NotThere(why) => Error::new(Class::NotThere, what, why, next),
-        SideError::Untrusted(distrust) => untrusted(&what, &lane.account, distrust),
+        SideError::Untrusted(distrust) => untrusted(&what, account, distrust),
         SideError::Refused(why)
             if why.contains("another account") || why.contains("whose account") =>
         {
@@ -233,7 +260,7 @@ pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
                 why,
                 format!(
                     "Nothing was carried. If the person really changed accounts, add the new one under another name, then: katabatic lane change {} --far @NEW/FOLDER. Else sign in as before: katabatic account sign-in {}.",
-                    lane.name, lane.account
+                    lane.name, account
                 ),
             )
         }
@@ -242,8 +269,7 @@ pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
             what,
             why,
             format!(
-                "Check the sign-in: katabatic account test {}. Nothing was removed on either side.",
-                lane.account
+                "Check the sign-in: katabatic account test {account}. Nothing was removed on either side."
             ),
         ),
         SideError::Stopped => Error::new(

@@ -1,10 +1,12 @@
 //! Places as people write them: `~/Scores`, `@office/Scores`. An address is never guessed.
 
+use std::fmt;
 use std::path::{Path, PathBuf};
 
 use katabatic_core::RelPath;
 
 use crate::Error;
+use crate::config::far_place;
 
 /// Somewhere files are.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -20,7 +22,50 @@ pub enum Place {
     },
 }
 
+impl fmt::Display for Place {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Place::Local(path) => write!(out, "{}", path.display()),
+            Place::Far { account, path } => out.write_str(&far_place(account, path)),
+        }
+    }
+}
+
 impl Place {
+    /// Whether it is this folder or lies in it, by the names alone.
+    #[must_use]
+    pub fn is_within(&self, folder: &Place) -> bool {
+        match (self, folder) {
+            (Place::Local(path), Place::Local(folder)) => path.starts_with(folder),
+            (
+                Place::Far { account, path },
+                Place::Far {
+                    account: other,
+                    path: folder,
+                },
+            ) => account == other && path.is_within(folder),
+            _ => false,
+        }
+    }
+
+    /// The path from a folder down to this place, where it lies in that folder.
+    #[must_use]
+    pub fn below(&self, folder: &Place) -> Option<String> {
+        if !self.is_within(folder) {
+            return None;
+        }
+        match (self, folder) {
+            (Place::Local(path), Place::Local(folder)) => {
+                Some(path.strip_prefix(folder).ok()?.to_str()?.to_owned())
+            }
+            (Place::Far { path, .. }, Place::Far { path: folder, .. }) => {
+                let below = &path.as_str()[folder.as_str().len()..];
+                Some(below.trim_start_matches('/').to_owned())
+            }
+            _ => None,
+        }
+    }
+
     /// Understands a place; `accounts` are the names that exist.
     ///
     /// # Errors

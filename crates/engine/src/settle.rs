@@ -5,6 +5,7 @@ use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{Decision, EditTime, Entry, Kind, RelPath, Side, Step, Triple, View, words};
 
+use crate::answer::{Answered, answer};
 use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::ledger::runs;
@@ -161,18 +162,35 @@ pub async fn settle(
             "Sync once the reason is gone, then settle it.",
         ));
     }
+    if let Some(Answered { done, reports }) = answer(pass, path, keep).await? {
+        let runs = reports.iter().map(|report| report.run).collect::<Vec<_>>();
+        let report = worst(reports);
+        return Ok(Settled {
+            done,
+            spares: spares_of(pass, &runs)?,
+            report,
+        });
+    }
     let (near, far) = both_versions(pass, path).await?;
     let winner = match keep {
         Keep::Side(side) => Some(side),
         Keep::Newest => Some(newest(path, &near, &far, time)?),
         Keep::Both => None,
     };
+    let source = pass.lane.config.terms.direction.source();
+    if let Some(winner) = winner.filter(|winner| Some(winner.other()) == source) {
+        return Err(only_reads(pass, path, winner.other()));
+    }
     let mut done = Vec::new();
     let (report, first_run) = match winner {
         None => {
-            let beside = keep_beside(pass, path, &far).await?;
+            // On a lane that only reads the far side, the near version is the one that makes room.
+            let moves = source.map_or(Side::Far, Side::other);
+            let version = if moves == Side::Near { &near } else { &far };
+            let beside = keep_beside(pass, path, moves, version).await?;
             done.push(format!(
-                "the version from there is {} now, beside the one from here",
+                "the version from {} is {} now, beside the other one",
+                moves.here_or_there(),
                 beside.name()
             ));
             (carry_on(pass, vec![path.clone(), beside]).await?, None)
@@ -197,19 +215,47 @@ pub async fn settle(
             }
         }
     };
-    let runs = [first_run, report.run];
-    let spares = pass.ledger.read(|connection| {
-        let mut all = Vec::new();
-        for run in runs.into_iter().flatten() {
-            all.extend(spare_rows::of_run(connection, run)?);
-        }
-        Ok(all)
-    })?;
     Ok(Settled {
         done,
-        spares,
+        spares: spares_of(pass, &[first_run, report.run])?,
         report,
     })
+}
+
+fn spares_of(pass: &Pass, runs: &[Option<i64>]) -> Result<Vec<Spare>, Error> {
+    pass.ledger.read(|connection| {
+        let mut all = Vec::new();
+        for run in runs.iter().flatten() {
+            all.extend(spare_rows::of_run(connection, *run)?);
+        }
+        Ok(all)
+    })
+}
+
+/// The report that asks most of a person.
+fn worst(reports: Vec<Report>) -> Report {
+    let needs = |report: &Report| report.needs_a_person();
+    reports
+        .into_iter()
+        .reduce(|so_far, next| if needs(&so_far) { so_far } else { next })
+        .unwrap_or_default()
+}
+
+fn only_reads(pass: &Pass, path: &RelPath, side: Side) -> Error {
+    let name = &pass.lane.config.name;
+    Error::usage(
+        format!("settling {path} in lane {name}"),
+        format!(
+            "the lane carries {} only and never writes {}",
+            side.other().towards(),
+            side.here_or_there()
+        ),
+        format!(
+            "Say --keep {} or --keep both; to change what is {}, do it by hand.",
+            side.name(),
+            side.here_or_there()
+        ),
+    )
 }
 
 /// A pass over what was settled, which finds the conflict gone.
@@ -242,7 +288,8 @@ fn replacing(
         near: View::Present(near),
         far: View::Present(far),
     };
-    let (_, near, far) = decide(seen.base.as_ref(), &seen.near, &seen.far);
+    let terms = &pass.lane.config.terms;
+    let (_, near, far) = decide(seen.base.as_ref(), &seen.near, &seen.far, terms);
     Ok(Step {
         seen,
         near,
@@ -272,7 +319,7 @@ async fn both_versions(pass: &Pass, path: &RelPath) -> Result<(Entry, Entry), Er
             .is_some_and(|(state, _)| state == "conflict")
     });
     let base = row.and_then(|row| row.base);
-    let (verdict, ..) = decide(base.as_ref(), &near, &far);
+    let (verdict, ..) = decide(base.as_ref(), &near, &far, &pass.lane.config.terms);
     let in_conflict = known || verdict == Verdict::Conflict;
     match (near, far) {
         (View::Present(near), View::Present(far)) if in_conflict => Ok((near, far)),
@@ -403,28 +450,36 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
     }
 }
 
-/// Gives the far version a dated name beside the near one's.
-async fn keep_beside(pass: &Pass, path: &RelPath, far: &Entry) -> Result<RelPath, Error> {
+/// Gives one side's version a dated name beside the other one's.
+async fn keep_beside(
+    pass: &Pass,
+    path: &RelPath,
+    side: Side,
+    version: &Entry,
+) -> Result<RelPath, Error> {
     far_changes::forget(pass).await?;
-    let at = far
+    let at = version
         .edited
-        .or(far.received)
+        .or(version.received)
         .unwrap_or_else(|| pass.clock.now());
-    let label = format!("@{} {}", pass.lane.config.account, stamp_in_name(at));
+    let label = match side {
+        Side::Far => format!("{} {}", pass.lane.config.far_label(), stamp_in_name(at)),
+        Side::Near => stamp_in_name(at),
+    };
     let parent = path.parent().unwrap_or_else(RelPath::root);
-    let store = pass.store(Side::Far);
+    let store = pass.store(side);
     for attempt in 1..100 {
         let name = dated_name(path.name(), &label, attempt);
         let beside = parent
             .join(&name)
             .map_err(|why| Error::failed(format!("naming {name}"), why, "Settle it otherwise."))?;
-        // A name that is free there but not here would only make the next conflict.
-        let taken_here = pass
-            .store(Side::Near)
+        // A name that is free on one side alone would only make the next conflict.
+        let taken = pass
+            .store(side.other())
             .look(&beside)
             .await
-            .map_err(|error| pass.side_failed(Side::Near, &error))?;
-        if taken_here.is_some() {
+            .map_err(|error| pass.side_failed(side.other(), &error))?;
+        if taken.is_some() {
             continue;
         }
         match store.rename(path, &beside).await {
@@ -434,11 +489,11 @@ async fn keep_beside(pass: &Pass, path: &RelPath, far: &Entry) -> Result<RelPath
                 return Err(Error::new(
                     Class::NeedsPerson,
                     format!("settling {path}"),
-                    "the version there went away meanwhile",
+                    format!("the version {} went away meanwhile", side.here_or_there()),
                     "Sync; there is no conflict any more.",
                 ));
             }
-            Err(error) => return Err(pass.side_failed(Side::Far, &error)),
+            Err(error) => return Err(pass.side_failed(side, &error)),
         }
     }
     Err(Error::failed(

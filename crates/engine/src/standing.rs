@@ -8,14 +8,14 @@ use std::collections::BTreeMap;
 use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
     Agreement, Decision, EditTime, Entry, FileState, Kind, Lies, Listing, Merge, RelPath, Side,
-    Step, Triple, Unknown, View, words,
+    Step, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
 use crate::Error;
 use crate::ledger::rows::{self, LedgerRow};
-use crate::pass::Pass;
 use crate::pass::scan::digest;
+use crate::pass::{Pass, Wish};
 use crate::sides::{Found, SideStore, Unusable};
 
 /// One path and where it stands.
@@ -52,6 +52,8 @@ pub struct LaneStanding {
     pub standings: Vec<Standing>,
     /// Names here that no lane can carry.
     pub unusable: Vec<Unusable>,
+    /// What rules and the choice leave out in the whole lane, by the rule or the folder.
+    pub left_out: BTreeMap<String, Tally>,
 }
 
 impl LaneStanding {
@@ -111,15 +113,33 @@ pub async fn look(
         settled_bytes: 0,
         standings: Vec::new(),
         unusable,
+        left_out: BTreeMap::new(),
     };
     let one = !scope.is_root();
-    for step in reconcile(triples) {
+    let (steps, left_out) = reconcile(triples, pass.reconciler(&Wish::default()));
+    for step in steps {
         standing.take(step, &known, one, scope, time);
     }
     standing
         .standings
         .sort_by(|a, b| a.step.path().cmp(b.step.path()));
-    *standing.counts.entry(Agreement::LeftOut).or_default() += standing.unusable.len() as u64;
+    if !one {
+        let known = pass
+            .ledger
+            .read(|connection| rows::left_out(connection, pass.lane.row.key))?;
+        // What lies only on the far side is known from the last pass that listed everything.
+        standing.left_out = if pass.lane.row.seen_at.is_some() {
+            known.into_iter().collect()
+        } else {
+            left_out
+                .iter()
+                .map(|(by, tally)| (words::left_out_name(by), *tally))
+                .collect()
+        };
+    }
+    let by_rule: u64 = standing.left_out.values().map(|tally| tally.files).sum();
+    *standing.counts.entry(Agreement::LeftOut).or_default() +=
+        standing.unusable.len() as u64 + by_rule;
     standing.counts.retain(|_, count| *count > 0);
     Ok(standing)
 }
@@ -226,6 +246,9 @@ impl LaneStanding {
                 "conflict" if step.decision == Decision::Compare => {
                     (state.agreement, reason) = (Agreement::Conflict, why.clone());
                 }
+                "drift" if step.decision == Decision::Compare => {
+                    (state.agreement, reason) = (Agreement::Drift, why.clone());
+                }
                 _ => {}
             }
         }
@@ -234,7 +257,10 @@ impl LaneStanding {
             step.entry(side)
                 .is_some_and(|entry| entry.kind != Kind::Folder)
         });
-        if file || !settled {
+        let tallied = !one
+            && matches!(step.decision, Decision::Ruled(_))
+            && state.agreement == Agreement::LeftOut;
+        if (file || !settled) && !tallied {
             *self.counts.entry(state.agreement).or_default() += 1;
         }
         if settled {

@@ -155,7 +155,7 @@ async fn a_folder_that_cannot_be_read_is_unknown_and_not_empty() {
 #[tokio::test]
 async fn a_root_that_is_gone_is_not_there() {
     let near = Near::new();
-    near.side.mark_root().unwrap();
+    near.side.mark_root().await.unwrap();
     let mark = near.side.root().await.unwrap();
     assert_eq!(near.side.root().await.unwrap(), mark);
     let elsewhere = LocalSide::open(

@@ -72,7 +72,7 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
         "Lane {}: {} {} {}",
         lane.name,
         lane.near.display(),
-        app.style.two_way(),
+        app.style.arrow(lane.terms.direction),
         lane.far_place()
     ));
     line(format!("  {}", seen_words(standing)));

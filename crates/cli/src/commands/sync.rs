@@ -3,7 +3,8 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{Side, words};
+use katabatic_core::{Direction, Drift, Side, Terms, words};
+use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::{Ending, Outcome, Progress, Report, Wish};
 use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
@@ -19,7 +20,10 @@ use crate::{args, exit};
 const NAMED: usize = 20;
 
 pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
-    let about = understand(&app.config, &typed.about)?;
+    let mut about = understand(&app.config, &typed.about)?;
+    if typed.about.is_empty() {
+        about.retain(|about| !about.lane.by_name_only);
+    }
     if about.len() > 1 && (typed.exactly.is_some() || typed.release_brake.is_some()) {
         return Err(Error::usage(
             "sync",
@@ -35,6 +39,7 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
             exactly: typed.exactly.clone(),
             release_brake: typed.release_brake,
             by_hand: false,
+            terms: restoring(&lane, typed.restore_drift)?,
         };
         let drawn = Arc::new(Progress::default());
         let result = app.run(async {
@@ -71,6 +76,27 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
         json::print(&json!({"lanes": answers}));
     }
     Ok(ExitCode::from(code))
+}
+
+/// Terms for this pass alone, where drift is to be put right.
+fn restoring(lane: &LaneConfig, restore: bool) -> Result<Option<Terms>, Error> {
+    if !restore {
+        return Ok(None);
+    }
+    if lane.terms.direction == Direction::TwoWay {
+        return Err(Error::usage(
+            "sync --restore-drift",
+            format!(
+                "the lane {} carries both ways: nothing in it is drift",
+                lane.name
+            ),
+            "Name a lane that carries one way.",
+        ));
+    }
+    Ok(Some(Terms {
+        drift: Drift::Restore,
+        ..lane.terms
+    }))
 }
 
 fn code_of(report: &Report) -> u8 {
@@ -182,6 +208,25 @@ fn needing(app: &App, name: &str, report: &Report) {
             "  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"
         ));
     }
+    let source = app
+        .config
+        .lane(name)
+        .ok()
+        .and_then(|lane| lane.terms.direction.source());
+    if let (true, Some(source)) = (report.counts.drift > 0, source) {
+        let receiver = source.other();
+        line(format!(
+            "  {} changed {} by somebody else and left so. To put it right: katabatic settle PATH --keep {}",
+            words::count(report.counts.drift, "path", "paths"),
+            receiver.here_or_there(),
+            source.name()
+        ));
+    }
+    if report.counts.asking > 0 {
+        line(
+            "  Next: katabatic settle PATH --keep near or far: the side where it is gone says yes, the other one no",
+        );
+    }
     if report.counts.stuck > 0 {
         line(format!(
             "  Next: sync again once the reason is gone; katabatic status {name} has them all"
@@ -215,6 +260,8 @@ pub fn report_json(lane: &str, report: &Report) -> Value {
         "replaced": counts.replaced,
         "conflicts": counts.conflicts,
         "stuck": counts.stuck,
+        "drift": counts.drift,
+        "asking": counts.asking,
         "settled": report.settled,
         "left_out": report.left_out,
         "stopped": report.stopped,

@@ -9,7 +9,7 @@ pub mod time;
 
 use std::io::Write;
 
-use katabatic_core::{Agreement, RelPath};
+use katabatic_core::{Agreement, Direction, RelPath};
 
 use crate::args::Common;
 
@@ -60,7 +60,18 @@ impl Style {
         }
     }
 
-    /// The sign between the two places of a lane.
+    /// The sign between the two places of a lane: which way it carries.
+    pub fn arrow(self, direction: Direction) -> &'static str {
+        match (direction, self.marks) {
+            (Direction::TwoWay, _) => self.two_way(),
+            (Direction::Up, true) => "→",
+            (Direction::Up, false) => "->",
+            (Direction::Down, true) => "←",
+            (Direction::Down, false) => "<-",
+        }
+    }
+
+    /// The sign between two places that are the same.
     pub fn two_way(self) -> &'static str {
         if self.marks { "↔" } else { "<->" }
     }

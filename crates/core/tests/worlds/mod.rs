@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
-    Base, Decision, Digest, Entry, Kind, Listing, Merge, OddKind, RelPath, Side, Stamp, Step,
-    Triple, Unknown,
+    Base, Decision, Digest, Direction, Drift, Entry, Kind, Listing, Merge, OddKind, Reconciler,
+    RelPath, Removals, Selection, Side, Stamp, Step, Terms, Triple, Unknown, Updates,
 };
 use proptest::prelude::*;
 
@@ -27,6 +27,8 @@ pub struct World {
     pub spares: Vec<Vec<u8>>,
     /// Folders whose listing fails on a side.
     pub unread: BTreeSet<(Side, RelPath)>,
+    pub terms: Terms,
+    pub selection: Selection,
     clock: u64,
 }
 
@@ -77,6 +79,22 @@ pub fn a_world() -> impl Strategy<Value = World> {
             .for_each(|edit| world.edit(Side::Far, edit));
         world
     })
+}
+
+/// Any terms of a lane that carries one way.
+pub fn one_way_terms() -> impl Strategy<Value = Terms> {
+    (
+        prop::sample::select(vec![Direction::Up, Direction::Down]),
+        prop::sample::select(Removals::ALL.to_vec()),
+        prop::sample::select(Drift::ALL.to_vec()),
+        prop::sample::select(Updates::ALL.to_vec()),
+    )
+        .prop_map(|(direction, removals, drift, updates)| Terms {
+            direction,
+            removals,
+            drift,
+            updates,
+        })
 }
 
 /// The same with listings that fail.
@@ -219,7 +237,8 @@ impl World {
         let triples: Vec<Triple> = merge
             .map(|triple| triple.expect("both scans are in tree order"))
             .collect();
-        reconcile(triples)
+        let selection = std::sync::Arc::new(self.selection.clone());
+        reconcile(triples, Reconciler::new(self.terms, selection)).0
     }
 
     fn agree(&mut self, at: &RelPath) {
@@ -284,6 +303,34 @@ impl World {
             "{at} is carried into a folder that is not there"
         );
         self.tree_mut(side).insert(at.clone(), node);
+    }
+
+    /// The new version gets a name of its own there; the lane knows both, and the older one is agreed on.
+    fn carry_beside(&mut self, at: &RelPath, to: Side) {
+        let Some(Node::File { content, stamp }) = self.tree(to.other()).get(at).cloned() else {
+            panic!("nothing to carry at {at}")
+        };
+        let Some(Node::File { stamp: older, .. }) = self.tree(to).get(at).cloned() else {
+            panic!("no older version at {at}")
+        };
+        self.clock += 1;
+        let beside = path(&format!("{at} [{}]", self.clock));
+        let node = Node::File {
+            content: content.clone(),
+            stamp: self.clock,
+        };
+        self.put_in(to, &beside, node);
+        let base = self
+            .ledger
+            .get_mut(at)
+            .expect("the older version was agreed on");
+        base.content = Some(Digest::of(&content));
+        base.size = content.len() as u64;
+        let [new, older] = [stamp, older].map(|stamp| Stamp::new(&stamp.to_string()));
+        (base.near, base.far) = match to {
+            Side::Near => (older, new),
+            Side::Far => (new, older),
+        };
     }
 
     /// Carries a plan in the order of the engine's rooms, and records it. Returns the paths left in conflict.
@@ -361,6 +408,16 @@ impl World {
                         .expect("a kept folder was agreed on")
                         .away = Some(on.other());
                 }
+                Decision::KeepRemoved { on } => {
+                    self.ledger
+                        .get_mut(at)
+                        .expect("a removal that is kept was agreed on")
+                        .away = Some(on.other());
+                }
+                Decision::Ruled(_) => {
+                    self.ledger.remove(at);
+                }
+                Decision::CarryBeside { to } => self.carry_beside(at, *to),
                 Decision::Conflict | Decision::BelowConflict => {
                     conflicts.insert(at.clone());
                 }

@@ -94,10 +94,11 @@ impl Hand<'_> {
     #[must_use]
     pub fn touched(&self, place: &Place) -> Vec<Touched> {
         let lane_side = |lane: &crate::config::LaneConfig| match place {
-            Place::Local(path) => path
-                .starts_with(&lane.near)
-                .then(|| (Side::Near, lane.far_place())),
-            Place::Far { account, path } => (*account == lane.account && path.is_within(&lane.far))
+            Place::Local(path) if path.starts_with(&lane.near) => {
+                Some((Side::Near, lane.far_place()))
+            }
+            _ => place
+                .is_within(&lane.far)
                 .then(|| (Side::Far, lane.near.display().to_string())),
         };
         self.config
@@ -160,9 +161,8 @@ impl Hand<'_> {
     /// Where a whole root of a lane, or of an account, would go with it, nothing is done.
     fn check_no_root(&self, what: &str, place: &Place) -> Result<(), Error> {
         self.check_not_own(what, place)?;
-        let holds = |lane: &crate::config::LaneConfig| match place {
-            Place::Local(path) => lane.near.starts_with(path),
-            Place::Far { account, path } => *account == lane.account && lane.far.is_within(path),
+        let holds = |lane: &crate::config::LaneConfig| {
+            Place::Local(lane.near.clone()).is_within(place) || lane.far.is_within(place)
         };
         if let Some(lane) = self.config.lanes.iter().find(|lane| holds(lane)) {
             return Err(Error::usage(

@@ -1,7 +1,9 @@
 //! The rows of a lane: what was agreed at each path, and what the last pass saw that is not settled.
 
+use std::collections::BTreeMap;
+
 use katabatic_core::{
-    Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Unknown, View,
+    Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Tally, Unknown, View,
 };
 use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -85,6 +87,12 @@ pub struct LaneRow {
     pub near_root: Option<String>,
     /// Whether the tool's own folder for this lane was made at the far root.
     pub far_marked: bool,
+    /// How the far root was recognised, where it is a folder of this computer.
+    pub far_root: Option<String>,
+    /// The terms under which the rows were agreed on.
+    pub terms: Option<String>,
+    /// What was left out when the token was taken.
+    pub selection: Option<String>,
     /// What stands for the far side as these rows have it.
     pub token: Option<String>,
     /// When the far side was last listed whole.
@@ -103,11 +111,15 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
             seen_at: row.get::<_, Option<i64>>(2)?.map(EditTime),
             near_root: row.get(3)?,
             far_marked: row.get(4)?,
+            far_root: row.get(7)?,
+            terms: row.get(8)?,
+            selection: row.get(9)?,
             token: row.get(5)?,
             listed_at: row.get::<_, Option<i64>>(6)?.map(EditTime),
         })
     };
-    let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at FROM lane WHERE id = ?1";
+    let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at, far_root, terms, selection
+               FROM lane WHERE id = ?1";
     connection
         .prepare_cached(sql)?
         .query_row([id], read)
@@ -127,10 +139,65 @@ pub(crate) fn set_near_root(
         .map(drop)
 }
 
-pub(crate) fn set_far_marked(connection: &Connection, lane: LaneKey) -> rusqlite::Result<()> {
+pub(crate) fn set_far_marked(
+    connection: &Connection,
+    lane: LaneKey,
+    root: Option<String>,
+) -> rusqlite::Result<()> {
     connection
-        .execute("UPDATE lane SET far_marked = 1 WHERE number = ?1", [lane.0])
+        .execute(
+            "UPDATE lane SET far_marked = 1, far_root = ?2 WHERE number = ?1",
+            params![lane.0, root],
+        )
         .map(drop)
+}
+
+/// Notes the terms that the rows are agreed on from now on, and what is left out.
+pub(crate) fn set_terms(
+    connection: &Connection,
+    lane: LaneKey,
+    terms: &str,
+    selection: &str,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE lane SET terms = ?2, selection = ?3 WHERE number = ?1",
+            params![lane.0, terms, selection],
+        )
+        .map(drop)
+}
+
+/// What was left out when both sides were last listed whole: by what, files, bytes.
+///
+/// # Errors
+/// As SQLite says.
+pub fn left_out(connection: &Connection, lane: LaneKey) -> rusqlite::Result<Vec<(String, Tally)>> {
+    let mut statement = connection
+        .prepare_cached("SELECT by, files, bytes FROM left_out WHERE lane = ?1 ORDER BY by")?;
+    let read = |row: &Row<'_>| {
+        let tally = Tally {
+            files: row.get(1)?,
+            bytes: row.get(2)?,
+        };
+        Ok((row.get(0)?, tally))
+    };
+    statement.query_map([lane.0], read)?.collect()
+}
+
+pub(crate) fn set_left_out(
+    connection: &Connection,
+    lane: LaneKey,
+    left_out: &BTreeMap<String, Tally>,
+) -> rusqlite::Result<()> {
+    connection.execute("DELETE FROM left_out WHERE lane = ?1", [lane.0])?;
+    for (by, tally) in left_out {
+        connection
+            .prepare_cached(
+                "INSERT INTO left_out (lane, by, files, bytes) VALUES (?1, ?2, ?3, ?4)",
+            )?
+            .execute(params![lane.0, by, tally.files, tally.bytes])?;
+    }
+    Ok(())
 }
 
 /// Keeps what stands for the far side as the rows have it now; `listed_at` where all of it was listed just now.
@@ -155,7 +222,7 @@ pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result
         "DELETE FROM intent WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM partial WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM blocks WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
-        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, far_marked = 0, token = NULL, listed_at = NULL WHERE id = ?1",
+        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, far_marked = 0, far_root = NULL, token = NULL, listed_at = NULL WHERE id = ?1",
     ] {
         connection.execute(sql, [id])?;
     }
@@ -175,7 +242,7 @@ pub(crate) fn untie_far(connection: &Connection, id: &str, place: &str) -> rusql
         "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM partial WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM blocks WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
-        "UPDATE lane SET pass = 0, seen_at = NULL, far_marked = 0, token = NULL, listed_at = NULL WHERE id = ?1",
+        "UPDATE lane SET pass = 0, seen_at = NULL, far_marked = 0, far_root = NULL, token = NULL, listed_at = NULL WHERE id = ?1",
     ] {
         connection.execute(sql, [id])?;
     }
@@ -185,6 +252,42 @@ pub(crate) fn untie_far(connection: &Connection, id: &str, place: &str) -> rusql
              WHERE side = 2 AND place IS NULL AND lane = (SELECT number FROM lane WHERE id = ?1)",
             [id, place],
         )
+        .map(drop)
+}
+
+/// Forgets what was agreed, with both roots still known: the next pass is a first pass between the same places.
+pub(crate) fn forget_agreed(connection: &Connection, id: &str) -> rusqlite::Result<()> {
+    for sql in [
+        "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "DELETE FROM blocks WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
+        "UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL WHERE id = ?1",
+    ] {
+        connection.execute(sql, [id])?;
+    }
+    Ok(())
+}
+
+/// Forgets what was agreed on in a folder of a lane.
+pub(crate) fn forget_within(
+    connection: &Connection,
+    id: &str,
+    folder: &RelPath,
+) -> rusqlite::Result<()> {
+    let mut high = folder.key();
+    high.push(1);
+    for table in ["row", "blocks"] {
+        let sql = format!(
+            "DELETE FROM {table} WHERE lane = (SELECT number FROM lane WHERE id = ?1) AND key >= ?2 AND key < ?3"
+        );
+        connection.execute(&sql, params![id, folder.key(), high])?;
+    }
+    Ok(())
+}
+
+/// The next pass lists the far side whole.
+pub(crate) fn forget_token(connection: &Connection, id: &str) -> rusqlite::Result<()> {
+    connection
+        .execute("UPDATE lane SET token = NULL WHERE id = ?1", [id])
         .map(drop)
 }
 

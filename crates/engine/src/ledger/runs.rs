@@ -24,6 +24,10 @@ pub struct Counts {
     pub conflicts: u64,
     /// Files stuck afterwards.
     pub stuck: u64,
+    /// Files that changed or went on the receiving side of a one-way lane by themselves.
+    pub drift: u64,
+    /// Files whose removal waits for a yes afterwards.
+    pub asking: u64,
 }
 
 /// A run.
@@ -104,7 +108,7 @@ pub(crate) fn end(
     connection
         .execute(
             "UPDATE run SET ended = ?2, outcome = ?3, files_up = ?4, bytes_up = ?5, files_down = ?6, bytes_down = ?7,
-                            conflicts = ?8, stuck = ?9 WHERE number = ?1",
+                            conflicts = ?8, stuck = ?9, drift = ?10, asking = ?11 WHERE number = ?1",
             params![
                 run,
                 ended.0,
@@ -114,7 +118,9 @@ pub(crate) fn end(
                 counts.files_down,
                 counts.bytes_down,
                 counts.conflicts,
-                counts.stuck
+                counts.stuck,
+                counts.drift,
+                counts.asking
             ],
         )
         .map(drop)
@@ -138,7 +144,7 @@ pub(crate) fn toll_since(
 
 const COLUMNS: &str =
     "number, lane_name, command, began, ended, outcome, files_up, bytes_up, files_down, bytes_down,
-    removed, replaced, conflicts, stuck";
+    removed, replaced, conflicts, stuck, drift, asking";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
     Ok(Run {
@@ -157,6 +163,8 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
             replaced: row.get(11)?,
             conflicts: row.get(12)?,
             stuck: row.get(13)?,
+            drift: row.get(14)?,
+            asking: row.get(15)?,
         },
     })
 }

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 3] = [
+const MIGRATIONS: [&str; 4] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -148,6 +148,24 @@ const MIGRATIONS: [&str; 3] = [
     ALTER TABLE row ADD COLUMN unproven INTEGER NOT NULL DEFAULT 0;
     -- When the far side was last listed whole, beside the token that tells what changed since.
     ALTER TABLE lane ADD COLUMN listed_at INTEGER;
+",
+    "
+    -- How the far root was recognised, where it is a folder of this computer.
+    ALTER TABLE lane ADD COLUMN far_root TEXT;
+    -- The terms under which the rows were agreed on, and what was left out when the token was taken.
+    ALTER TABLE lane ADD COLUMN terms TEXT;
+    ALTER TABLE lane ADD COLUMN selection TEXT;
+    ALTER TABLE run ADD COLUMN drift INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE run ADD COLUMN asking INTEGER NOT NULL DEFAULT 0;
+    -- What a rule or a skipped folder left out when both sides were last listed whole.
+    CREATE TABLE left_out (
+        lane        INTEGER NOT NULL,
+        -- What a person calls it: the rule as it was written, or the folder.
+        by          TEXT NOT NULL,
+        files       INTEGER NOT NULL,
+        bytes       INTEGER NOT NULL,
+        PRIMARY KEY (lane, by)
+    ) WITHOUT ROWID;
 "];
 
 pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::error::Error>> {

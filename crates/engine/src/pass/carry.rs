@@ -9,9 +9,11 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::{
-    Agreement, Base, Decision, EditTime, Entry, Kind, RelPath, Side, Stamp, Step, View, words,
+    Agreement, Base, Decision, EditTime, Entry, Kind, LeftOutBy, RelPath, Side, Stamp, Step, View,
+    words,
 };
 
+use super::beside;
 use super::convoy;
 use super::plan::{bytes_of, takes};
 use super::primitive::{self, Change, Learned, Trouble, agreed};
@@ -36,6 +38,10 @@ pub enum Ending {
     Conflict,
     /// It could not be carried.
     Stuck,
+    /// The receiving side changed by itself, and is left so.
+    Drift,
+    /// It waits for a yes.
+    Asking,
     /// It is not carried at all.
     LeftOut,
 }
@@ -86,7 +92,9 @@ impl<'s> Stages<'s> {
                     .entry(step.path().depth())
                     .or_default()
                     .push(step),
-                Decision::Carry { .. } | Decision::Compare => stages.files.push(step),
+                Decision::Carry { .. } | Decision::CarryBeside { .. } | Decision::Compare => {
+                    stages.files.push(step)
+                }
                 Decision::Remove { on, .. } if step.view(on).is_folder() => {
                     stages.folder_removals.push(step)
                 }
@@ -165,6 +173,11 @@ impl Room<'_> {
             .await;
     }
 
+    /// Whether a difference between the two sides is drift, and no conflict.
+    fn is_drift(&self, step: &Step) -> bool {
+        self.pass.lane.config.terms.direction.source().is_some() && step.seen.base.is_some()
+    }
+
     /// A removal there will be believed only of names that were listed there once. So the folders that got something
     /// new are listed once more: what the server shows now, it can later show to be gone.
     async fn list_what_arrived(&self) {
@@ -198,9 +211,9 @@ impl Room<'_> {
         let listed: HashSet<&RelPath> = carried.listed.iter().collect();
         for outcome in &carried.outcomes {
             let new = match outcome.step.decision {
-                Decision::Carry { to: Side::Far, .. } | Decision::MakeFolder { on: Side::Far } => {
-                    true
-                }
+                Decision::Carry { to: Side::Far, .. }
+                | Decision::CarryBeside { to: Side::Far }
+                | Decision::MakeFolder { on: Side::Far } => true,
                 _ => outcome
                     .step
                     .seen
@@ -250,6 +263,16 @@ impl Room<'_> {
     pub(super) fn settle(&self, step: &Step, result: Result<Moved, Trouble>) {
         self.pass.progress.carried_file();
         let (ending, reason, bytes) = match result {
+            // On a one-way lane, the receiving side's version of what was agreed on is drift.
+            Ok(Moved {
+                conflict: true,
+                bytes,
+                ..
+            }) if self.is_drift(step) => (
+                Ending::Drift,
+                "both sides changed it, to different contents; left as it is".to_owned(),
+                bytes,
+            ),
             Ok(Moved {
                 conflict: true,
                 bytes,
@@ -300,6 +323,8 @@ impl Room<'_> {
                 Ending::Waiting => "waiting",
                 Ending::Conflict => "conflict",
                 Ending::Stuck => "stuck",
+                Ending::Drift => "drift",
+                Ending::Asking => "asked",
                 Ending::LeftOut => "left out",
             };
             let result = if reason.is_empty() {
@@ -340,7 +365,19 @@ impl Room<'_> {
                     .write_later(move |connection| rows::forget(connection, lane, &path));
                 Moved::bytes(0)
             }
-            Decision::KeepFolder { on } => self.keep_folder(step, *on),
+            Decision::CarryBeside { to } => {
+                Moved::bytes(beside::carry(self.pass, step, *to, self.run).await?)
+            }
+            Decision::KeepFolder { on } | Decision::KeepRemoved { on } => {
+                self.keep_on_one_side(step, *on)
+            }
+            Decision::Ruled(_) if step.seen.base.is_some() => {
+                let (lane, path) = (self.pass.lane.row.key, step.path().clone());
+                self.pass
+                    .ledger
+                    .write_later(move |connection| rows::forget(connection, lane, &path));
+                Moved::bytes(0)
+            }
             _ => Moved::bytes(0),
         }
     }
@@ -513,7 +550,7 @@ impl Room<'_> {
                     // What is in it waits itself; the next pass decides about the folder once that is carried.
                     return Err(Trouble::Met(format!("it is not empty yet: {names}")));
                 }
-                self.keep_folder(step, on)?;
+                self.keep_on_one_side(step, on)?;
                 Ok(Moved {
                     remark: Some(format!(
                         "the folder stays, because of what is in it: {names}"
@@ -533,7 +570,8 @@ impl Room<'_> {
         self.carried().outcomes.iter().any(open)
     }
 
-    fn keep_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
+    /// The removal on the other side is remembered, and this side keeps its own.
+    fn keep_on_one_side(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
         let Some(base) = step.seen.base.clone() else {
             return Moved::bytes(0);
         };
@@ -636,9 +674,22 @@ fn standing(step: &Step) -> Ending {
     match step.decision {
         Decision::Conflict => Ending::Conflict,
         Decision::Hold { .. } | Decision::BelowConflict => Ending::Stuck,
-        Decision::LeftOut { .. } => Ending::LeftOut,
+        Decision::Ruled(LeftOutBy::StandsHere(_)) => Ending::Stuck,
+        Decision::Drift { .. } => Ending::Drift,
+        Decision::AskRemoval { .. } => Ending::Asking,
+        Decision::LeftOut { .. }
+        | Decision::Ruled(_)
+        | Decision::NotCarried { .. }
+        | Decision::OldStays { .. } => Ending::LeftOut,
         _ => Ending::Done,
     }
+}
+
+fn is_file_anywhere(step: &Step) -> bool {
+    [Side::Near, Side::Far].into_iter().any(|side| {
+        step.entry(side)
+            .is_some_and(|entry| entry.kind == Kind::File)
+    })
 }
 
 fn same_version(agreed: &Stamp, seen: &Stamp) -> bool {
@@ -649,16 +700,24 @@ impl Carried {
     fn count(&mut self, step: &Step, ending: &Ending, bytes: u64) {
         let counts = &mut self.counts;
         match (ending, &step.decision) {
-            (Ending::Done, Decision::Carry { to: Side::Far, .. }) => {
+            (
+                Ending::Done,
+                Decision::Carry { to: Side::Far, .. } | Decision::CarryBeside { to: Side::Far },
+            ) => {
                 counts.files_up += 1;
                 counts.bytes_up += bytes;
             }
-            (Ending::Done, Decision::Carry { to: Side::Near, .. }) => {
+            (
+                Ending::Done,
+                Decision::Carry { to: Side::Near, .. } | Decision::CarryBeside { to: Side::Near },
+            ) => {
                 counts.files_down += 1;
                 counts.bytes_down += bytes;
             }
             (Ending::Conflict, _) => counts.conflicts += 1,
             (Ending::Stuck, _) => counts.stuck += 1,
+            (Ending::Drift, _) => counts.drift += 1,
+            (Ending::Asking, _) => counts.asking += u64::from(is_file_anywhere(step)),
             _ => {}
         }
         if *ending == Ending::Done {
@@ -687,6 +746,8 @@ impl Outcome {
             Ending::Waiting => Agreement::from(&self.step.decision),
             Ending::Conflict => Agreement::Conflict,
             Ending::Stuck => Agreement::Stuck,
+            Ending::Drift => Agreement::Drift,
+            Ending::Asking => Agreement::from(&self.step.decision),
             Ending::LeftOut => Agreement::LeftOut,
         }
     }

@@ -46,7 +46,10 @@ pub(super) fn begin(
         // A clock that was set back proves nothing.
         at <= now && now.0.saturating_sub(at.0) < LISTED_EVERY
     });
-    let token = pass.lane.row.token.clone().filter(|_| recently);
+    // What was left out then is in no row: with another selection only a whole listing shows it.
+    let selection = pass.lane.config.selection_text();
+    let as_then = pass.lane.row.selection.as_ref() == Some(&selection);
+    let token = pass.lane.row.token.clone().filter(|_| recently && as_then);
     tokio::spawn(async move {
         if let Some(token) = token
             && let Some(changes) = store.changes_since(&token).await?

@@ -4,6 +4,7 @@
 //! does it through `primitive`, `record` says what was seen and what was done. Before all of them, `recover`
 //! finishes or undoes what an earlier pass was cut off in.
 
+mod beside;
 mod carry;
 mod convoy;
 pub(crate) mod far_changes;
@@ -20,7 +21,9 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use katabatic_core::blocks::Blocks;
-use katabatic_core::{BrakeVerdict, Digest, EditTime, RelPath, Side, Stamp, Step};
+use katabatic_core::{
+    BrakeVerdict, Digest, EditTime, Reconciler, RelPath, Side, Stamp, Step, Terms,
+};
 
 use crate::clock::Clock;
 use crate::ledger::Ledger;
@@ -28,7 +31,8 @@ use crate::ledger::account_rows;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts};
 use crate::lock::RootLock;
-use crate::open::{OpenLane, check_near_mark, side_failed};
+use crate::open::{OpenLane, check_root, side_failed};
+use crate::place::Place;
 use crate::seam::{Seam, SharedHook};
 use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
@@ -76,6 +80,8 @@ pub struct Wish {
     pub release_brake: Option<u64>,
     /// A person named each file: there is nothing left for the brake to ask.
     pub by_hand: bool,
+    /// Terms for this pass alone, where a person said what is to become of drift or of a removal.
+    pub terms: Option<Terms>,
 }
 
 impl Wish {
@@ -91,7 +97,7 @@ impl Wish {
 }
 
 /// How a pass ended.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Report {
     /// The run's number; none where there was nothing to do and nothing to say.
     pub run: Option<i64>,
@@ -111,7 +117,7 @@ impl Report {
     /// Whether something needs a person.
     #[must_use]
     pub fn needs_a_person(&self) -> bool {
-        self.counts.conflicts > 0 || self.counts.stuck > 0
+        self.counts.conflicts + self.counts.stuck + self.counts.asking > 0
     }
 }
 
@@ -130,6 +136,12 @@ impl Pass {
         let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
         let (of, digest, blocks) = read.remove(path)?;
         (of == *stamp).then_some((digest, blocks))
+    }
+
+    /// One with nothing seen yet, for the terms of this lane (or of this wish) and for what it leaves out.
+    pub(crate) fn reconciler(&self, wish: &Wish) -> Reconciler {
+        let selection = Arc::new(self.lane.config.selection.clone());
+        Reconciler::new(wish.terms.unwrap_or(self.lane.config.terms), selection)
     }
 
     pub(crate) fn store(&self, side: Side) -> Arc<dyn SideStore> {
@@ -152,7 +164,7 @@ impl Pass {
         self.check_roots().await?;
         // What an earlier pass left unfinished is held here; clearing it up is a change and waits for a sync.
         let unfinished = recover::unfinished(self)?;
-        let seen = scan::scan(self, &unfinished).await?;
+        let seen = scan::scan(self, &unfinished, wish).await?;
         plan::make(self, seen, wish)
     }
 
@@ -177,7 +189,7 @@ impl Pass {
     pub(crate) async fn run(&self, command: &str, wish: &Wish) -> Result<Report, Error> {
         let began = self.clock.now();
         let unfinished = self.prepare().await?;
-        let seen = scan::scan(self, &unfinished).await?;
+        let seen = scan::scan(self, &unfinished, wish).await?;
         let plan = plan::make(self, seen, wish)?;
         self.seam(Seam::Planned, None, None).await;
         self.check_exactly(&plan, wish)?;
@@ -224,7 +236,10 @@ impl Pass {
     async fn check_roots(&self) -> Result<(), Error> {
         self.check_near_root().await?;
         match self.lane.far.root().await {
-            Ok(_) => {
+            Ok(found) => {
+                if let Some(known) = &self.lane.row.far_root {
+                    check_root(&self.lane.config, Side::Far, known, &found)?;
+                }
                 self.note_reached(None);
                 if self.lane.far.software_changed() {
                     self.forget_findings();
@@ -249,7 +264,10 @@ impl Pass {
 
     /// Another software answers than the one that was probed: what was found out counts no more.
     fn forget_findings(&self) {
-        let (account, now) = (self.lane.config.account.clone(), self.clock.now());
+        let Some(account) = self.lane.config.account().map(str::to_owned) else {
+            return;
+        };
+        let now = self.clock.now();
         self.ledger.write_later(move |connection| {
             account_rows::set_findings(connection, &account, now, None)
         });
@@ -257,7 +275,10 @@ impl Pass {
 
     /// Remembers when the account was reached last, or why it was not.
     fn note_reached(&self, error: Option<String>) {
-        let (account, now) = (self.lane.config.account.clone(), self.clock.now());
+        let Some(account) = self.lane.config.account().map(str::to_owned) else {
+            return;
+        };
+        let now = self.clock.now();
         self.ledger.write_later(move |connection| match error {
             None => account_rows::reached(connection, &account, now, None),
             Some(why) => account_rows::failed(connection, &account, now, &why),
@@ -300,7 +321,7 @@ impl Pass {
             .await
             .map_err(|error| self.side_failed(Side::Near, &error))?;
         match &self.lane.row.near_root {
-            Some(known) => check_near_mark(&self.lane.config, known, &root),
+            Some(known) => check_root(&self.lane.config, Side::Near, known, &root),
             None => Ok(()),
         }
     }
@@ -361,7 +382,11 @@ impl Pass {
     pub(crate) async fn remember_roots(&self) -> Result<(), Error> {
         let lane = self.lane.row.key;
         if self.lane.row.near_root.is_none() {
-            self.lane.near.mark_root()?;
+            self.lane
+                .near
+                .mark_root()
+                .await
+                .map_err(|error| self.side_failed(Side::Near, &error))?;
             let root = self
                 .lane
                 .near
@@ -375,8 +400,12 @@ impl Pass {
         if !self.lane.row.far_marked {
             match self.lane.far.mark_root().await {
                 Ok(()) => {
+                    let root = match self.lane.config.far {
+                        Place::Local(_) => self.lane.far.root().await.ok(),
+                        Place::Far { .. } => None,
+                    };
                     self.ledger
-                        .write(move |connection| rows::set_far_marked(connection, lane))
+                        .write(move |connection| rows::set_far_marked(connection, lane, root))
                         .await?
                 }
                 // The next pass tries again; until then the far root is recognised by its address alone.

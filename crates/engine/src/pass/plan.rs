@@ -1,7 +1,10 @@
 //! The second room: what the steps come to, as a plan that can be shown, named and held against the brake.
 
+use std::collections::{BTreeMap, BTreeSet};
+
 use katabatic_core::{
-    Brake, BrakeVerdict, Decision, EditTime, Kind, RelPath, Side, Step, Toll, Unknown, words,
+    Brake, BrakeVerdict, Decision, EditTime, Kind, LeftOutBy, RelPath, Side, Step, Tally, Toll,
+    Unknown, words,
 };
 
 use super::far_changes::Token;
@@ -28,8 +31,12 @@ pub struct Plan {
     pub brake_verdict: BrakeVerdict,
     /// Names that no path can be made of.
     pub unusable: Vec<Unusable>,
+    /// What is left out in the whole lane, by the rule or the folder.
+    pub left_out: BTreeMap<String, Tally>,
     pub(crate) newly_listed: Vec<RelPath>,
     pub(crate) nothing_open: bool,
+    /// Whether both sides were listed whole, and all of it counts.
+    pub(crate) listed_whole: bool,
     /// When the whole lane was looked at; none where only a part of it counts.
     pub(crate) seen_at: Option<EditTime>,
     /// What stands for the far side as it was seen; none where only a part of it counts.
@@ -55,8 +62,14 @@ pub struct Totals {
     pub conflicts: u64,
     /// Paths that cannot be carried.
     pub stuck: u64,
-    /// Paths left out.
+    /// Files left out.
     pub left_out: u64,
+    /// Files of the lane that changed or went on the receiving side by themselves.
+    pub drift: u64,
+    /// Files whose removal waits for a yes.
+    pub asking: u64,
+    /// Files whose removal is not carried.
+    pub kept: u64,
 }
 
 impl Plan {
@@ -69,6 +82,8 @@ impl Plan {
             brake: Brake::default(),
             brake_verdict: BrakeVerdict::Open,
             unusable: Vec::new(),
+            left_out: BTreeMap::new(),
+            listed_whole: false,
             newly_listed: Vec::new(),
             nothing_open: true,
             seen_at: None,
@@ -80,7 +95,8 @@ impl Plan {
     #[must_use]
     pub fn totals(&self) -> Totals {
         let mut totals = Totals {
-            left_out: self.unusable.len() as u64,
+            left_out: self.unusable.len() as u64
+                + self.left_out.values().map(|tally| tally.files).sum::<u64>(),
             ..Totals::default()
         };
         for step in &self.steps {
@@ -89,8 +105,11 @@ impl Plan {
                 sum.1 += bytes_of(step);
             };
             match step.decision {
-                Decision::Carry { to: Side::Far, .. } => add(&mut totals.up),
-                Decision::Carry { to: Side::Near, .. } => add(&mut totals.down),
+                Decision::Carry { to: Side::Far, .. } | Decision::CarryBeside { to: Side::Far } => {
+                    add(&mut totals.up)
+                }
+                Decision::Carry { to: Side::Near, .. }
+                | Decision::CarryBeside { to: Side::Near } => add(&mut totals.down),
                 Decision::Compare => add(&mut totals.compare),
                 Decision::MakeFolder { .. } => totals.folders += 1,
                 Decision::Remove { on, .. } if is_file(step, on) => match on {
@@ -98,8 +117,18 @@ impl Plan {
                     Side::Far => totals.removed_far += 1,
                 },
                 Decision::Conflict => totals.conflicts += 1,
-                Decision::Hold { .. } | Decision::BelowConflict => totals.stuck += 1,
+                Decision::Hold { .. }
+                | Decision::BelowConflict
+                | Decision::Ruled(LeftOutBy::StandsHere(_)) => totals.stuck += 1,
                 Decision::LeftOut { .. } => totals.left_out += 1,
+                Decision::NotCarried { on } | Decision::OldStays { on } if is_file(step, on) => {
+                    totals.left_out += 1;
+                }
+                Decision::Drift { on } if is_file(step, on) || is_file(step, on.other()) => {
+                    totals.drift += 1;
+                }
+                Decision::AskRemoval { on } if is_file(step, on) => totals.asking += 1,
+                Decision::KeepRemoved { on } if is_file(step, on) => totals.kept += 1,
                 _ => {}
             }
         }
@@ -207,7 +236,7 @@ fn is_file(step: &Step, side: Side) -> bool {
 #[must_use]
 pub fn bytes_of(step: &Step) -> u64 {
     let from = match step.decision {
-        Decision::Carry { to, .. } => to.other(),
+        Decision::Carry { to, .. } | Decision::CarryBeside { to } => to.other(),
         Decision::Compare => Side::Far,
         _ => return 0,
     };
@@ -231,16 +260,22 @@ pub fn takes(step: &Step) -> Toll {
 }
 
 pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> {
-    let scope = wish.paths();
+    let scope: BTreeSet<RelPath> = wish.paths().into_iter().collect();
     // A folder above the scope that has to be made is part of it.
     let wanted = |step: &Step| {
-        scope.iter().any(|path| {
-            step.path().is_within(path)
-                || (matches!(
-                    step.decision,
-                    Decision::MakeFolder { .. } | Decision::Record
-                ) && path.is_within(step.path()))
-        })
+        let mut above = Some(step.path().clone());
+        while let Some(path) = above {
+            if scope.contains(&path) {
+                return true;
+            }
+            above = path.parent();
+        }
+        let makes = matches!(
+            step.decision,
+            Decision::MakeFolder { .. } | Decision::Record
+        );
+        let below = scope.range(step.path().clone()..).next();
+        makes && below.is_some_and(|path| path.is_within(step.path()))
     };
     let read_only = pass.lane.far.is_read_only();
     let steps: Vec<Step> = seen
@@ -264,6 +299,7 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         last_day,
         left_near: seen.left_near,
         left_far: seen.left_far,
+        limits: pass.lane.config.brake,
         released: wish.release_brake,
     };
     Ok(Plan {
@@ -272,6 +308,8 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         brake_verdict: brake.verdict(),
         brake,
         unusable: seen.unusable,
+        left_out: seen.left_out,
+        listed_whole: seen.listed_whole && wish.scope.is_empty(),
         newly_listed: seen.newly_listed,
         nothing_open: seen.nothing_open,
         seen_at: wish.scope.is_empty().then_some(seen.began),
@@ -285,6 +323,7 @@ fn held_there(mut step: Step) -> Step {
     let writes = matches!(
         step.decision,
         Decision::Carry { to: Side::Far, .. }
+            | Decision::CarryBeside { to: Side::Far }
             | Decision::MakeFolder { on: Side::Far }
             | Decision::Remove { on: Side::Far, .. }
     );

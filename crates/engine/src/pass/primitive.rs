@@ -56,7 +56,7 @@ pub(crate) struct Change<'a> {
     pub(crate) path: &'a RelPath,
     /// The version that is to come out.
     pub(crate) old: Option<Version>,
-    /// The version that goes in, as the other side shows it, and whether that side ever listed the name.
+    /// The version that goes in, as the other side shows it under this name, and whether that side ever listed it.
     pub(crate) source: Option<(Version, bool)>,
     pub(crate) run: Option<i64>,
     pub(crate) why: String,
@@ -542,7 +542,8 @@ pub(crate) fn agreed_put(
         far,
         near_listed: true,
         far_listed: side == Side::Near && intent.source_listed,
-        away: None,
+        // Without a source it is on this side alone.
+        away: intent.source.is_none().then_some(side.other()),
     };
     let edited = intent
         .source

@@ -33,6 +33,11 @@ pub(crate) async fn record(
     let stopped = pass.stop.asked();
     let open: Vec<Open> = outcomes.iter().filter_map(open).collect();
     let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, plan.seen_at);
+    let (terms, selection) = (
+        pass.lane.config.terms_text(),
+        pass.lane.config.selection_text(),
+    );
+    let left_out = plan.listed_whole.then(|| plan.left_out.clone());
     let ended_at = pass.clock.now();
     let listed_at = plan
         .token
@@ -55,7 +60,9 @@ pub(crate) async fn record(
     let outcome = match (&ended, stopped) {
         (Some(error), _) => error.to_string(),
         (None, true) => "stopped by Ctrl-C".to_owned(),
-        (None, false) if counts.conflicts + counts.stuck > 0 => "needs a person".to_owned(),
+        (None, false) if counts.conflicts + counts.stuck + counts.asking > 0 => {
+            "needs a person".to_owned()
+        }
         (None, false) => "all settled".to_owned(),
     };
     pass.ledger
@@ -67,6 +74,10 @@ pub(crate) async fn record(
                 rows::mark_listed(connection, lane, path)?;
             }
             rows::close_pass(connection, lane, number, seen_at, &scope)?;
+            rows::set_terms(connection, lane, &terms, &selection)?;
+            if let Some(left_out) = &left_out {
+                rows::set_left_out(connection, lane, left_out)?;
+            }
             if let Some(token) = &token {
                 rows::set_token(connection, lane, token.as_deref(), listed_at)?;
             }
@@ -83,16 +94,11 @@ pub(crate) async fn record(
         .iter()
         .filter(|outcome| outcome.ending == Ending::Done && leaves_a_file(outcome))
         .count() as u64;
-    let left_out = outcomes
-        .iter()
-        .filter(|outcome| outcome.ending == Ending::LeftOut)
-        .count()
-        + plan.unusable.len();
     Ok(Report {
         run,
         counts,
         settled: plan.settled + done,
-        left_out: left_out as u64,
+        left_out: plan.totals().left_out,
         outcomes,
         stopped,
     })
@@ -116,7 +122,7 @@ fn leaves_a_file(outcome: &Outcome) -> bool {
             .is_some_and(|entry| entry.kind == Kind::File)
     };
     match outcome.step.decision {
-        Decision::Carry { to, .. } => file(to.other()),
+        Decision::Carry { to, .. } | Decision::CarryBeside { to } => file(to.other()),
         Decision::Record | Decision::Compare => file(Side::Near) && !outcome.step.is_restamp(),
         _ => false,
     }

@@ -3,6 +3,7 @@
 //! Nothing that comes out of here may be used before both scans have ended well: a scan that breaks off would read as
 //! "all the rest was removed".
 
+use std::collections::BTreeMap;
 use std::sync::mpsc as blocking;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -10,13 +11,13 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::WORTH_PATCHING;
 use katabatic_core::{
     Base, Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath,
-    Side, Step, Triple, Unknown, View,
+    Side, Step, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
 use super::far_changes::{self, Token};
 use super::transfer::digest_with_blocks;
-use super::{Pass, Unfinished};
+use super::{Pass, Unfinished, Wish};
 use crate::Error;
 use crate::ledger::rows;
 use crate::open::side_failed;
@@ -41,6 +42,10 @@ pub(crate) struct Seen {
     pub(crate) newly_listed: Vec<RelPath>,
     /// Names that no path can be made of.
     pub(crate) unusable: Vec<Unusable>,
+    /// What is left out, by the rule or the folder.
+    pub(crate) left_out: BTreeMap<String, Tally>,
+    /// Whether both sides were listed whole.
+    pub(crate) listed_whole: bool,
     /// Whether the ledger held nothing that waits for an answer.
     pub(crate) nothing_open: bool,
     /// Whether the far side could be told everywhere.
@@ -51,8 +56,8 @@ pub(crate) struct Seen {
     pub(crate) token: Option<Token>,
 }
 
-pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, Error> {
-    let mut sorting = Sorting::new(pass, unfinished);
+pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> Result<Seen, Error> {
+    let mut sorting = Sorting::new(pass, unfinished, wish);
     let (near_found, near) = mpsc::channel(BUFFER);
     let (far_found, far) = mpsc::channel(BUFFER);
     let scanning =
@@ -129,6 +134,14 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished) -> Result<Seen, E
         .map_err(|error| broke_off(error.to_string()))??;
     let mut seen = sorting.finish();
     seen.nothing_open = nothing_open;
+    seen.listed_whole = token.as_ref().is_none_or(|token| token.listed);
+    if !seen.listed_whole {
+        // What changed since says nothing of what was left out before.
+        let known = pass
+            .ledger
+            .read(|connection| rows::left_out(connection, pass.lane.row.key))?;
+        seen.left_out = known.into_iter().collect();
+    }
     seen.unusable = std::mem::take(&mut unusable.lock().unwrap_or_else(PoisonError::into_inner));
     // A token says nothing of what the listing could not: the next pass has to list that again.
     seen.token = token.filter(|_| seen.far_is_clear && seen.unusable.is_empty());
@@ -220,10 +233,11 @@ async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
     if let (Some(base), View::Present(far)) = (&triple.base, &mut triple.far)
         && far.kind == Kind::File
         && base.kind == Kind::File
-        && base.far.is_doubt_of(&far.stamp)
         && far.size == base.size
+        && far.stamp != base.far
+        && (base.far.is_doubt_of(&far.stamp) || pass.lane.far.stamps_change_alone())
     {
-        // On this server two versions of one second can look the same: only the content tells.
+        // On some servers two versions of one second can look the same: only the content tells.
         match digest(&*pass.store(Side::Far), &triple.path, far).await {
             Ok(content) => far.content = Some(content),
             Err(error) => {
@@ -273,7 +287,7 @@ struct Sorting<'p> {
 }
 
 impl<'p> Sorting<'p> {
-    fn new(pass: &'p Pass, unfinished: &'p Unfinished) -> Sorting<'p> {
+    fn new(pass: &'p Pass, unfinished: &'p Unfinished, wish: &Wish) -> Sorting<'p> {
         let seen = Seen {
             steps: Vec::new(),
             settled: 0,
@@ -282,6 +296,8 @@ impl<'p> Sorting<'p> {
             left_far: 0,
             newly_listed: Vec::new(),
             unusable: Vec::new(),
+            left_out: BTreeMap::new(),
+            listed_whole: false,
             nothing_open: true,
             began: pass.clock.now(),
             token: None,
@@ -290,7 +306,7 @@ impl<'p> Sorting<'p> {
         Sorting {
             pass,
             unfinished,
-            reconciler: Reconciler::new(),
+            reconciler: pass.reconciler(wish),
             seen,
         }
     }
@@ -328,6 +344,10 @@ impl<'p> Sorting<'p> {
     fn finish(mut self) -> Seen {
         let seen = &mut self.seen;
         self.reconciler.finish(&mut |step| keep(seen, step));
+        let left_out = self.reconciler.left_out().iter();
+        seen.left_out = left_out
+            .map(|(by, tally)| (words::left_out_name(by), *tally))
+            .collect();
         self.seen
     }
 }

@@ -410,6 +410,27 @@ pub trait SideStore: Send + Sync {
     /// Renames within the side, if nothing has the new name.
     async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError>;
 
+    /// Gives the root a mark of this lane, by which it is recognised later.
+    async fn mark_root(&self) -> Result<(), SideError>;
+
+    /// Whether the root bears the mark of this lane.
+    async fn is_marked(&self) -> Result<bool, SideError>;
+
+    /// Whether nothing can be written on this side, as far as is known.
+    fn is_read_only(&self) -> bool {
+        false
+    }
+
+    /// Whether another software answers now than the one that was found out about.
+    fn software_changed(&self) -> bool {
+        false
+    }
+
+    /// Whether a new stamp may well stand for the same content, so that only reading tells.
+    fn stamps_change_alone(&self) -> bool {
+        false
+    }
+
     /// Whether a stamp seen just now may still hide a change made right after it, so that it must be looked at again.
     fn is_fresh(&self, entry: &Entry) -> bool;
 }

@@ -8,11 +8,11 @@ use std::sync::Arc;
 use katabatic_core::RelPath;
 use katabatic_engine::accounts::probe::{Findings, Probed, probe};
 use katabatic_engine::clock::{Clock, SystemClock};
-use katabatic_engine::config::{AccountConfig, Config, Direction, LaneConfig};
+use katabatic_engine::config::{AccountConfig, Config, LaneConfig};
 use katabatic_engine::ledger::{Ledger, account_rows};
-use katabatic_engine::net::rate::Limits;
 use katabatic_engine::open::{connection_of, open_lane};
 use katabatic_engine::pass::{Pass, Plan, Progress, ReadFiles, Report, Wish};
+use katabatic_engine::place::Place;
 use katabatic_engine::seam::{NoHook, SharedHook};
 use katabatic_engine::secrets::{self, Keeping, Secret};
 use katabatic_engine::sides::webdav::{Client, survey};
@@ -68,15 +68,15 @@ impl World {
             .add_account(AccountConfig::new("office", &standin.url(), "librarian"))
             .unwrap();
         config
-            .add_lane(LaneConfig {
-                name: "scores".into(),
-                id: "1234567890abcdef".into(),
-                near: near.canonicalize().unwrap(),
-                account: "office".into(),
-                far: path("Scores"),
-                direction: Direction::TwoWay,
-                limits: Limits::default(),
-            })
+            .add_lane(LaneConfig::new(
+                "scores",
+                "1234567890abcdef",
+                near.canonicalize().unwrap(),
+                Place::Far {
+                    account: "office".into(),
+                    path: path("Scores"),
+                },
+            ))
             .unwrap();
         World {
             dir,

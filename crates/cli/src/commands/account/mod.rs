@@ -68,7 +68,7 @@ fn lanes_of(app: &App, name: &str) -> Vec<String> {
     app.config
         .lanes
         .iter()
-        .filter(|lane| lane.account == name)
+        .filter(|lane| lane.account() == Some(name))
         .map(|lane| lane.name.clone())
         .collect()
 }

@@ -105,15 +105,6 @@ impl LocalSide {
         room::recognise_root(descriptor.as_fd(), root)
     }
 
-    /// Gives the root a mark by which it is recognised, where the file system can hold one.
-    ///
-    /// # Errors
-    /// Where the system has no randomness to make one from.
-    pub fn mark_root(&self) -> Result<(), crate::Error> {
-        room::mark_root(self.inner.root.as_fd(), &crate::home::random_hex(8)?);
-        Ok(())
-    }
-
     async fn blocking<T: Send + 'static>(
         &self,
         work: impl FnOnce(&Inner) -> Result<T, SideError> + Send + 'static,
@@ -346,6 +337,25 @@ impl SideStore for LocalSide {
         let (from, to) = (from.clone(), to.clone());
         self.blocking(move |inner| carry::rename(inner, &from, &to))
             .await
+    }
+
+    async fn mark_root(&self) -> Result<(), SideError> {
+        let mark = crate::home::random_hex(8)
+            .map_err(|why| SideError::Failed(format!("there is no randomness: {}", why.why)))?;
+        self.blocking(move |inner| {
+            room::mark_root(inner.root.as_fd(), &mark);
+            Ok(())
+        })
+        .await
+    }
+
+    /// A folder here is recognised by what [`SideStore::root`] says of it.
+    async fn is_marked(&self) -> Result<bool, SideError> {
+        Ok(true)
+    }
+
+    fn stamps_change_alone(&self) -> bool {
+        true
     }
 
     fn is_fresh(&self, entry: &Entry) -> bool {

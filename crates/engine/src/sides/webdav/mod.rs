@@ -117,52 +117,12 @@ impl WebdavSide {
         }
     }
 
-    /// Whether another software answers than the one that was probed; from then on, the worst is believed of it.
-    #[must_use]
-    pub fn software_changed(&self) -> bool {
-        let inner = &self.inner;
-        let now = inner
-            .software
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner);
-        let changed = matches!((&inner.probed, &*now), (Some(probed), Some(now)) if probed != now);
-        if changed {
-            *inner.ways.lock().unwrap_or_else(PoisonError::into_inner) = Ways::of_a_stranger();
-        }
-        changed
-    }
-
-    /// Makes the tool's own folder for this lane at the far root, by which the root is recognised later.
-    ///
-    /// # Errors
-    /// Where the server does not let us.
-    pub async fn mark_root(&self) -> Result<(), SideError> {
-        room::make_ready(&self.inner).await
-    }
-
     /// Where a spare lies, below the account's address.
     ///
     /// # Errors
     /// Where that is no name.
     pub(crate) fn spare_at(&self, spare: &str) -> Result<RelPath, SideError> {
         self.inner.room.spare(spare)
-    }
-
-    /// Whether the tool's own folder for this lane is there.
-    ///
-    /// # Errors
-    /// As [`SideStore::look`].
-    pub async fn is_marked(&self) -> Result<bool, SideError> {
-        Ok(list::look(&self.inner, self.inner.room.lane())
-            .await?
-            .is_some())
-    }
-
-    /// Whether nothing can be written there: the account was added read-only, or the server said so when the root was
-    /// looked at last.
-    #[must_use]
-    pub fn is_read_only(&self) -> bool {
-        self.inner.client.is_read_only() || self.inner.only_read.load(Ordering::Relaxed)
     }
 
     /// What a folder holds, in no order.
@@ -429,6 +389,33 @@ impl SideStore for WebdavSide {
         let inner = &self.inner;
         let seen = self.look(from).await?.ok_or(SideError::Missing)?;
         carry::move_new(inner, &inner.far(from), &inner.far(to), Some(&seen)).await
+    }
+
+    async fn mark_root(&self) -> Result<(), SideError> {
+        room::make_ready(&self.inner).await
+    }
+
+    async fn is_marked(&self) -> Result<bool, SideError> {
+        Ok(list::look(&self.inner, self.inner.room.lane())
+            .await?
+            .is_some())
+    }
+
+    fn is_read_only(&self) -> bool {
+        self.inner.client.is_read_only() || self.inner.only_read.load(Ordering::Relaxed)
+    }
+
+    fn software_changed(&self) -> bool {
+        let inner = &self.inner;
+        let now = inner
+            .software
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        let changed = matches!((&inner.probed, &*now), (Some(probed), Some(now)) if probed != now);
+        if changed {
+            *inner.ways.lock().unwrap_or_else(PoisonError::into_inner) = Ways::of_a_stranger();
+        }
+        changed
     }
 
     fn is_fresh(&self, entry: &Entry) -> bool {

@@ -1,0 +1,106 @@
+//! `lane add | list | show | change | remove`.
+
+mod add;
+mod change;
+mod list;
+mod remove;
+mod show;
+
+use std::process::ExitCode;
+
+use katabatic_core::{EditTime, Rule, words};
+use katabatic_engine::Error;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::lanes::NextPass;
+use katabatic_engine::ledger::rows;
+use katabatic_engine::place::Place;
+use serde_json::{Value, json};
+
+use super::plan::totals_words;
+use crate::app::App;
+use crate::args::Lane;
+use crate::draw::line;
+
+pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
+    match lane {
+        Lane::Add(typed) => add::add(app, typed)?,
+        Lane::List => list::list(app)?,
+        Lane::Show(named) => show::show(app, &named.name)?,
+        Lane::Change(typed) => change::change(app, typed)?,
+        Lane::Remove(named) => remove::remove(app, &named.name)?,
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// A far side as it was typed.
+fn far_place(app: &App, typed: &str) -> Result<Place, Error> {
+    Place::parse(typed, &app.config.account_names())
+}
+
+/// What the next pass would do, a line each.
+pub fn say_next_pass(next: &NextPass, lane: &LaneConfig) {
+    let words = totals_words(&next.plan.totals());
+    let nothing = words.is_empty();
+    for words in words {
+        line(format!("  {words}"));
+    }
+    if next.first {
+        line("  remove nothing: a first pass only adds what one side lacks");
+    } else if nothing {
+        line("  change nothing");
+    }
+    say_left_out(next);
+    for warning in &next.unwise {
+        line(format!("Mind: {warning}"));
+    }
+    if next.far_read_only && lane.terms.direction.writes_to(katabatic_core::Side::Far) {
+        line(format!(
+            "Mind: {} may only be read. What changes here is never carried up; it stays, marked as stuck.",
+            lane.far_place()
+        ));
+    }
+}
+
+fn say_left_out(next: &NextPass) {
+    for (by, tally) in &next.plan.left_out {
+        line(format!(
+            "  leave out {} by {by}, {}",
+            words::count(tally.files, "file", "files"),
+            words::bytes(tally.bytes)
+        ));
+    }
+}
+
+/// A lane as JSON has it.
+fn described(lane: &LaneConfig) -> Value {
+    let choice = &lane.selection.choice;
+    let rules: Vec<&str> = lane.selection.rules.iter().map(Rule::text).collect();
+    json!({
+        "name": lane.name,
+        "near": lane.near.to_string_lossy(),
+        "far": lane.far_place(),
+        "direction": lane.terms.direction.word(),
+        "removals": lane.terms.removals.word(),
+        "drift": lane.terms.drift.word(),
+        "updates": lane.terms.updates.word(),
+        "skip": choice.skipped().map(|folder| folder.as_str()).collect::<Vec<_>>(),
+        "take": choice.taken().map(|folder| folder.as_str()).collect::<Vec<_>>(),
+        "new_folders": choice.new_folders.word(),
+        "leave_out": rules,
+        "by_name_only": lane.by_name_only,
+        "brake": {
+            "percent": lane.brake.percent,
+            "always_fine": lane.brake.always_fine,
+            "never_fine": lane.brake.never_fine,
+        },
+        "limit_up": lane.limits.up.map(|rate| rate.0),
+        "limit_down": lane.limits.down.map(|rate| rate.0),
+    })
+}
+
+fn last_pass(app: &App, lane: &LaneConfig) -> Result<(u64, Option<EditTime>), Error> {
+    let row = app
+        .ledger
+        .read(|connection| rows::lane_of(connection, &lane.id))?;
+    Ok(row.map_or((0, None), |row| (row.pass, row.seen_at)))
+}

@@ -1,0 +1,175 @@
+//! `lane show`: what a lane is and does, and what it leaves out.
+
+use std::collections::BTreeMap;
+
+use katabatic_core::{Direction, NewFolders, RelPath, Tally, words};
+use katabatic_engine::Error;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::ledger::rows;
+use katabatic_engine::net::rate::Limits;
+use katabatic_engine::place::Place;
+use serde_json::{Value, json};
+
+use super::{described, last_pass};
+use crate::app::App;
+use crate::draw::table::Rows;
+use crate::draw::{field, json, line, time};
+use crate::limits;
+
+pub fn show(app: &App, name: &str) -> Result<(), Error> {
+    let lane = app.config.lane(name)?;
+    let (pass, seen) = last_pass(app, lane)?;
+    let left_out = left_out(app, lane)?;
+    if app.common.json {
+        let mut described = described(lane);
+        described["passes"] = json!(pass);
+        described["last_pass"] = json::time(seen);
+        let tally = |(by, tally): (&String, &Tally)| json!({"by": by, "files": tally.files, "bytes": tally.bytes});
+        described["left_out"] = Value::Array(left_out.iter().map(tally).collect());
+        json::print(&json!({"lane": described}));
+        return Ok(());
+    }
+    line(format!("lane {}", lane.name));
+    let fact = |what: &str, text: &str| field(app.style, what, text);
+    fact("near", &lane.near.display().to_string());
+    match lane.account() {
+        Some(account) => {
+            let account = app.config.account(account)?;
+            let whose = format!(
+                "{} ({} at {})",
+                lane.far_place(),
+                account.user,
+                account.address
+            );
+            fact("far", &whose);
+            if account.plain_http {
+                fact(
+                    "plain http",
+                    "everybody on the way can read the password and every file",
+                );
+            }
+        }
+        None => fact("far", &lane.far_place()),
+    }
+    say_terms(app, lane);
+    if lane.limits != Limits::default() {
+        fact("limits", &limits::words(lane.limits));
+    }
+    if lane.by_name_only {
+        fact(
+            "by name",
+            &format!("synced only when it is named: katabatic sync {}", lane.name),
+        );
+    }
+    match seen {
+        Some(at) => fact("last pass", &format!("number {pass}, {}", time::exact(at))),
+        None => fact("last pass", "never"),
+    }
+    say_left_out(app, lane, &left_out);
+    line(format!(
+        "See where its files stand: katabatic status {}",
+        lane.name
+    ));
+    Ok(())
+}
+
+fn say_terms(app: &App, lane: &LaneConfig) {
+    let fact = |what: &str, text: &str| field(app.style, what, text);
+    let terms = lane.terms;
+    let one_way = terms.direction != Direction::TwoWay;
+    fact(
+        "direction",
+        &format!("{}: {}", terms.direction.word(), terms.direction.meaning()),
+    );
+    fact("removals", terms.removals.meaning());
+    if one_way {
+        fact("drift", terms.drift.meaning());
+        fact(
+            "updates",
+            &format!("new versions {}", terms.updates.meaning()),
+        );
+    }
+    fact(
+        "conflicts",
+        "neither side is touched until somebody settles them",
+    );
+    let brake = lane.brake;
+    fact(
+        "brake",
+        &format!(
+            "stops a pass that would remove or replace more than {} % of the files in a day (up to {} are always fine, more than {} never)",
+            brake.percent, brake.always_fine, brake.never_fine
+        ),
+    );
+}
+
+fn left_out(app: &App, lane: &LaneConfig) -> Result<BTreeMap<String, Tally>, Error> {
+    let found = app
+        .ledger
+        .read(|connection| match rows::lane_of(connection, &lane.id)? {
+            Some(row) => rows::left_out(connection, row.key),
+            None => Ok(Vec::new()),
+        })?;
+    Ok(found.into_iter().collect())
+}
+
+fn say_left_out(app: &App, lane: &LaneConfig, left_out: &BTreeMap<String, Tally>) {
+    let choice = &lane.selection.choice;
+    if lane.selection == Default::default() {
+        return field(app.style, "left out", "nothing by rule or choice");
+    }
+    let count = |by: &str| match left_out.get(by) {
+        Some(tally) => format!(
+            "{}, {}",
+            words::count(tally.files, "file", "files"),
+            words::bytes(tally.bytes)
+        ),
+        None => "nothing so far".into(),
+    };
+    line("  left out, as last listed");
+    let mut rows = Rows::bare(app.style, 3);
+    for folder in choice.skipped() {
+        let name = format!("/{folder}/");
+        let counted = count(&name);
+        rows.add(vec![name, "a folder that is not taken".into(), counted]);
+    }
+    let new = left_out.keys().filter(|name| {
+        choice.new_folders == NewFolders::Skip
+            && !choice
+                .skipped()
+                .any(|folder| format!("/{folder}/") == **name)
+            && !lane.selection.rules.iter().any(|rule| rule.text() == *name)
+    });
+    for name in new {
+        rows.add(vec![
+            name.clone(),
+            "a new folder there, not taken by itself".into(),
+            count(name),
+        ]);
+    }
+    for rule in &lane.selection.rules {
+        rows.add(vec![
+            rule.text().to_owned(),
+            rule.meaning(),
+            count(rule.text()),
+        ]);
+    }
+    rows.print(4);
+    let takes: Vec<&str> = choice.taken().map(RelPath::as_str).collect();
+    if !takes.is_empty() {
+        field(app.style, "taken", &takes.join(", "));
+    }
+    let caught = lane
+        .selection
+        .rules
+        .iter()
+        .find(|rule| left_out.contains_key(rule.text()));
+    if let (Some(rule), Place::Far { .. }) = (caught, &lane.far) {
+        line(format!(
+            "To see what a rule leaves out: katabatic status {}. To have it carried again: katabatic lane change {} --let-in {}",
+            lane.name,
+            lane.name,
+            words::typed(rule.text())
+        ));
+    }
+}

@@ -1,0 +1,107 @@
+//! The keys of one table of the config, read with an eye on what they may be.
+
+use toml_edit::{Item, Table, value};
+
+use crate::net::rate::{Limits, Rate};
+
+pub(super) fn write_limits(table: &mut Item, limits: Limits) {
+    for (key, rate) in [("limit_up", limits.up), ("limit_down", limits.down)] {
+        set_or_remove(table, key, rate.map(|rate| value(rate.to_string())));
+    }
+}
+
+pub(super) fn set_or_remove(table: &mut Item, key: &str, item: Option<Item>) {
+    match item {
+        Some(item) => table[key] = item,
+        None => {
+            if let Some(table) = table.as_table_like_mut() {
+                table.remove(key);
+            }
+        }
+    }
+}
+
+pub(super) struct Fields {
+    whose: String,
+    table: Table,
+}
+
+impl Fields {
+    pub(super) fn of(whose: &str, table: Table, known: &[&str]) -> Result<Fields, String> {
+        let strange = table
+            .iter()
+            .map(|(key, _)| key.to_owned())
+            .find(|key| !known.contains(&key.as_str()));
+        match strange {
+            Some(key) => Err(format!(
+                "[{whose}] `{key}` means nothing here; there are {}",
+                known.join(", ")
+            )),
+            None => Ok(Fields {
+                whose: whose.to_owned(),
+                table,
+            }),
+        }
+    }
+
+    pub(super) fn odd(&self, key: &str, wanted: &str) -> String {
+        format!("[{}] {key} must be {wanted}", self.whose)
+    }
+
+    pub(super) fn optional(&self, key: &str) -> Result<Option<String>, String> {
+        match self.table.get(key) {
+            None => Ok(None),
+            Some(_) => self.text(key).map(Some),
+        }
+    }
+
+    pub(super) fn flag(&self, key: &str) -> Result<bool, String> {
+        match self.table.get(key) {
+            None => Ok(false),
+            Some(item) => item.as_bool().ok_or_else(|| self.odd(key, "true or false")),
+        }
+    }
+
+    pub(super) fn number(&self, key: &str) -> Result<Option<u64>, String> {
+        match self.table.get(key) {
+            None => Ok(None),
+            Some(item) => item
+                .as_integer()
+                .and_then(|number| u64::try_from(number).ok())
+                .filter(|&number| number > 0)
+                .map(Some)
+                .ok_or_else(|| self.odd(key, "a whole number above 0")),
+        }
+    }
+
+    pub(super) fn list(&self, key: &str) -> Result<Vec<String>, String> {
+        let Some(item) = self.table.get(key) else {
+            return Ok(Vec::new());
+        };
+        let texts = item.as_array().and_then(|array| {
+            let text = |item: &toml_edit::Value| item.as_str().map(str::to_owned);
+            array.iter().map(text).collect()
+        });
+        texts.ok_or_else(|| self.odd(key, "a list of texts, such as [\"…\", \"…\"]"))
+    }
+
+    pub(super) fn limits(&self) -> Result<Limits, String> {
+        let rate = |key: &str| match self.optional(key)? {
+            None => Ok(None),
+            Some(text) => Rate::parse(&text)
+                .map(Some)
+                .map_err(|why| self.odd(key, &format!("a rate ({why})"))),
+        };
+        Ok(Limits {
+            up: rate("limit_up")?,
+            down: rate("limit_down")?,
+        })
+    }
+
+    pub(super) fn text(&self, key: &str) -> Result<String, String> {
+        match self.table.get(key).and_then(Item::as_str) {
+            Some(text) if !text.is_empty() => Ok(text.to_owned()),
+            _ => Err(format!("[{}] needs {key} = \"…\"", self.whose)),
+        }
+    }
+}

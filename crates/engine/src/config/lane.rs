@@ -1,0 +1,345 @@
+//! A lane as the config has it.
+
+use std::path::PathBuf;
+
+use katabatic_core::brake::BrakeLimits;
+use katabatic_core::{Choice, Direction, Drift, NewFolders, RelPath, Removals, Rule, Selection};
+use katabatic_core::{Terms, Updates};
+use toml_edit::{Array, Item, Table, value};
+
+use super::fields::{Fields, set_or_remove, write_limits};
+use crate::net::rate::Limits;
+use crate::place::Place;
+
+/// A lane as the config has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LaneConfig {
+    /// The name.
+    pub name: String,
+    /// What the ledger knows it by; made once, never changed.
+    pub id: String,
+    /// The near folder, absolute.
+    pub near: PathBuf,
+    /// The far folder: one of an account, or one of this computer.
+    pub far: Place,
+    /// Which way it carries, and what becomes of removals, drift and new versions.
+    pub terms: Terms,
+    /// What it leaves out.
+    pub selection: Selection,
+    /// What stops a pass.
+    pub brake: BrakeLimits,
+    /// Whether a pass needs the lane to be named.
+    pub by_name_only: bool,
+    /// How much of it may go over the line in a second.
+    pub limits: Limits,
+}
+
+/// A folder of an account as people write it.
+#[must_use]
+pub fn far_place(account: &str, path: &RelPath) -> String {
+    if path.is_root() {
+        format!("@{account}/")
+    } else {
+        format!("@{account}/{path}")
+    }
+}
+
+const LANE_KEYS: [&str; 17] = [
+    "id",
+    "near",
+    "far",
+    "direction",
+    "removals",
+    "drift",
+    "updates",
+    "skip",
+    "take",
+    "new_folders",
+    "leave_out",
+    "by_name_only",
+    "brake_percent",
+    "brake_always_fine",
+    "brake_never_fine",
+    "limit_up",
+    "limit_down",
+];
+
+impl LaneConfig {
+    /// A lane of the usual terms that leaves nothing out.
+    #[must_use]
+    pub fn new(name: &str, id: &str, near: PathBuf, far: Place) -> LaneConfig {
+        LaneConfig {
+            name: name.to_owned(),
+            id: id.to_owned(),
+            near,
+            far,
+            terms: Terms::default(),
+            selection: Selection::default(),
+            brake: BrakeLimits::default(),
+            by_name_only: false,
+            limits: Limits::default(),
+        }
+    }
+
+    /// The far side as people write it: `@office/Scores`.
+    #[must_use]
+    pub fn far_place(&self) -> String {
+        self.far.to_string()
+    }
+
+    /// The account of the far side, where it is one of an account.
+    #[must_use]
+    pub fn account(&self) -> Option<&str> {
+        match &self.far {
+            Place::Far { account, .. } => Some(account),
+            Place::Local(_) => None,
+        }
+    }
+
+    /// What the ledger is told of the terms: under other ones, what was agreed says nothing.
+    #[must_use]
+    pub fn terms_text(&self) -> String {
+        let terms = self.terms;
+        format!("{} {}", terms.direction.word(), terms.removals.word())
+    }
+
+    /// What the ledger is told of what is left out: with other rules or another choice, everything is listed.
+    #[must_use]
+    pub fn selection_text(&self) -> String {
+        let choice = &self.selection.choice;
+        let folders: Vec<_> = choice.skipped().chain(choice.taken()).collect();
+        let rules: Vec<&str> = self.selection.rules.iter().map(Rule::text).collect();
+        format!("{rules:?} {folders:?} {}", choice.new_folders.word())
+    }
+
+    /// What stands for the far side in a dated name: `@office`, or the folder's own name.
+    #[must_use]
+    pub fn far_label(&self) -> String {
+        match &self.far {
+            Place::Far { account, .. } => format!("@{account}"),
+            Place::Local(path) => path.file_name().map_or_else(
+                || "there".into(),
+                |name| name.to_string_lossy().into_owned(),
+            ),
+        }
+    }
+
+    pub(super) fn read(
+        name: &str,
+        table: Table,
+        accounts: &[String],
+    ) -> Result<LaneConfig, String> {
+        let fields = Fields::of(&format!("lane.{name}"), table, &LANE_KEYS)?;
+        let odd =
+            |key: &str, text: &str, why: &str| format!("[lane.{name}] {key} = \"{text}\": {why}");
+        let near = fields.text("near")?;
+        if !PathBuf::from(&near).is_absolute() {
+            return Err(odd("near", &near, "it must be an absolute path"));
+        }
+        let far = fields.text("far")?;
+        let far = match Place::parse(&far, accounts) {
+            Ok(Place::Local(_)) if !PathBuf::from(&far).is_absolute() => Err(
+                "it must be @ACCOUNT/FOLDER of an account above, or an absolute path".to_owned(),
+            ),
+            // As it was written: a drive that is not plugged in resolves to something else.
+            Ok(Place::Local(_)) => Ok(Place::Local(PathBuf::from(&far))),
+            Ok(place) => Ok(place),
+            Err(error) => Err(error.why),
+        }
+        .map_err(|why| odd("far", &far, &why))?;
+        let brake = BrakeLimits::default();
+        let never_fine = fields.number("brake_never_fine")?;
+        Ok(LaneConfig {
+            name: name.to_owned(),
+            id: fields.text("id")?,
+            near: near.into(),
+            far,
+            terms: terms(&fields)?,
+            selection: selection(&fields)?,
+            brake: BrakeLimits {
+                percent: match fields.number("brake_percent")? {
+                    None => brake.percent,
+                    Some(percent @ 1..=100) => percent,
+                    Some(_) => return Err(fields.odd("brake_percent", "from 1 to 100")),
+                },
+                always_fine: fields
+                    .number("brake_always_fine")?
+                    .unwrap_or(brake.always_fine),
+                never_fine: never_fine.unwrap_or(brake.never_fine),
+            },
+            by_name_only: fields.flag("by_name_only")?,
+            limits: fields.limits()?,
+        })
+    }
+
+    /// Writes what differs from the usual; comments and the order of what is there stay.
+    pub(super) fn write(&self, table: &mut Item) -> Result<(), String> {
+        let near = self
+            .near
+            .to_str()
+            .ok_or_else(|| "its path is not UTF-8".to_owned())?;
+        set(table, "id", &self.id);
+        set(table, "near", near);
+        set(table, "far", &self.far_place());
+        set(table, "direction", self.terms.direction.word());
+        let (terms, usual) = (self.terms, Terms::of(self.terms.direction));
+        let differs = |differs: bool, word: &str| differs.then(|| value(word));
+        for (key, item) in [
+            (
+                "removals",
+                differs(terms.removals != usual.removals, terms.removals.word()),
+            ),
+            (
+                "drift",
+                differs(terms.drift != usual.drift, terms.drift.word()),
+            ),
+            (
+                "updates",
+                differs(terms.updates != usual.updates, terms.updates.word()),
+            ),
+            ("by_name_only", self.by_name_only.then(|| value(true))),
+        ] {
+            set_or_remove(table, key, item);
+        }
+        let choice = &self.selection.choice;
+        let rules: Vec<&str> = self.selection.rules.iter().map(Rule::text).collect();
+        for (key, list) in [
+            ("skip", choice.skipped().map(RelPath::as_str).collect()),
+            ("take", choice.taken().map(RelPath::as_str).collect()),
+            ("leave_out", rules),
+        ] {
+            write_list(table, key, &list);
+        }
+        let new_folders = choice.new_folders;
+        let skips = new_folders == NewFolders::Skip;
+        set_or_remove(
+            table,
+            "new_folders",
+            skips.then(|| value(new_folders.word())),
+        );
+        let usual = BrakeLimits::default();
+        for (key, number, usual) in [
+            ("brake_percent", self.brake.percent, usual.percent),
+            (
+                "brake_always_fine",
+                self.brake.always_fine,
+                usual.always_fine,
+            ),
+            ("brake_never_fine", self.brake.never_fine, usual.never_fine),
+        ] {
+            let number = i64::try_from(number).unwrap_or(i64::MAX);
+            set_or_remove(
+                table,
+                key,
+                (number != usual.cast_signed()).then(|| value(number)),
+            );
+        }
+        write_limits(table, self.limits);
+        Ok(())
+    }
+}
+
+/// Sets a text where it is another one, so that what stands behind it on the line stays.
+fn set(table: &mut Item, key: &str, text: &str) {
+    if table.get(key).and_then(Item::as_str) != Some(text) {
+        table[key] = value(text);
+    }
+}
+
+fn write_list(table: &mut Item, key: &str, list: &[&str]) {
+    let there = table.get(key).and_then(Item::as_array);
+    let same = there.is_some_and(|array| {
+        array
+            .iter()
+            .map(|item| item.as_str())
+            .eq(list.iter().map(|text| Some(*text)))
+    });
+    if !same {
+        let array: Array = list.iter().copied().collect();
+        set_or_remove(table, key, (!list.is_empty()).then(|| value(array)));
+    }
+}
+
+fn word<T>(
+    fields: &Fields,
+    key: &str,
+    parse: impl Fn(&str) -> Option<T>,
+    usual: T,
+    known: &[&str],
+) -> Result<T, String> {
+    match fields.optional(key)? {
+        None => Ok(usual),
+        Some(text) => {
+            parse(&text).ok_or_else(|| fields.odd(key, &format!("one of {}", known.join(", "))))
+        }
+    }
+}
+
+fn terms(fields: &Fields) -> Result<Terms, String> {
+    let direction = fields.text("direction")?;
+    let known = Direction::ALL.map(Direction::word);
+    let direction = Direction::parse(&direction)
+        .ok_or_else(|| fields.odd("direction", &format!("one of {}", known.join(", "))))?;
+    let usual = Terms::of(direction);
+    let terms = Terms {
+        direction,
+        removals: word(
+            fields,
+            "removals",
+            Removals::parse,
+            usual.removals,
+            &Removals::ALL.map(Removals::word),
+        )?,
+        drift: word(
+            fields,
+            "drift",
+            Drift::parse,
+            usual.drift,
+            &Drift::ALL.map(Drift::word),
+        )?,
+        updates: word(
+            fields,
+            "updates",
+            Updates::parse,
+            usual.updates,
+            &Updates::ALL.map(Updates::word),
+        )?,
+    };
+    terms.check().map_err(|why| fields.odd("direction", &why))?;
+    Ok(terms)
+}
+
+fn selection(fields: &Fields) -> Result<Selection, String> {
+    let folders = |key: &str| {
+        let parse = |text: String| -> Result<RelPath, String> {
+            RelPath::parse(text.trim_matches('/'))
+                .ok()
+                .filter(|path| !path.is_root())
+                .ok_or_else(|| fields.odd(key, &format!("a list of folders, not {text:?}")))
+        };
+        fields
+            .list(key)?
+            .into_iter()
+            .map(parse)
+            .collect::<Result<Vec<_>, _>>()
+    };
+    let rule = |text: String| {
+        Rule::parse(&text)
+            .map_err(|why| fields.odd("leave_out", &format!("a list of rules, but {why}")))
+    };
+    let new_folders = word(
+        fields,
+        "new_folders",
+        NewFolders::parse,
+        NewFolders::Take,
+        &["take", "skip"],
+    )?;
+    Ok(Selection {
+        rules: fields
+            .list("leave_out")?
+            .into_iter()
+            .map(rule)
+            .collect::<Result<_, _>>()?,
+        choice: Choice::new(&folders("skip")?, &folders("take")?, new_folders),
+    })
+}

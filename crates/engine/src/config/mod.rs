@@ -1,0 +1,400 @@
+//! The config: one TOML file, made to be read and edited by hand. Commands change it in place and keep its comments.
+
+mod account;
+mod fields;
+mod lane;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use toml_edit::{DocumentMut, Item, Table, value};
+
+pub use account::{AccountConfig, SignIn};
+pub use lane::{LaneConfig, far_place};
+
+use crate::Error;
+use crate::home::{Home, write_private};
+use crate::place::Place;
+
+/// The config file, read and checked.
+#[derive(Clone, Debug)]
+pub struct Config {
+    file: PathBuf,
+    document: DocumentMut,
+    /// The accounts, in the file's order.
+    pub accounts: Vec<AccountConfig>,
+    /// The lanes, in the file's order.
+    pub lanes: Vec<LaneConfig>,
+}
+
+impl Config {
+    /// Reads the config of a home; one that is not there is empty.
+    ///
+    /// # Errors
+    /// Says which line or key is wrong.
+    pub fn read(home: &Home) -> Result<Config, Error> {
+        let file = home.config_file();
+        let text = match fs::read_to_string(&file) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
+            Err(error) => return Err(wrong(&file, &error.to_string())),
+        };
+        let document: DocumentMut = text
+            .parse()
+            .map_err(|error: toml_edit::TomlError| wrong(&file, &error.to_string()))?;
+        let mut config = Config {
+            file,
+            document,
+            accounts: Vec::new(),
+            lanes: Vec::new(),
+        };
+        config.understand()?;
+        Ok(config)
+    }
+
+    fn understand(&mut self) -> Result<(), Error> {
+        let wrong = |why: String| wrong(&self.file, &why);
+        for (key, _) in self.document.iter() {
+            if !["account", "lane"].contains(&key) {
+                return Err(wrong(format!(
+                    "`{key}` means nothing here; there are [account.NAME] and [lane.NAME]"
+                )));
+            }
+        }
+        let mut accounts = Vec::new();
+        for (name, table) in tables(&self.document, "account").map_err(wrong)? {
+            check_name(&name).map_err(|why| wrong(format!("[account.{name}]: {why}")))?;
+            accounts.push(AccountConfig::read(&name, table).map_err(wrong)?);
+        }
+        let names: Vec<String> = accounts
+            .iter()
+            .map(|account: &AccountConfig| account.name.clone())
+            .collect();
+        let mut lanes = Vec::new();
+        for (name, table) in tables(&self.document, "lane").map_err(wrong)? {
+            check_name(&name).map_err(|why| wrong(format!("[lane.{name}]: {why}")))?;
+            lanes.push(LaneConfig::read(&name, table, &names).map_err(wrong)?);
+        }
+        (self.accounts, self.lanes) = (accounts, lanes);
+        Ok(())
+    }
+
+    /// The names of all accounts.
+    #[must_use]
+    pub fn account_names(&self) -> Vec<String> {
+        self.accounts
+            .iter()
+            .map(|account| account.name.clone())
+            .collect()
+    }
+
+    /// The account of this name.
+    ///
+    /// # Errors
+    /// Lists the accounts there are.
+    pub fn account(&self, name: &str) -> Result<&AccountConfig, Error> {
+        let name = name.strip_prefix('@').unwrap_or(name);
+        self.accounts
+            .iter()
+            .find(|account| account.name == name)
+            .ok_or_else(|| {
+                Error::usage(
+                    format!("the account {name}"),
+                    "there is none of that name",
+                    listed("account", &self.account_names()),
+                )
+            })
+    }
+
+    /// The lane of this name.
+    ///
+    /// # Errors
+    /// Lists the lanes there are.
+    pub fn lane(&self, name: &str) -> Result<&LaneConfig, Error> {
+        self.lanes
+            .iter()
+            .find(|lane| lane.name == name)
+            .ok_or_else(|| {
+                let names: Vec<String> = self.lanes.iter().map(|lane| lane.name.clone()).collect();
+                Error::usage(
+                    format!("the lane {name}"),
+                    "there is none of that name",
+                    listed("lane", &names),
+                )
+            })
+    }
+
+    /// Adds an account and saves.
+    ///
+    /// # Errors
+    /// A name that is taken or cannot be one; a file that cannot be written.
+    pub fn add_account(&mut self, account: AccountConfig) -> Result<(), Error> {
+        self.check_free(
+            "account",
+            &account.name,
+            self.accounts.iter().any(|known| known.name == account.name),
+        )?;
+        account.write(self.table("account", &account.name));
+        self.accounts.push(account);
+        self.save()
+    }
+
+    /// Changes an account and saves.
+    ///
+    /// # Errors
+    /// Where there is none of that name, or the file cannot be written.
+    pub fn change_account(&mut self, account: AccountConfig) -> Result<(), Error> {
+        self.account(&account.name)?;
+        account.write(&mut self.document["account"][&account.name]);
+        for known in &mut self.accounts {
+            if known.name == account.name {
+                known.clone_from(&account);
+            }
+        }
+        self.save()
+    }
+
+    /// Gives an account another name, in its lanes too, and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn rename_account(&mut self, from: &str, to: &str) -> Result<(), Error> {
+        let group = self
+            .document
+            .get_mut("account")
+            .and_then(Item::as_table_like_mut);
+        if let Some(group) = group
+            && let Some(item) = group.remove(from)
+        {
+            group.insert(to, item);
+        }
+        for account in &mut self.accounts {
+            if account.name == from {
+                to.clone_into(&mut account.name);
+            }
+        }
+        for lane in &mut self.lanes {
+            if let Place::Far { account, .. } = &mut lane.far
+                && account == from
+            {
+                to.clone_into(account);
+                self.document["lane"][&lane.name]["far"] = value(lane.far_place());
+            }
+        }
+        self.save()
+    }
+
+    /// Changes a lane and saves.
+    ///
+    /// # Errors
+    /// Where there is none of that name, or the file cannot be written.
+    pub fn change_lane(&mut self, lane: LaneConfig) -> Result<(), Error> {
+        self.lane(&lane.name)?;
+        let table = &mut self.document["lane"][&lane.name];
+        lane.write(table).map_err(|why| unwritable(&lane, why))?;
+        for known in &mut self.lanes {
+            if known.name == lane.name {
+                known.clone_from(&lane);
+            }
+        }
+        self.save()
+    }
+
+    /// Adds a lane and saves.
+    ///
+    /// # Errors
+    /// As [`Config::add_account`].
+    pub fn add_lane(&mut self, lane: LaneConfig) -> Result<(), Error> {
+        self.check_free(
+            "lane",
+            &lane.name,
+            self.lanes.iter().any(|known| known.name == lane.name),
+        )?;
+        let mut table = Item::Table(Table::new());
+        lane.write(&mut table)
+            .map_err(|why| unwritable(&lane, why))?;
+        *self.table("lane", &lane.name) = table;
+        self.lanes.push(lane);
+        self.save()
+    }
+
+    /// Takes an account out and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn remove_account(&mut self, name: &str) -> Result<(), Error> {
+        self.remove("account", name);
+        self.accounts.retain(|account| account.name != name);
+        self.save()
+    }
+
+    /// Takes a lane out and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn remove_lane(&mut self, name: &str) -> Result<(), Error> {
+        self.remove("lane", name);
+        self.lanes.retain(|lane| lane.name != name);
+        self.save()
+    }
+
+    /// Whether a new name may be used.
+    ///
+    /// # Errors
+    /// Says why not.
+    pub fn check_free(&self, kind: &str, name: &str, taken: bool) -> Result<(), Error> {
+        let what = format!("the {kind} name {name:?}");
+        check_name(name).map_err(|why| {
+            Error::usage(&what, why, "Choose a name such as `office` or `scores`.")
+        })?;
+        if taken {
+            return Err(Error::usage(
+                what,
+                format!(
+                    "there is a{} {kind} of that name already",
+                    if kind == "account" { "n" } else { "" }
+                ),
+                format!(
+                    "Choose another name, or remove that one first: katabatic {kind} remove {name}"
+                ),
+            ));
+        }
+        Ok(())
+    }
+
+    fn table(&mut self, kind: &str, name: &str) -> &mut Item {
+        let group = self.document.entry(kind).or_insert_with(|| {
+            let mut group = Table::new();
+            group.set_implicit(true);
+            Item::Table(group)
+        });
+        group[name] = Item::Table(Table::new());
+        &mut group[name]
+    }
+
+    fn remove(&mut self, kind: &str, name: &str) {
+        if let Some(group) = self
+            .document
+            .get_mut(kind)
+            .and_then(Item::as_table_like_mut)
+        {
+            group.remove(name);
+        }
+    }
+
+    fn save(&self) -> Result<(), Error> {
+        write_private(&self.file, self.document.to_string().as_bytes()).map_err(|why| {
+            Error::failed(
+                format!("saving the config {}", self.file.display()),
+                why,
+                "Look at the folder's rights and room.",
+            )
+        })
+    }
+}
+
+fn unwritable(lane: &LaneConfig, why: String) -> Error {
+    let what = format!("the folder {}", lane.near.display());
+    Error::usage(what, why, "Rename the folder.")
+}
+
+fn listed(kind: &str, names: &[String]) -> String {
+    if names.is_empty() {
+        format!("There are none yet: katabatic {kind} add")
+    } else {
+        format!("There are: {}", names.join(", "))
+    }
+}
+
+fn wrong(file: &Path, why: &str) -> Error {
+    Error::usage(
+        format!("the config {}", file.display()),
+        why.trim_end(),
+        "Correct it with an editor; nothing was changed.",
+    )
+}
+
+fn tables(document: &DocumentMut, kind: &str) -> Result<Vec<(String, Table)>, String> {
+    let Some(group) = document.get(kind) else {
+        return Ok(Vec::new());
+    };
+    let group = group
+        .as_table_like()
+        .ok_or_else(|| format!("`{kind}` must be written [{kind}.NAME]"))?;
+    let table = |(name, item): (&str, &Item)| {
+        let table = item
+            .clone()
+            .into_table()
+            .map_err(|_| format!("`{kind}.{name}` must be a table, [{kind}.{name}]"))?;
+        Ok((name.to_owned(), table))
+    };
+    group.iter().map(table).collect()
+}
+
+fn check_name(name: &str) -> Result<(), String> {
+    let fine = |c: char| c.is_alphanumeric() || c == '-' || c == '_';
+    if name.is_empty() || name.len() > 64 || !name.chars().all(fine) || name.starts_with('-') {
+        return Err("a name is made of letters, digits, `-` and `_`, at most 64 bytes, and does not begin with `-`".into());
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn home(text: &str) -> (tempfile::TempDir, Home) {
+        let dir = tempfile::tempdir().unwrap();
+        let home = Home::under(dir.path()).unwrap();
+        fs::write(home.config_file(), text).unwrap();
+        (dir, home)
+    }
+
+    #[test]
+    fn commands_keep_the_comments_of_people() {
+        let (_dir, home) = home(
+            "# mind the account\n[account.old] # of last season\naddress = \"http://x/\"\nuser = \"u\"\n",
+        );
+        let mut config = Config::read(&home).unwrap();
+        let office = AccountConfig::new("office", "http://y/", "librarian");
+        config.add_account(office).unwrap();
+        let text = fs::read_to_string(home.config_file()).unwrap();
+        assert!(
+            text.starts_with("# mind the account\n[account.old] # of last season\n"),
+            "{text}"
+        );
+        let mut again = Config::read(&home).unwrap();
+        assert_eq!(again.accounts.len(), 2);
+        again.remove_account("office").unwrap();
+        assert_eq!(Config::read(&home).unwrap().account_names(), ["old"]);
+    }
+
+    #[test]
+    fn what_is_wrong_is_named() {
+        for (text, names) in [
+            ("[acount.x]\n", "`acount`"),
+            ("[account.x]\naddress = \"http://x/\"\n", "needs user"),
+            (
+                "[account.x]\naddress = \"a\"\nuser = \"u\"\npassword = \"p\"\n",
+                "`password` means nothing",
+            ),
+            (
+                "[lane.l]\nid = \"1\"\nnear = \"here\"\nfar = \"@x/\"\ndirection = \"two-way\"\n",
+                "absolute",
+            ),
+            (
+                "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"two-way\"\n",
+                "@ACCOUNT/FOLDER",
+            ),
+            (
+                "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"sideways\"\n",
+                "sideways",
+            ),
+            ("[lane\n", "line 1"),
+        ] {
+            let (_dir, home) = home(text);
+            let error = Config::read(&home).unwrap_err();
+            assert!(error.why.contains(names), "{text:?}: {error:?}");
+        }
+    }
+}

@@ -1,0 +1,344 @@
+//! Adding, changing and taking away lanes: both places are looked at, other lanes' claims are respected, and nothing is
+//! carried.
+
+mod overlap;
+mod unwise;
+
+use std::path::Path;
+use std::sync::Arc;
+
+use katabatic_core::{RelPath, Side};
+
+use crate::clock::SystemClock;
+use crate::config::{AccountConfig, Config, LaneConfig, far_place};
+use crate::ledger::{Ledger, intents, rows};
+use crate::lock::lock;
+use crate::open::{OpenLane, account_client, open_lane, side_failed};
+use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
+use crate::place::{Place, absolute};
+use crate::seam::NoHook;
+use crate::sides::webdav::WebdavSide;
+use crate::sides::{Put, SideError, SideStore};
+use crate::stop::Stop;
+use crate::{Class, Error, Home};
+
+use overlap::check_overlaps;
+pub use unwise::unwise;
+
+/// Checks a new lane, says what its first pass would do, and saves it. Nothing is carried. With `make`, folders that
+/// are missing are made.
+///
+/// # Errors
+/// A name or a place that cannot be used, with the reason; nothing is saved then.
+pub async fn add(
+    home: &Home,
+    config: &mut Config,
+    ledger: &Ledger,
+    lane: LaneConfig,
+    make: bool,
+    stop: &Stop,
+) -> Result<NextPass, Error> {
+    config.check_free(
+        "lane",
+        &lane.name,
+        config.lanes.iter().any(|known| known.name == lane.name),
+    )?;
+    check_places(home, config, &lane, make, stop).await?;
+    let open = open_lane(home, config, ledger, &lane, stop).await?;
+    let next = next_plan(open, ledger, stop).await?;
+    config.add_lane(lane)?;
+    Ok(next)
+}
+
+async fn check_places(
+    home: &Home,
+    config: &Config,
+    lane: &LaneConfig,
+    make: bool,
+    stop: &Stop,
+) -> Result<(), Error> {
+    let what = format!("the lane {}", lane.name);
+    lane.terms.check().map_err(|why| {
+        Error::usage(&what, format!("its direction must be {why}"), "Choose one.")
+    })?;
+    check_own_home(home, &lane.near)?;
+    if let Place::Local(far) = &lane.far {
+        check_own_home(home, far)?;
+    }
+    check_overlaps(config, lane)?;
+    check_folder(lane, &lane.near, make)?;
+    match &lane.far {
+        Place::Local(far) => check_folder(lane, far, make),
+        Place::Far { account, path } => {
+            check_far(home, config.account(account)?, lane, path, make, stop).await
+        }
+    }
+}
+
+/// What the next pass of a lane would do.
+#[derive(Debug)]
+pub struct NextPass {
+    /// The plan.
+    pub plan: Plan,
+    /// Whether it is a first pass, which compares and removes nothing.
+    pub first: bool,
+    /// Whether nothing can be written to the far side.
+    pub far_read_only: bool,
+    /// What is unwise about the lane, though possible; a sentence each.
+    pub unwise: Vec<String>,
+}
+
+/// Whether a change makes the next pass a first pass: what was agreed under other terms says nothing any more.
+#[must_use]
+pub fn starts_anew(before: &LaneConfig, after: &LaneConfig) -> bool {
+    (&before.near, &before.far) != (&after.near, &after.far)
+        || before.terms.direction != after.terms.direction
+        || before.terms.removals != after.terms.removals
+}
+
+/// What the next pass would do after a change of a lane. Nothing is changed.
+///
+/// # Errors
+/// A place that cannot be used, with the reason.
+pub async fn preview_change(
+    home: &Home,
+    config: &Config,
+    ledger: &Ledger,
+    after: &LaneConfig,
+    stop: &Stop,
+) -> Result<NextPass, Error> {
+    let before = config.lane(&after.name)?;
+    check_finished(
+        ledger,
+        &after.id,
+        &format!("changing the lane {}", after.name),
+        &after.name,
+    )?;
+    check_places(home, config, after, false, stop).await?;
+    if !starts_anew(before, after) {
+        let open = open_lane(home, config, ledger, after, stop).await?;
+        return next_plan(open, ledger, stop).await;
+    }
+    // A lane in the ledger that nothing was ever agreed in, looked at instead of the real one.
+    let empty = crate::home::random_hex(8)?;
+    let (id, drop_id) = (empty.clone(), empty);
+    let row = ledger
+        .write(move |connection| {
+            rows::ensure_lane(connection, &id)?;
+            rows::lane_of(connection, &id)?.ok_or(rusqlite::Error::QueryReturnedNoRows)
+        })
+        .await?;
+    let looked = async {
+        let mut open = open_lane(home, config, ledger, after, stop).await?;
+        open.row = row;
+        next_plan(open, ledger, stop).await
+    };
+    let next = looked.await;
+    ledger
+        .write(move |connection| rows::drop_lane(connection, &drop_id))
+        .await?;
+    next
+}
+
+/// Changes a lane. Where that starts it anew, the ledger forgets what was agreed, so that the next pass is a first
+/// pass, which compares and removes nothing; spares of an old far side stay known with the place they lie in.
+///
+/// # Errors
+/// Where ledger or config cannot be written.
+pub async fn change(config: &mut Config, ledger: &Ledger, after: LaneConfig) -> Result<(), Error> {
+    let before = config.lane(&after.name)?.clone();
+    let _lock = lock(&before.near)?;
+    let what = format!("changing the lane {}", after.name);
+    check_finished(ledger, &after.id, &what, &after.name)?;
+    // The ledger first: cut off between the two, the next pass is a first pass as the lane was, and harmless.
+    if starts_anew(&before, &after) {
+        let (id, place) = (before.id.clone(), before.far_place());
+        let other_far = before.far != after.far;
+        ledger
+            .write(move |connection| match other_far {
+                true => rows::untie_far(connection, &id, &place),
+                false => rows::forget_agreed(connection, &id),
+            })
+            .await?;
+    } else if before.selection != after.selection {
+        // What was left out may be taken again: whatever happened to it meanwhile must not travel as a removal.
+        let (id, lists) = (before.id.clone(), folders_that_change(&before, &after));
+        ledger
+            .write(move |connection| {
+                for folder in &lists {
+                    rows::forget_within(connection, &id, folder)?;
+                }
+                rows::forget_token(connection, &id)
+            })
+            .await?;
+    }
+    config.change_lane(after)
+}
+
+/// The folders that are taken from now on and were not.
+fn folders_that_change(before: &LaneConfig, after: &LaneConfig) -> Vec<RelPath> {
+    let skipped: Vec<&RelPath> = before.selection.choice.skipped().collect();
+    let still = |folder: &RelPath| {
+        after
+            .selection
+            .choice
+            .skipped()
+            .any(|other| other == folder)
+    };
+    let taken = after.selection.choice.taken();
+    skipped
+        .into_iter()
+        .filter(|folder| !still(folder))
+        .chain(taken)
+        .cloned()
+        .collect()
+}
+
+/// Takes a lane away; every file stays on both sides.
+///
+/// # Errors
+/// Where config or ledger cannot be written.
+pub async fn remove(config: &mut Config, ledger: &Ledger, name: &str) -> Result<(), Error> {
+    let id = config.lane(name)?.id.clone();
+    check_finished(ledger, &id, &format!("removing the lane {name}"), name)?;
+    config.remove_lane(name)?;
+    ledger
+        .write(move |connection| rows::forget_lane(connection, &id))
+        .await
+}
+
+/// A lane that was cut off in the middle of a file must be cleared up before it is untied.
+fn check_finished(ledger: &Ledger, id: &str, what: &str, name: &str) -> Result<(), Error> {
+    let unfinished = ledger.read(|connection| match rows::lane_of(connection, id)? {
+        Some(lane) => intents::unfinished(connection, lane.key).map(|all| all.len()),
+        None => Ok(0),
+    })?;
+    if unfinished == 0 {
+        return Ok(());
+    }
+    Err(Error::new(
+        Class::NeedsPerson,
+        what,
+        "a pass was cut off in the middle of a file, whose old version may lie in the spares alone",
+        format!("Let a pass clear it up first: katabatic sync {name}"),
+    ))
+}
+
+fn refused(lane: &LaneConfig, why: String, next: &str) -> Error {
+    Error::usage(format!("the lane {}", lane.name), why, next)
+}
+
+fn check_own_home(home: &Home, folder: &Path) -> Result<(), Error> {
+    let own = absolute(home.state());
+    if folder.starts_with(&own) || own.starts_with(folder) {
+        return Err(Error::usage(
+            format!("the folder {}", folder.display()),
+            format!(
+                "the tool keeps its own things in {}, and would carry itself",
+                own.display()
+            ),
+            "Choose another folder, or another home with --home DIR.",
+        ));
+    }
+    Ok(())
+}
+
+fn check_folder(lane: &LaneConfig, folder: &Path, make: bool) -> Result<(), Error> {
+    match folder.metadata() {
+        Ok(meta) if meta.is_dir() => Ok(()),
+        Ok(_) => Err(refused(
+            lane,
+            format!("{} is a file", folder.display()),
+            "Name a folder.",
+        )),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound && make => {
+            std::fs::create_dir_all(&folder).map_err(|why| {
+                refused(
+                    lane,
+                    format!("{} could not be made: {why}", folder.display()),
+                    "Name another folder.",
+                )
+            })
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Err(Error::new(
+            Class::NotThere,
+            format!("the lane {}", lane.name),
+            format!("there is no folder {}", folder.display()),
+            "Check the spelling; to have it made, say --make.",
+        )),
+        Err(error) => Err(refused(
+            lane,
+            format!("{}: {error}", folder.display()),
+            "Look at the folder's rights.",
+        )),
+    }
+}
+
+async fn check_far(
+    home: &Home,
+    account: &AccountConfig,
+    lane: &LaneConfig,
+    path: &RelPath,
+    make: bool,
+    stop: &Stop,
+) -> Result<(), Error> {
+    let client = account_client(home, account, stop)?;
+    let root = WebdavSide::new(client, RelPath::root(), "none", "none");
+    let failed = |error: SideError| side_failed(lane, Side::Far, &error);
+    let mut at = RelPath::root();
+    for part in path.parts() {
+        at = at
+            .join(part)
+            .map_err(|why| refused(lane, why.to_string(), "Name another folder."))?;
+        match root.look(&at).await.map_err(failed)? {
+            Some(entry) if entry.kind == katabatic_core::Kind::Folder => {}
+            Some(_) => {
+                return Err(refused(
+                    lane,
+                    format!("{} is a file there", far_place(&account.name, &at)),
+                    "Name a folder.",
+                ));
+            }
+            None if make => {
+                if root.make_folder(&at).await.map_err(failed)? == Put::Taken {
+                    return Err(refused(
+                        lane,
+                        format!(
+                            "{} came to be a file meanwhile",
+                            far_place(&account.name, &at)
+                        ),
+                        "Try again.",
+                    ));
+                }
+            }
+            None => {
+                return Err(Error::new(
+                    Class::NotThere,
+                    format!("the lane {}", lane.name),
+                    format!("there is no folder {}", far_place(&account.name, &at)),
+                    "Check the spelling; to have it made, say --make.",
+                ));
+            }
+        }
+    }
+    root.root().await.map(drop).map_err(failed)
+}
+
+async fn next_plan(open: OpenLane, ledger: &Ledger, stop: &Stop) -> Result<NextPass, Error> {
+    let pass = Pass {
+        lane: open,
+        ledger: ledger.clone(),
+        clock: Arc::new(SystemClock),
+        hook: Arc::new(NoHook),
+        stop: stop.clone(),
+        progress: Arc::new(Progress::default()),
+        read: ReadFiles::default(),
+    };
+    let plan = pass.plan(&Wish::default()).await?;
+    Ok(NextPass {
+        first: pass.lane.row.pass == 0,
+        far_read_only: pass.lane.far.is_read_only(),
+        unwise: unwise(&pass.lane.config),
+        plan,
+    })
+}
