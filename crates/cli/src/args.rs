@@ -58,6 +58,8 @@ pub enum Command {
     /// Lanes: add, list, show, change, remove
     #[command(subcommand)]
     Lane(Lane),
+    /// Choose which folders of the far side come here, by size
+    Choose(Choose),
     /// Show what a pass would do; nothing is changed
     Plan(Plan),
     /// Run a pass: scan, plan, carry, record
@@ -408,6 +410,31 @@ pub struct LaneChange {
     /// How it works.
     #[command(flatten)]
     pub setup: SetupTyped,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// `choose`.
+#[derive(Args, Debug)]
+pub struct Choose {
+    /// The lane
+    pub lane: String,
+    /// Do not take this folder any more; its local copy goes once it is proven to be on the far side
+    #[arg(long, value_name = "FOLDER")]
+    pub skip: Vec<String>,
+    /// Take this folder again
+    #[arg(long, value_name = "FOLDER")]
+    pub take: Vec<String>,
+    /// What happens to new folders on the far side
+    #[arg(long, value_enum)]
+    pub new_folders: Option<NewFoldersTyped>,
+    /// How deep the tree is shown
+    #[arg(long, default_value_t = 2, value_name = "N")]
+    pub depth: usize,
+    /// Only say what it would do
+    #[arg(long)]
+    pub preview: bool,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,

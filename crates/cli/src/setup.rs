@@ -74,10 +74,7 @@ impl SetupTyped {
     fn choice(&self, lane: &mut LaneConfig) -> Result<(), Error> {
         let choice = &mut lane.selection.choice;
         if let Some(typed) = self.new_folders {
-            choice.new_folders = match typed {
-                NewFoldersTyped::Take => NewFolders::Take,
-                NewFoldersTyped::Skip => NewFolders::Skip,
-            };
+            choice.new_folders = typed.into();
         }
         for (folders, taken) in [(&self.skip, false), (&self.take, true)] {
             for folder in folders {
@@ -116,6 +113,15 @@ impl SetupTyped {
             }
         }
         Ok(())
+    }
+}
+
+impl From<NewFoldersTyped> for NewFolders {
+    fn from(typed: NewFoldersTyped) -> NewFolders {
+        match typed {
+            NewFoldersTyped::Take => NewFolders::Take,
+            NewFoldersTyped::Skip => NewFolders::Skip,
+        }
     }
 }
 

@@ -7,6 +7,7 @@
 
 pub mod accounts;
 pub mod answer;
+pub mod choose;
 pub mod clock;
 pub mod config;
 pub mod error;

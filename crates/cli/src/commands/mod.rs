@@ -2,6 +2,7 @@
 
 pub mod account;
 pub mod by_hand;
+pub mod choose;
 pub mod conflicts;
 pub mod copy;
 pub mod demo;

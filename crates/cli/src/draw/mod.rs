@@ -9,7 +9,7 @@ pub mod time;
 
 use std::io::Write;
 
-use katabatic_core::{Agreement, Direction, RelPath};
+use katabatic_core::{Agreement, Direction, RelPath, Share};
 
 use crate::args::Common;
 
@@ -68,6 +68,20 @@ impl Style {
             (Direction::Up, false) => "->",
             (Direction::Down, true) => "←",
             (Direction::Down, false) => "<-",
+        }
+    }
+
+    /// How much of a folder is taken, with a mark beside the words.
+    pub fn share(self, share: Share) -> String {
+        let mark = match share {
+            Share::Whole => "■",
+            Share::Part => "◧",
+            Share::None => "□",
+        };
+        if self.marks {
+            format!("{mark} {}", share.word())
+        } else {
+            share.word().to_owned()
         }
     }
 

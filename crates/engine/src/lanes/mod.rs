@@ -162,16 +162,27 @@ pub async fn change(config: &mut Config, ledger: &Ledger, after: LaneConfig) -> 
             .await?;
     } else if before.selection != after.selection {
         // What was left out may be taken again: whatever happened to it meanwhile must not travel as a removal.
-        let (id, lists) = (before.id.clone(), folders_that_change(&before, &after));
-        ledger
-            .write(move |connection| {
-                for folder in &lists {
-                    rows::forget_within(connection, &id, folder)?;
-                }
-                rows::forget_token(connection, &id)
-            })
-            .await?;
+        return change_choice(config, ledger, after).await;
     }
+    config.change_lane(after)
+}
+
+/// Changes what a lane leaves out, under a lock that is held already.
+pub(crate) async fn change_choice(
+    config: &mut Config,
+    ledger: &Ledger,
+    after: LaneConfig,
+) -> Result<(), Error> {
+    let before = config.lane(&after.name)?.clone();
+    let (id, lists) = (before.id.clone(), folders_that_change(&before, &after));
+    ledger
+        .write(move |connection| {
+            for folder in &lists {
+                rows::forget_within(connection, &id, folder)?;
+            }
+            rows::forget_token(connection, &id)
+        })
+        .await?;
     config.change_lane(after)
 }
 

@@ -61,6 +61,7 @@ async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
             &Steps::unkept(),
         )
         .await?;
+    make_again(near, &parent).await?;
     for attempt in 1..100 {
         let name = dated_name(spare.path.name(), &label, attempt);
         let beside = parent
@@ -71,4 +72,18 @@ async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
         }
     }
     Err(SideError::Failed("no dated name is free beside it".into()))
+}
+
+/// The folder may have gone with the file: it is made again, so that people see what was written late.
+async fn make_again(near: &dyn SideStore, folder: &RelPath) -> Result<(), SideError> {
+    let mut above = Vec::new();
+    let mut at = Some(folder.clone());
+    while let Some(folder) = at.filter(|folder| !folder.is_root()) {
+        at = folder.parent();
+        above.push(folder);
+    }
+    for folder in above.iter().rev() {
+        near.make_folder(folder).await?;
+    }
+    Ok(())
 }

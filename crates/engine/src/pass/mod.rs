@@ -194,6 +194,7 @@ impl Pass {
         self.seam(Seam::Planned, None, None).await;
         self.check_exactly(&plan, wish)?;
         self.check_brake(&plan, wish)?;
+        self.check_free(&plan).await?;
         let run = self.begin_run(command, &plan, began).await?;
         self.forget_token_before(&plan).await?;
         let carried = carry::carry(self, &plan, run).await;
@@ -233,7 +234,7 @@ impl Pass {
     }
 
     /// Makes sure that both roots are there, and are the ones that were tied.
-    async fn check_roots(&self) -> Result<(), Error> {
+    pub(crate) async fn check_roots(&self) -> Result<(), Error> {
         self.check_near_root().await?;
         match self.lane.far.root().await {
             Ok(found) => {
@@ -356,6 +357,23 @@ impl Pass {
                 planned.total()
             ),
         ))
+    }
+
+    /// What does not fit on a disk is refused before a byte of it is carried.
+    async fn check_free(&self, plan: &Plan) -> Result<(), Error> {
+        for side in [Side::Near, Side::Far] {
+            let coming = plan.steps.iter().filter(|step| step.changes(side));
+            let needed: u64 = coming.map(plan::bytes_of).sum();
+            if needed == 0 {
+                continue;
+            }
+            if let Some(free) = self.store(side).free().await
+                && needed > free
+            {
+                return Err(self.no_room(side, needed, free));
+            }
+        }
+        Ok(())
     }
 
     async fn begin_run(

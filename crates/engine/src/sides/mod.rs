@@ -426,6 +426,14 @@ pub trait SideStore: Send + Sync {
         false
     }
 
+    /// Bytes that are free on this side, where it can tell.
+    async fn free(&self) -> Option<u64> {
+        None
+    }
+
+    /// Whether a stamp that is equal proves that the version is the same.
+    fn tags_prove(&self) -> bool;
+
     /// Whether a new stamp may well stand for the same content, so that only reading tells.
     fn stamps_change_alone(&self) -> bool {
         false

@@ -354,6 +354,16 @@ impl SideStore for LocalSide {
         Ok(true)
     }
 
+    async fn free(&self) -> Option<u64> {
+        let stat = rustix::fs::fstatvfs(&self.inner.root).ok()?;
+        Some(stat.f_bavail.saturating_mul(stat.f_frsize))
+    }
+
+    /// Size, both times and the inode; one that is too young is in doubt and equals none.
+    fn tags_prove(&self) -> bool {
+        true
+    }
+
     fn stamps_change_alone(&self) -> bool {
         true
     }

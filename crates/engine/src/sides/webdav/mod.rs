@@ -405,6 +405,10 @@ impl SideStore for WebdavSide {
         self.inner.client.is_read_only() || self.inner.only_read.load(Ordering::Relaxed)
     }
 
+    fn tags_prove(&self) -> bool {
+        !self.inner.ways().read_young_again
+    }
+
     fn software_changed(&self) -> bool {
         let inner = &self.inner;
         let now = inner

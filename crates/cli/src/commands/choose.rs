@@ -1,0 +1,280 @@
+//! `choose`: which folders of the far side come here, with sizes, and what a change frees or fetches.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::{Choice, NewFolders, RelPath, Share, words};
+use katabatic_engine::choose::{self, Effect, Looked, Weighed};
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::pass::Progress;
+use katabatic_engine::{Class, Error};
+use serde_json::{Value, json};
+
+use super::account::confirmed;
+use crate::app::App;
+use crate::args;
+use crate::draw::table::Rows;
+use crate::draw::{json, line, shown};
+use crate::exit;
+use crate::setup::folder_of;
+
+pub fn choose(app: &App, typed: &args::Choose) -> Result<ExitCode, Error> {
+    let lane = app.config.lane(&typed.lane)?.clone();
+    let after = wanted(&lane, typed)?;
+    let pass = app.run(app.pass(&lane, Arc::new(Progress::default())))?;
+    let looked = app.run(choose::look(&pass))?;
+    check_folders(&lane, typed, &looked)?;
+    let free = app.run(choose::free_here(&pass));
+    if after == lane.selection.choice {
+        show(app, &lane, &looked, typed.depth, free);
+        return Ok(ExitCode::SUCCESS);
+    }
+    let effect = app.run(choose::effect(&pass, &looked, &after))?;
+    if !app.common.json {
+        say_effect(app, &lane, &effect, free);
+    }
+    if !effect.proofs.unproven.is_empty() {
+        return Err(choose::refused(&pass, &effect.proofs));
+    }
+    app.run(choose::check_room(&pass, &effect))?;
+    if typed.preview {
+        if app.common.json {
+            json::print(&json!({"lane": lane.name, "effect": effect_json(&effect, free)}));
+        } else {
+            line("Nothing was changed: --preview");
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
+    if !confirmed(app, typed.yes, "Change the choice so?")? {
+        return Err(Error::failed(
+            format!("choosing folders of the lane {}", lane.name),
+            "it is not to be changed, as was said",
+            "Nothing was changed.",
+        ));
+    }
+    let mut config = app.config.clone();
+    let dropped = app.run(choose::drop_copies(&pass, &mut config, &after))?;
+    if app.common.json {
+        json::print(&json!({
+            "lane": lane.name,
+            "effect": effect_json(&effect, free),
+            "dropped": {"files": dropped.files.0, "bytes": dropped.files.1, "run": dropped.run},
+            "stayed": dropped.stayed.iter().map(|file| json!({"path": file.path.as_str(), "why": file.why})).collect::<Vec<_>>(),
+        }));
+    } else {
+        say_done(app, &lane, &effect, &dropped);
+    }
+    Ok(ExitCode::from(if dropped.stayed.is_empty() {
+        0
+    } else {
+        exit::NEEDS_A_PERSON
+    }))
+}
+
+fn wanted(lane: &LaneConfig, typed: &args::Choose) -> Result<Choice, Error> {
+    let mut choice = lane.selection.choice.clone();
+    if let Some(new) = typed.new_folders {
+        choice.new_folders = new.into();
+    }
+    for (folders, taken) in [(&typed.skip, false), (&typed.take, true)] {
+        for folder in folders {
+            choice.say(&folder_of(folder)?, taken);
+        }
+    }
+    Ok(choice)
+}
+
+/// A misspelt folder must not look as if it had been left out.
+fn check_folders(lane: &LaneConfig, typed: &args::Choose, looked: &Looked) -> Result<(), Error> {
+    for folder in typed.skip.iter().chain(&typed.take) {
+        let path = folder_of(folder)?;
+        if !looked.has_folder(&path) {
+            return Err(Error::new(
+                Class::Usage,
+                format!("the folder {path} of the lane {}", lane.name),
+                "there is no such folder on either side",
+                format!("See the folders: katabatic choose {}", lane.name),
+            ));
+        }
+    }
+    Ok(())
+}
+
+fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Option<u64>) {
+    let choice = &lane.selection.choice;
+    let weighed = looked.weighed(choice, depth);
+    if app.common.json {
+        let folder = |one: &Weighed| json!({"path": one.path.as_str(), "files": one.files, "bytes": one.bytes, "taken": one.share.word()});
+        json::print(&json!({
+            "lane": lane.name,
+            "folders": weighed.iter().map(folder).collect::<Vec<_>>(),
+            "new_folders": choice.new_folders.word(),
+            "free": free,
+        }));
+        return;
+    }
+    line(format!(
+        "Folders of {} that the lane {} takes",
+        lane.far_place(),
+        lane.name
+    ));
+    let mut rows = Rows::new(app.style, &["folder", "taken", "files", "size"]);
+    let (files, bytes) = looked.at_root();
+    rows.add(row(
+        app,
+        "(beside the folders)",
+        Some(Share::Whole),
+        files,
+        bytes,
+    ));
+    for one in ordered(&weighed) {
+        let name = format!(
+            "{}{}/",
+            "  ".repeat(one.path.depth() - 1),
+            shown_name(&one.path)
+        );
+        rows.add(row(app, &name, Some(one.share), one.files, one.bytes));
+    }
+    let all = weighed.first();
+    if let Some(all) = all {
+        rows.add(row(app, "all together", None, all.files, all.bytes));
+    }
+    rows.numbers(2);
+    rows.numbers(3);
+    rows.whole(0);
+    rows.print(0);
+    if let Some(free) = free {
+        line(format!("Free on this disk: {}", words::bytes(free)));
+    }
+    line(match choice.new_folders {
+        NewFolders::Take => "New folders there come here by themselves.",
+        NewFolders::Skip => "New folders there stay there until they are taken.",
+    });
+    line(format!(
+        "To change it: katabatic choose {0} --skip FOLDER, katabatic choose {0} --take FOLDER",
+        lane.name
+    ));
+}
+
+fn row(app: &App, name: &str, share: Option<Share>, files: u64, bytes: u64) -> Vec<String> {
+    vec![
+        name.to_owned(),
+        share.map_or_else(String::new, |share| app.style.share(share)),
+        words::grouped(files),
+        words::bytes(bytes),
+    ]
+}
+
+fn shown_name(path: &RelPath) -> String {
+    crate::draw::shown_text(path.name())
+}
+
+/// In tree order, but the largest of the folders of one folder first.
+fn ordered(weighed: &[Weighed]) -> Vec<&Weighed> {
+    let mut ordered = Vec::new();
+    below(weighed, &RelPath::root(), &mut ordered);
+    ordered
+}
+
+fn below<'w>(weighed: &'w [Weighed], folder: &RelPath, ordered: &mut Vec<&'w Weighed>) {
+    let mut inside: Vec<&Weighed> = weighed
+        .iter()
+        .filter(|one| one.path.parent().as_ref() == Some(folder))
+        .collect();
+    inside.sort_by_key(|one| std::cmp::Reverse(one.bytes));
+    for one in inside {
+        ordered.push(one);
+        below(weighed, &one.path, ordered);
+    }
+}
+
+fn say_effect(app: &App, lane: &LaneConfig, effect: &Effect, free: Option<u64>) {
+    let files = |count: u64| words::count(count, "file", "files");
+    line(format!("The new choice of the lane {} would:", lane.name));
+    if effect.fetches.0 > 0 {
+        line(format!(
+            "  fetch {}, {}, at the next sync",
+            files(effect.fetches.0),
+            words::bytes(effect.fetches.1)
+        ));
+    }
+    if effect.frees.0 > 0 {
+        line(format!(
+            "  drop the local copies of {} and free {}",
+            files(effect.frees.0),
+            words::bytes(effect.frees.1)
+        ));
+        line(format!(
+            "  remove nothing from {}: it keeps everything, and other computers keep theirs",
+            lane.far_place()
+        ));
+    }
+    if effect.fetches.0 + effect.frees.0 == 0 {
+        line("  neither fetch nor drop anything");
+    }
+    let proofs = &effect.proofs;
+    if !proofs.by_tag.is_empty() {
+        line(format!(
+            "  proven to be there by their version tags: {}",
+            files(proofs.by_tag.len() as u64)
+        ));
+    }
+    if !proofs.to_read.is_empty() {
+        line(format!(
+            "  to be proven by reading back first: {}, {}",
+            files(proofs.to_read.len() as u64),
+            words::bytes(proofs.bytes_to_read())
+        ));
+    }
+    for path in &effect.stays {
+        line(format!(
+            "  {} stays, and the folders around it: no lane carries it, or a rule leaves it out",
+            shown(path)
+        ));
+    }
+    if let (Some(free), false) = (free, app.common.quiet) {
+        line(format!("Free on this disk now: {}", words::bytes(free)));
+    }
+}
+
+fn say_done(app: &App, lane: &LaneConfig, effect: &Effect, dropped: &choose::Dropped) {
+    if dropped.files.0 > 0 {
+        line(format!(
+            "Dropped the local copies of {}, {}. {} keeps them all.",
+            words::count(dropped.files.0, "file", "files"),
+            words::bytes(dropped.files.1),
+            lane.far_place()
+        ));
+    }
+    if dropped.held_open > 0 {
+        line(format!(
+            "A program has {} open: the room is free once it is closed and the spares are pruned.",
+            words::count(dropped.held_open, "of these files", "of these files")
+        ));
+    }
+    for file in &dropped.stayed {
+        line(format!("  {} stays here: {}", shown(&file.path), file.why));
+    }
+    if effect.fetches.0 > 0 {
+        line(format!(
+            "Chosen. To fetch what came in: katabatic sync {}",
+            lane.name
+        ));
+    } else if !app.common.quiet {
+        line(format!(
+            "Chosen. To take a folder again: katabatic choose {} --take FOLDER",
+            lane.name
+        ));
+    }
+}
+
+fn effect_json(effect: &Effect, free: Option<u64>) -> Value {
+    json!({
+        "fetches": {"files": effect.fetches.0, "bytes": effect.fetches.1},
+        "frees": {"files": effect.frees.0, "bytes": effect.frees.1},
+        "proven_by_tag": effect.proofs.by_tag.len(),
+        "to_read_back": {"files": effect.proofs.to_read.len(), "bytes": effect.proofs.bytes_to_read()},
+        "stays": effect.stays.iter().map(RelPath::as_str).collect::<Vec<_>>(),
+        "free": free,
+    })
+}

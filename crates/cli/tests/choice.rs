@@ -1,0 +1,260 @@
+//! Choosing folders and leaving things out, through the built program.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::fs;
+use std::io::Write;
+
+use worlds::{Desk, tree};
+
+/// A lane whose far side holds two seasons and a file beside them, synced once.
+fn seasons(options: &[&str]) -> Desk {
+    let desk = Desk::bare(&[]);
+    for (at, content) in [
+        ("rota.csv", "monday"),
+        ("Past/2018/march.txt", "march"),
+        ("Past/2019/waltz.txt", "waltz"),
+        ("Season/poster.svg", "<svg/>"),
+    ] {
+        desk.write_far(at, content);
+    }
+    desk.add_account().ends(0);
+    desk.tie(options).ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk
+}
+
+fn names(desk: &Desk) -> Vec<String> {
+    tree(&desk.near()).into_keys().collect()
+}
+
+#[test]
+fn a_folder_is_skipped_and_taken_again_and_the_cloud_keeps_everything() {
+    let desk = seasons(&[]);
+    let there = tree(&desk.far());
+    desk.run(&["choose", "scores"])
+        .ends(0)
+        .says("whole")
+        .says("Past/")
+        .says("Free on this disk");
+    desk.run(&["choose", "scores", "--skip", "Past", "--preview"])
+        .ends(0)
+        .says("drop the local copies of 2 files and free 10 B")
+        .says("other computers keep theirs")
+        .says("Nothing was changed");
+    assert_eq!(names(&desk).len(), 4);
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(0)
+        .says("Dropped the local copies of 2 files");
+    assert_eq!(names(&desk), ["Season/poster.svg", "rota.csv"]);
+    assert!(!desk.near().join("Past").exists());
+    desk.run(&["sync"])
+        .ends(0)
+        .says("nothing to carry")
+        .says("2 things were left out");
+    assert_eq!(tree(&desk.far()), there);
+    let spares = desk.run(&["spares", "list", "--json"]).json();
+    assert_eq!(
+        spares["spares"].as_array().unwrap().len(),
+        0,
+        "the room is free at once"
+    );
+    desk.run(&["lane", "show", "scores"])
+        .ends(0)
+        .says("/Past/")
+        .says("2 files");
+
+    desk.run(&["choose", "scores", "--take", "Past/2019", "--yes"])
+        .ends(0)
+        .says("fetch 1 file, 5 B");
+    desk.run(&["choose", "scores"]).ends(0).says("in part");
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(
+        names(&desk),
+        ["Past/2019/waltz.txt", "Season/poster.svg", "rota.csv"]
+    );
+    desk.run(&["choose", "scores", "--take", "Past", "--yes"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(names(&desk).len(), 4);
+    assert_eq!(tree(&desk.far()), there);
+}
+
+#[test]
+fn nothing_goes_that_is_not_proven_to_be_in_the_cloud() {
+    let desk = seasons(&[]);
+    desk.write_near("Past/2018/new.txt", "never carried");
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(3)
+        .says("Past/2018/new.txt (it is only here)")
+        .says("Nothing was changed");
+    fs::remove_file(desk.near().join("Past/2018/new.txt")).unwrap();
+    desk.write_near("Past/2018/march.txt", "MARCH");
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(3)
+        .says("changed here, and that is not carried yet");
+    desk.write_near("Past/2018/march.txt", "march");
+    desk.write_far("Past/2019/waltz.txt", "another waltz");
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(3)
+        .says("the version there is another one");
+    fs::remove_file(desk.far().join("Past/2019/waltz.txt")).unwrap();
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(3)
+        .says("it is only here");
+    assert_eq!(names(&desk).len(), 4, "nothing was dropped");
+    desk.run(&["lane", "show", "scores", "--json"])
+        .ends(0)
+        .says("\"skip\":[]");
+}
+
+#[test]
+fn what_only_reading_proves_is_read_back_and_a_changed_version_stays() {
+    let desk = seasons(&[]);
+    // The same length, another content, and no tag that could be trusted for it.
+    desk.write_far("Past/2019/waltz.txt", "WALTZ");
+    desk.run(&["choose", "scores", "--skip", "Past", "--preview"])
+        .ends(0)
+        .says("to be proven by reading back first: 1 file, 5 B");
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(3)
+        .says("the version there is another one");
+    assert_eq!(names(&desk).len(), 4);
+}
+
+#[test]
+fn what_a_program_has_open_is_not_deleted_under_it() {
+    let desk = seasons(&[]);
+    let at = desk.near().join("Past/2018/march.txt");
+    let mut open = fs::OpenOptions::new().append(true).open(at).unwrap();
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(0)
+        .says("A program has");
+    open.write_all(b", played late").unwrap();
+    drop(open);
+    let spares = desk.run(&["spares", "list", "--json"]).json();
+    assert_eq!(spares["spares"][0]["path"], "Past/2018/march.txt");
+    // The next pass sees what was written late, and puts it where people look.
+    desk.run(&["sync"]);
+    let late: Vec<String> = names(&desk)
+        .into_iter()
+        .filter(|name| name.contains("written late"))
+        .collect();
+    assert_eq!(late.len(), 1, "{:?}", names(&desk));
+}
+
+#[test]
+fn a_folder_made_here_with_a_skipped_name_is_stuck_with_the_reason() {
+    let desk = seasons(&["--skip", "Past"]);
+    assert_eq!(names(&desk), ["Season/poster.svg", "rota.csv"]);
+    desk.write_near("Past/mine.txt", "mine");
+    desk.run(&["sync"])
+        .ends(3)
+        .says("the lane does not take Past from there");
+    assert!(!desk.far().join("Past/mine.txt").exists());
+    desk.run(&["choose", "scores", "--take", "Past", "--yes"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.far().join("Past/mine.txt").exists());
+    assert_eq!(names(&desk).len(), 5);
+}
+
+#[test]
+fn a_copy_removed_while_its_folder_was_skipped_by_hand_comes_back() {
+    let desk = seasons(&[]);
+    let config = desk.path("home/katabatic.toml");
+    let text = fs::read_to_string(&config).unwrap();
+    fs::write(&config, format!("{text}skip = [\"Past\"]\n")).unwrap();
+    desk.run(&["sync"]).ends(3);
+    fs::remove_dir_all(desk.near().join("Past")).unwrap();
+    fs::write(&config, text).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(names(&desk).len(), 4);
+    assert_eq!(
+        tree(&desk.far()).len(),
+        4,
+        "deleting a skipped copy removed it from the cloud"
+    );
+}
+
+#[test]
+fn new_folders_in_the_cloud_may_stay_there() {
+    let desk = seasons(&[]);
+    desk.run(&["choose", "scores", "--new-folders", "skip", "--yes"])
+        .ends(0);
+    desk.write_far("Tour/plan.txt", "tour");
+    desk.write_far("Season/programme.txt", "programme");
+    desk.run(&["sync"]).ends(0);
+    assert!(!desk.near().join("Tour").exists());
+    assert!(desk.near().join("Season/programme.txt").exists());
+    assert_eq!(names(&desk).len(), 5);
+    desk.run(&["choose", "scores", "--take", "Tour", "--yes"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.near().join("Tour/plan.txt").exists());
+}
+
+#[test]
+fn rules_leave_out_on_both_sides_and_never_remove() {
+    let desk = Desk::bare(&[]);
+    desk.write_near("Thumbs.db", "junk");
+    desk.write_near("rota.tmp", "draft");
+    desk.write_near("cache/x", "x");
+    desk.write_near("a.txt", "a");
+    desk.write_far("desktop.ini", "junk");
+    desk.add_account().ends(0);
+    desk.tie(&["--leave-out", "*.tmp", "--leave-out", "cache/"])
+        .ends(0)
+        .says("leave out 1 file by *.tmp");
+    desk.run(&["sync"]).ends(0).says("4 things were left out");
+    assert_eq!(
+        tree(&desk.far()).into_keys().collect::<Vec<_>>(),
+        ["a.txt", "desktop.ini"]
+    );
+    desk.run(&["lane", "show", "scores"])
+        .ends(0)
+        .says("*.tmp")
+        .says("1 file, 5 B");
+    desk.run(&["status", "near/rota.tmp"])
+        .ends(0)
+        .says("the rule *.tmp leaves it out");
+
+    // A rule that catches what was carried leaves it on both sides, whatever happens to it there.
+    desk.run(&["lane", "change", "scores", "--leave-out", "a.txt", "--yes"])
+        .ends(0)
+        .says("A new rule: a.txt");
+    desk.run(&["sync"]).ends(0);
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.far().join("a.txt").exists());
+    desk.run(&["lane", "change", "scores", "--let-in", "a.txt", "--yes"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(fs::read_to_string(desk.near().join("a.txt")).unwrap(), "a");
+    desk.tie(&["--leave-out", ":bigger 3"])
+        .ends(2)
+        .says("there is no rule");
+    desk.run(&["lane", "change", "scores", "--let-in", "nope"])
+        .ends(2)
+        .says("has no such rule");
+}
+
+#[test]
+fn a_removed_folder_stays_with_what_is_left_out_in_it() {
+    let desk = Desk::bare(&[]);
+    desk.write_near("Old/a.txt", "a");
+    desk.write_near("Old/draft.tmp", "draft");
+    desk.add_account().ends(0);
+    desk.tie(&["--leave-out", "*.tmp"]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    fs::remove_dir_all(desk.far().join("Old")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(names(&desk), ["Old/draft.tmp"]);
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    assert!(!desk.far().join("Old").exists());
+}

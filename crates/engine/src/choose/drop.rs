@@ -1,0 +1,252 @@
+//! Dropping local copies that are proven to be on the far side.
+//!
+//! Each goes the way of everything that is taken out: captured under a name of its own, checked to be the version that
+//! was proven, forgotten by the ledger in the same commit. Only then is the captured copy deleted, so that a version
+//! somebody saved in the last instant is put back instead.
+
+use std::collections::HashSet;
+
+use katabatic_core::{Choice, Kind, RelPath, Selection, Side};
+
+use super::{Looked, proof};
+use crate::config::Config;
+use crate::ledger::intents::Version;
+use crate::ledger::runs::{self, Counts, RunItem};
+use crate::ledger::{rows, spare_rows};
+use crate::pass::Pass;
+use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::sides::{FolderGone, SideError, SideStore};
+use crate::{Class, Error};
+
+/// How the reason of a spare begins that was only captured to be deleted.
+const WHY: &str = "dropped: ";
+
+/// What was dropped.
+#[derive(Debug, Default)]
+pub struct Dropped {
+    /// The run's number; none where nothing was here.
+    pub run: Option<i64>,
+    /// Files whose local copy is gone, and their bytes.
+    pub files: (u64, u64),
+    /// Files that a program has open: their room is not free yet.
+    pub held_open: u64,
+    /// Files that stay, and why.
+    pub stayed: Vec<proof::Unproven>,
+}
+
+/// Makes the choice the lane's own and drops the local copies that it no longer takes.
+///
+/// # Errors
+/// Where anything is not proven to be on the far side, with its name; nothing is changed then.
+pub async fn drop_copies(
+    pass: &Pass,
+    config: &mut Config,
+    after: &Choice,
+) -> Result<Dropped, Error> {
+    let _lock = pass.lock()?;
+    let unfinished = pass.prepare().await?;
+    // Looked at anew: a person may have taken an hour to say yes.
+    let looked = super::look(pass).await?;
+    let mut effect = super::effect(pass, &looked, after).await?;
+    super::check_room(pass, &effect).await?;
+    proof::read_back(pass, &mut effect.proofs)
+        .await
+        .map_err(|(side, error)| pass.side_failed(side, &error))?;
+    if let Some((path, (_, why))) = unfinished.iter().next() {
+        effect.proofs.unproven.push(proof::Unproven {
+            path: path.clone(),
+            why: why.clone(),
+        });
+    }
+    if !effect.proofs.unproven.is_empty() {
+        return Err(refused(pass, &effect.proofs));
+    }
+    let before = pass.lane.config.clone();
+    // The choice first: a copy that a crash leaves here is told of as standing here, and nothing is fetched again.
+    let selection = Selection {
+        choice: after.clone(),
+        ..before.selection.clone()
+    };
+    let changed = crate::config::LaneConfig {
+        selection,
+        ..before.clone()
+    };
+    crate::lanes::change_choice(config, &pass.ledger, changed).await?;
+    let mut dropped = Dropped::default();
+    if looked.going(&before.selection.choice, after).is_empty() {
+        return Ok(dropped);
+    }
+    let run = begin(pass).await?;
+    dropped.run = Some(run);
+    for (path, near, content) in &effect.proofs.by_tag {
+        let change = Change {
+            side: Side::Near,
+            path,
+            old: Some(Version::of(near, *content)),
+            source: None,
+            run: None,
+            why: format!("{WHY}its folder is not taken any more"),
+            learned: Learned::default(),
+        };
+        match primitive::remove(pass, change).await {
+            Ok(()) => {
+                dropped.files.0 += 1;
+                dropped.files.1 += near.size;
+                note(pass, run, path, near.size);
+            }
+            Err(Trouble::Met(why)) => dropped.stayed.push(proof::Unproven {
+                path: path.clone(),
+                why,
+            }),
+            Err(Trouble::Side(side, error)) => return Err(pass.side_failed(side, &error)),
+            Err(Trouble::Ledger(error)) => return Err(error),
+        }
+    }
+    pass.ledger.flush().await?;
+    dropped.held_open = free(pass).await?;
+    remove_folders(pass, &looked, &before.selection.choice, after).await?;
+    let (ended, counts) = (pass.clock.now(), Counts::default());
+    let outcome = if dropped.stayed.is_empty() {
+        "dropped"
+    } else {
+        "needs a person"
+    };
+    pass.ledger
+        .write(move |connection| runs::end(connection, run, ended, outcome, &counts))
+        .await?;
+    Ok(dropped)
+}
+
+async fn begin(pass: &Pass) -> Result<i64, Error> {
+    let (lane, name, began) = (
+        pass.lane.row.key,
+        pass.lane.config.name.clone(),
+        pass.clock.now(),
+    );
+    pass.ledger
+        .write(move |connection| runs::begin(connection, lane, &name, "choose", began))
+        .await
+}
+
+fn note(pass: &Pass, run: i64, path: &RelPath, bytes: u64) {
+    let item = RunItem {
+        path: path.to_string(),
+        action: "drop here".into(),
+        bytes,
+        result: "done: it stays there".into(),
+    };
+    pass.ledger
+        .write_later(move |connection| runs::add_item(connection, run, &item));
+}
+
+/// The captured copies are deleted: what they hold was proven to be on the far side. One that a program still has open
+/// stays in the spares, where the next pass reads it again for what was written late.
+async fn free(pass: &Pass) -> Result<u64, Error> {
+    let lane = pass.lane.row.key;
+    let captured = pass
+        .ledger
+        .read(|connection| spare_rows::not_read_again(connection, lane, Side::Near))?;
+    let open = open_files();
+    let near = &pass.lane.near;
+    let mut held = 0;
+    for spare in captured
+        .into_iter()
+        .filter(|spare| spare.why.starts_with(WHY))
+    {
+        use std::os::unix::fs::MetadataExt;
+        let is_open = std::fs::metadata(near.spare_at(&spare.slot))
+            .is_ok_and(|meta| open.contains(&meta.ino()));
+        if is_open {
+            held += 1;
+            continue;
+        }
+        near.drop_spare(&spare.slot)
+            .await
+            .map_err(|error| pass.side_failed(Side::Near, &error))?;
+        pass.ledger
+            .write_later(move |connection| spare_rows::forget(connection, spare.number));
+    }
+    pass.ledger.flush().await?;
+    Ok(held)
+}
+
+/// The inodes of every file that a program of this person has open or mapped. Looked at after the captures: under its
+/// new name nobody can open a captured file.
+fn open_files() -> HashSet<u64> {
+    use std::os::unix::fs::MetadataExt;
+    let mut open = HashSet::new();
+    let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    for process in processes.map(|entry| entry.path()) {
+        let descriptors = std::fs::read_dir(process.join("fd"));
+        for descriptor in descriptors.into_iter().flatten().flatten() {
+            if let Ok(meta) = std::fs::metadata(descriptor.path()) {
+                open.insert(meta.ino());
+            }
+        }
+        let maps = std::fs::read_to_string(process.join("maps")).unwrap_or_default();
+        let inode = |line: &str| line.split_whitespace().nth(4)?.parse::<u64>().ok();
+        open.extend(maps.lines().filter_map(inode));
+    }
+    open
+}
+
+/// Folders that became empty go, the deepest first; what is left in one keeps it.
+async fn remove_folders(
+    pass: &Pass,
+    looked: &Looked,
+    before: &Choice,
+    after: &Choice,
+) -> Result<(), Error> {
+    let near = pass.store(Side::Near);
+    let mut folders: Vec<RelPath> = looked
+        .going(before, after)
+        .into_iter()
+        .filter(|(_, entry)| entry.kind == Kind::Folder)
+        .map(|(path, _)| path.clone())
+        .collect();
+    folders.reverse();
+    for folder in folders {
+        let spare = match primitive::spare_name() {
+            Ok(spare) => spare,
+            Err(Trouble::Ledger(error)) => return Err(error),
+            Err(_) => continue,
+        };
+        match near.remove_folder(&folder, &spare).await {
+            Ok(FolderGone::Gone) => {
+                let lane = pass.lane.row.key;
+                pass.ledger
+                    .write_later(move |connection| rows::forget(connection, lane, &folder));
+            }
+            Ok(FolderGone::Kept(_)) | Err(SideError::Missing) => {}
+            Err(error) => return Err(pass.side_failed(Side::Near, &error)),
+        }
+    }
+    pass.ledger.flush().await
+}
+
+/// Why local copies are not dropped.
+#[must_use]
+pub fn refused(pass: &Pass, proofs: &proof::Proofs) -> Error {
+    const NAMED: usize = 8;
+    let mut named: Vec<String> = proofs
+        .unproven
+        .iter()
+        .take(NAMED)
+        .map(|file| format!("{} ({})", file.path, file.why))
+        .collect();
+    if proofs.unproven.len() > NAMED {
+        named.push(format!("and {} more", proofs.unproven.len() - NAMED));
+    }
+    Error::new(
+        Class::NeedsPerson,
+        format!("dropping local copies of lane {}", pass.lane.config.name),
+        format!(
+            "not everything in them is proven to be on the far side: {}",
+            named.join(", ")
+        ),
+        format!(
+            "Nothing was changed. Carry it first: katabatic sync {}",
+            pass.lane.config.name
+        ),
+    )
+}

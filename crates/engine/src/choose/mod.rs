@@ -1,0 +1,271 @@
+//! Choosing which folders of the far side come here: what each weighs, what a change would free or fetch, and the
+//! change itself.
+//!
+//! A local copy goes only once every file in it is proven to be on the far side: by a version tag that proves a
+//! version and is the one we agreed on, or by reading it back. Dropping it is no removal: the far side keeps
+//! everything, other computers keep theirs, and the room is free at once.
+
+mod drop;
+mod proof;
+
+use std::collections::BTreeMap;
+
+use katabatic_core::{Choice, Entry, Kind, Listing, RelPath, Share, Side};
+use tokio::sync::mpsc;
+
+use crate::pass::Pass;
+use crate::sides::{Found, SideError};
+use crate::{Class, Error};
+
+pub use drop::{Dropped, drop_copies, refused};
+pub use proof::{Proofs, Unproven};
+
+/// A folder of the far side, with all that is in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Weighed {
+    /// The folder.
+    pub path: RelPath,
+    /// Files in it, at any depth.
+    pub files: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// How much of it is taken.
+    pub share: Share,
+}
+
+/// Both sides as they were looked at for a choice.
+#[derive(Debug)]
+pub struct Looked {
+    near: BTreeMap<RelPath, Entry>,
+    far: BTreeMap<RelPath, Entry>,
+}
+
+/// What a change of the choice would do.
+#[derive(Debug, Default)]
+pub struct Effect {
+    /// Files that would come here, and their bytes.
+    pub fetches: (u64, u64),
+    /// Files whose local copy would go, and their bytes.
+    pub frees: (u64, u64),
+    /// Whether each of them is proven to be on the far side.
+    pub proofs: Proofs,
+    /// Things here that no lane carries or a rule leaves out; they stay, and so do the folders around them.
+    pub stays: Vec<RelPath>,
+}
+
+/// Looks at both sides.
+///
+/// # Errors
+/// Where a side is not there, or a folder of it cannot be listed.
+pub async fn look(pass: &Pass) -> Result<Looked, Error> {
+    pass.check_roots().await?;
+    Ok(Looked {
+        near: entries(pass, Side::Near).await?,
+        far: entries(pass, Side::Far).await?,
+    })
+}
+
+async fn entries(pass: &Pass, side: Side) -> Result<BTreeMap<RelPath, Entry>, Error> {
+    let (found, mut inbox) = mpsc::channel(1024);
+    let store = pass.store(side);
+    let scanning = tokio::spawn(async move { store.scan(found).await });
+    let mut entries = BTreeMap::new();
+    let mut unread = None;
+    while let Some(item) = inbox.recv().await {
+        let (path, listing) = match item {
+            Found::Root(listing) => (RelPath::root(), listing),
+            Found::Entry(path, entry) => {
+                let listing = entry.listing.clone();
+                entries.insert(path.clone(), entry);
+                (path, listing)
+            }
+            Found::Unusable(_) => continue,
+        };
+        if let Listing::Incomplete(why) = listing {
+            unread.get_or_insert((path, why));
+        }
+    }
+    scanning
+        .await
+        .unwrap_or_else(|error| Err(SideError::Failed(error.to_string())))
+        .map_err(|error| pass.side_failed(side, &error))?;
+    match unread {
+        // Nothing may be weighed, and least of all dropped, on the word of half a listing.
+        Some((path, why)) => Err(Error::failed(
+            format!("looking at {path} {}", side.here_or_there()),
+            why,
+            "Try again once it can be read; nothing was changed.",
+        )),
+        None => Ok(entries),
+    }
+}
+
+impl Looked {
+    /// The folders of the far side to this depth, in tree order; the root itself comes first.
+    #[must_use]
+    pub fn weighed(&self, choice: &Choice, depth: usize) -> Vec<Weighed> {
+        let mut folders: BTreeMap<RelPath, (u64, u64)> = BTreeMap::new();
+        folders.insert(RelPath::root(), (0, 0));
+        for (path, entry) in &self.far {
+            if entry.kind == Kind::Folder {
+                folders.entry(path.clone()).or_default();
+                continue;
+            }
+            let mut above = path.parent();
+            while let Some(folder) = above {
+                let sum = folders.entry(folder.clone()).or_default();
+                sum.0 += 1;
+                sum.1 += entry.size;
+                above = folder.parent();
+            }
+        }
+        let weighed = |(path, (files, bytes)): (RelPath, (u64, u64))| Weighed {
+            share: match path.is_root() {
+                true if choice.is_everything() => Share::Whole,
+                true => Share::Part,
+                false => choice.share(&path, self.here(&path)),
+            },
+            path,
+            files,
+            bytes,
+        };
+        folders
+            .into_iter()
+            .filter(|(path, _)| path.depth() <= depth)
+            .map(weighed)
+            .collect()
+    }
+
+    /// The files that lie in the far root itself, which always come, and their bytes.
+    #[must_use]
+    pub fn at_root(&self) -> (u64, u64) {
+        let files = self
+            .far
+            .iter()
+            .filter(|(path, entry)| path.depth() == 1 && entry.kind == Kind::File);
+        files.fold((0, 0), |(files, bytes), (_, entry)| {
+            (files + 1, bytes + entry.size)
+        })
+    }
+
+    /// Whether the far side has this folder, or the near one.
+    #[must_use]
+    pub fn has_folder(&self, path: &RelPath) -> bool {
+        [&self.near, &self.far].into_iter().any(|side| {
+            side.get(path)
+                .is_some_and(|entry| entry.kind == Kind::Folder)
+        })
+    }
+
+    fn here(&self, path: &RelPath) -> bool {
+        let top = path
+            .parts()
+            .next()
+            .and_then(|part| RelPath::parse(part).ok());
+        top.is_some_and(|top| self.near.contains_key(&top))
+    }
+
+    /// Whether a path is in the lane by this choice.
+    fn takes(&self, choice: &Choice, path: &RelPath) -> bool {
+        match path.depth() {
+            1 if self
+                .far
+                .get(path)
+                .is_some_and(|entry| entry.kind == Kind::File) =>
+            {
+                true
+            }
+            _ => choice.share(path, self.here(path)) != Share::None,
+        }
+    }
+
+    /// Files of the near side that would go.
+    fn going(&self, before: &Choice, after: &Choice) -> Vec<(&RelPath, &Entry)> {
+        self.near
+            .iter()
+            .filter(|(path, _)| !self.takes(after, path))
+            // What stands in a folder that was never taken is a person's own, unless it was agreed on.
+            .filter(|(path, _)| self.takes(before, path) || self.far.contains_key(*path))
+            .collect()
+    }
+}
+
+/// What a change of the choice would do; nothing is changed.
+///
+/// # Errors
+/// Where the ledger cannot be read, or a file here that must be read.
+pub async fn effect(pass: &Pass, looked: &Looked, after: &Choice) -> Result<Effect, Error> {
+    let before = &pass.lane.config.selection.choice;
+    let mut effect = Effect::default();
+    for (path, entry) in &looked.far {
+        let comes = entry.kind == Kind::File
+            && looked.takes(after, path)
+            && !looked.near.contains_key(path);
+        if comes {
+            effect.fetches.0 += 1;
+            effect.fetches.1 += entry.size;
+        }
+    }
+    for (path, entry) in looked.going(before, after) {
+        match entry.kind {
+            Kind::Folder => {}
+            Kind::File if !pass.is_ruled_out(path, entry) => {
+                effect.frees.0 += 1;
+                effect.frees.1 += entry.size;
+                proof::weigh(pass, path, entry, looked.far.get(path), &mut effect.proofs).await?;
+            }
+            _ => effect.stays.push(path.clone()),
+        }
+    }
+    Ok(effect)
+}
+
+/// Bytes that are free on the near side's disk.
+pub async fn free_here(pass: &Pass) -> Option<u64> {
+    pass.store(Side::Near).free().await
+}
+
+/// Makes sure that what would come here fits on the disk.
+///
+/// # Errors
+/// Says what it needs and what there is.
+pub async fn check_room(pass: &Pass, effect: &Effect) -> Result<(), Error> {
+    let needed = effect.fetches.1.saturating_sub(effect.frees.1);
+    match free_here(pass).await {
+        Some(free) if needed > free => Err(pass.no_room(Side::Near, needed, free)),
+        _ => Ok(()),
+    }
+}
+
+impl Pass {
+    fn is_ruled_out(&self, path: &RelPath, entry: &Entry) -> bool {
+        let rules = &self.lane.config.selection.rules;
+        let mut at = Some((path.clone(), entry.clone()));
+        while let Some((path, entry)) = at.filter(|(path, _)| !path.is_root()) {
+            if rules.iter().any(|rule| rule.catches(&path, &entry)) {
+                return true;
+            }
+            at = path.parent().map(|parent| (parent, Entry::folder()));
+        }
+        false
+    }
+
+    /// A pass that brings more than the disk can hold is not begun.
+    pub(crate) fn no_room(&self, side: Side, needed: u64, free: u64) -> Error {
+        use katabatic_core::words::bytes;
+        let config = &self.lane.config;
+        let place = match side {
+            Side::Near => config.near.display().to_string(),
+            Side::Far => config.far_place(),
+        };
+        Error::new(
+            Class::Failed,
+            format!("bringing {} to {place}", bytes(needed)),
+            format!("the disk has {} free; nothing was fetched", bytes(free)),
+            format!(
+                "Take fewer folders: katabatic choose {}. Or make room on the disk first.",
+                config.name
+            ),
+        )
+    }
+}
