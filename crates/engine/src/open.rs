@@ -10,6 +10,7 @@ use crate::accounts::device_grant::Tokens;
 use crate::accounts::explain::untrusted;
 use crate::accounts::tokens::TokenKeeper;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
+use crate::drives::Found;
 use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
@@ -186,6 +187,37 @@ pub async fn open_lane(
     })
 }
 
+/// Makes sure that the drive is plugged in, and no other one in its place.
+fn check_drive(lane: &LaneConfig, side: Side, root: &Path) -> Result<(), Error> {
+    let Some(drive) = lane.drive(side) else {
+        return Ok(());
+    };
+    let why = match drive.find(root) {
+        Found::At(_) => return Ok(()),
+        Found::NotPluggedIn(None) => format!("the drive {} is not plugged in", drive.name),
+        Found::NotPluggedIn(Some(other)) => format!(
+            "the drive {} is not plugged in; another one is at {}: {}",
+            drive.name,
+            other.mounted_at.display(),
+            other.label.unwrap_or(other.uuid)
+        ),
+    };
+    Err(Error::new(
+        Class::NotThere,
+        format!(
+            "the {} side of lane {}, {}",
+            side.name(),
+            lane.name,
+            root.display()
+        ),
+        why,
+        format!(
+            "Plug the drive {} in; wherever it is mounted, it is found. Nothing was removed on either side.",
+            drive.name
+        ),
+    ))
+}
+
 /// Opens a folder of this computer. Before anything is made at its root: another drive at the same path gets no folder
 /// of ours.
 fn open_local(
@@ -197,6 +229,7 @@ fn open_local(
     stop: &Stop,
 ) -> Result<LocalSide, Error> {
     let failed = |why: SideError| side_failed(lane, side, &why);
+    check_drive(lane, side, root)?;
     if let Some(known) = known {
         check_root(
             lane,

@@ -2,6 +2,7 @@
 
 use toml_edit::{Item, Table, value};
 
+use crate::drives::OnDrive;
 use crate::net::rate::{Limits, Rate};
 
 pub(super) fn write_limits(table: &mut Item, limits: Limits) {
@@ -83,6 +84,25 @@ impl Fields {
             array.iter().map(text).collect()
         });
         texts.ok_or_else(|| self.odd(key, "a list of texts, such as [\"…\", \"…\"]"))
+    }
+
+    pub(super) fn drive(&self, key: &str) -> Result<Option<OnDrive>, String> {
+        let Some(item) = self.table.get(key) else {
+            return Ok(None);
+        };
+        let wanted = "{ name = \"…\", uuid = \"…\", folder = \"…\" }";
+        let text = |name: &str| {
+            let text = item.as_table_like()?.get(name)?.as_str()?;
+            Some(text.to_owned())
+        };
+        match (text("name"), text("uuid"), text("folder")) {
+            (Some(name), Some(uuid), Some(folder)) => Ok(Some(OnDrive {
+                uuid,
+                name,
+                folder: folder.into(),
+            })),
+            _ => Err(self.odd(key, wanted)),
+        }
     }
 
     pub(super) fn limits(&self) -> Result<Limits, String> {

@@ -4,10 +4,11 @@ use std::path::PathBuf;
 
 use katabatic_core::brake::BrakeLimits;
 use katabatic_core::{Choice, Direction, Drift, NewFolders, RelPath, Removals, Rule, Selection};
-use katabatic_core::{Terms, Updates};
-use toml_edit::{Array, Item, Table, value};
+use katabatic_core::{Side, Terms, Updates};
+use toml_edit::{Array, InlineTable, Item, Table, value};
 
 use super::fields::{Fields, set_or_remove, write_limits};
+use crate::drives::{Found, OnDrive};
 use crate::net::rate::Limits;
 use crate::place::Place;
 
@@ -22,6 +23,10 @@ pub struct LaneConfig {
     pub near: PathBuf,
     /// The far folder: one of an account, or one of this computer.
     pub far: Place,
+    /// The drive the near folder lies on, where that is not the computer's own disk.
+    pub near_drive: Option<OnDrive>,
+    /// The drive the far folder lies on, where that is one of this computer.
+    pub far_drive: Option<OnDrive>,
     /// Which way it carries, and what becomes of removals, drift and new versions.
     pub terms: Terms,
     /// What it leaves out.
@@ -44,10 +49,12 @@ pub fn far_place(account: &str, path: &RelPath) -> String {
     }
 }
 
-const LANE_KEYS: [&str; 17] = [
+const LANE_KEYS: [&str; 19] = [
     "id",
     "near",
     "far",
+    "near_drive",
+    "far_drive",
     "direction",
     "removals",
     "drift",
@@ -73,6 +80,8 @@ impl LaneConfig {
             id: id.to_owned(),
             near,
             far,
+            near_drive: None,
+            far_drive: None,
             terms: Terms::default(),
             selection: Selection::default(),
             brake: BrakeLimits::default(),
@@ -124,6 +133,29 @@ impl LaneConfig {
         }
     }
 
+    /// The lane with its folders where their drives are mounted now.
+    pub(super) fn where_drives_are(mut self) -> LaneConfig {
+        if let Some(Found::At(path)) = self.near_drive.as_ref().map(|drive| drive.find(&self.near))
+        {
+            self.near = path;
+        }
+        if let (Some(drive), Place::Local(far)) = (&self.far_drive, &self.far)
+            && let Found::At(path) = drive.find(far)
+        {
+            self.far = Place::Local(path);
+        }
+        self
+    }
+
+    /// The drive of a side, where it lies on one.
+    #[must_use]
+    pub fn drive(&self, side: Side) -> Option<&OnDrive> {
+        match side {
+            Side::Near => self.near_drive.as_ref(),
+            Side::Far => self.far_drive.as_ref(),
+        }
+    }
+
     pub(super) fn read(
         name: &str,
         table: Table,
@@ -154,6 +186,8 @@ impl LaneConfig {
             id: fields.text("id")?,
             near: near.into(),
             far,
+            near_drive: fields.drive("near_drive")?,
+            far_drive: fields.drive("far_drive")?,
             terms: terms(&fields)?,
             selection: selection(&fields)?,
             brake: BrakeLimits {
@@ -181,6 +215,12 @@ impl LaneConfig {
         set(table, "id", &self.id);
         set(table, "near", near);
         set(table, "far", &self.far_place());
+        for (key, drive) in [
+            ("near_drive", &self.near_drive),
+            ("far_drive", &self.far_drive),
+        ] {
+            set_or_remove(table, key, drive.as_ref().map(written_drive));
+        }
         set(table, "direction", self.terms.direction.word());
         let (terms, usual) = (self.terms, Terms::of(self.terms.direction));
         let differs = |differs: bool, word: &str| differs.then(|| value(word));
@@ -237,6 +277,14 @@ impl LaneConfig {
         write_limits(table, self.limits);
         Ok(())
     }
+}
+
+fn written_drive(drive: &OnDrive) -> Item {
+    let mut table = InlineTable::new();
+    table.insert("name", drive.name.as_str().into());
+    table.insert("uuid", drive.uuid.as_str().into());
+    table.insert("folder", drive.folder.to_string_lossy().as_ref().into());
+    value(table)
 }
 
 /// Sets a text where it is another one, so that what stands behind it on the line stays.

@@ -73,7 +73,8 @@ impl Config {
         let mut lanes = Vec::new();
         for (name, table) in tables(&self.document, "lane").map_err(wrong)? {
             check_name(&name).map_err(|why| wrong(format!("[lane.{name}]: {why}")))?;
-            lanes.push(LaneConfig::read(&name, table, &names).map_err(wrong)?);
+            let lane = LaneConfig::read(&name, table, &names).map_err(wrong)?;
+            lanes.push(lane.where_drives_are());
         }
         (self.accounts, self.lanes) = (accounts, lanes);
         Ok(())

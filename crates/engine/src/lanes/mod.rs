@@ -11,6 +11,7 @@ use katabatic_core::{RelPath, Side};
 
 use crate::clock::SystemClock;
 use crate::config::{AccountConfig, Config, LaneConfig, far_place};
+use crate::drives::OnDrive;
 use crate::ledger::{Ledger, intents, rows};
 use crate::lock::lock;
 use crate::open::{OpenLane, account_client, open_lane, side_failed};
@@ -44,10 +45,21 @@ pub async fn add(
         config.lanes.iter().any(|known| known.name == lane.name),
     )?;
     check_places(home, config, &lane, make, stop).await?;
+    let lane = on_its_drives(lane);
     let open = open_lane(home, config, ledger, &lane, stop).await?;
     let next = next_plan(open, ledger, stop).await?;
     config.add_lane(lane)?;
     Ok(next)
+}
+
+/// A lane with the drives that its folders lie on.
+fn on_its_drives(mut lane: LaneConfig) -> LaneConfig {
+    lane.near_drive = OnDrive::of(&lane.near);
+    lane.far_drive = match &lane.far {
+        Place::Local(far) => OnDrive::of(far),
+        Place::Far { .. } => None,
+    };
+    lane
 }
 
 async fn check_places(
@@ -115,6 +127,7 @@ pub async fn preview_change(
         &after.name,
     )?;
     check_places(home, config, after, false, stop).await?;
+    let after = &on_its_drives(after.clone());
     if !starts_anew(before, after) {
         let open = open_lane(home, config, ledger, after, stop).await?;
         return next_plan(open, ledger, stop).await;
@@ -147,6 +160,11 @@ pub async fn preview_change(
 /// Where ledger or config cannot be written.
 pub async fn change(config: &mut Config, ledger: &Ledger, after: LaneConfig) -> Result<(), Error> {
     let before = config.lane(&after.name)?.clone();
+    let after = if (&before.near, &before.far) == (&after.near, &after.far) {
+        after
+    } else {
+        on_its_drives(after)
+    };
     let _lock = lock(&before.near)?;
     let what = format!("changing the lane {}", after.name);
     check_finished(ledger, &after.id, &what, &after.name)?;
