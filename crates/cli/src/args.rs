@@ -58,6 +58,8 @@ pub enum Command {
     /// Lanes: add, list, show, change, remove
     #[command(subcommand)]
     Lane(Lane),
+    /// The standard folders: how large they are, what covers them, and lanes for them
+    Cover(Cover),
     /// Choose which folders of the far side come here, by size
     Choose(Choose),
     /// Show what a pass would do; nothing is changed
@@ -435,6 +437,37 @@ pub struct Choose {
     /// Only say what it would do
     #[arg(long)]
     pub preview: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// `cover`.
+#[derive(Args, Debug)]
+pub struct Cover {
+    /// The standard folders to cover: desktop, documents, downloads, music, pictures, public, templates, videos
+    pub folders: Vec<String>,
+    /// The account that gets them
+    #[arg(long, value_name = "NAME")]
+    pub account: Option<String>,
+    /// The folder there that holds the computers' folders
+    #[arg(long, value_name = "FOLDER")]
+    pub under: Option<String>,
+    /// What this computer is called there [its host name]
+    #[arg(long = "as", value_name = "NAME")]
+    pub name: Option<String>,
+    /// Carry both ways, and not only up
+    #[arg(long)]
+    pub two_way: bool,
+    /// Bring back what this other computer had covered, and cover it from here
+    #[arg(long, value_name = "OLD-NAME", conflicts_with = "name")]
+    pub take_over: Option<String>,
+    /// End the cover of these; every file stays on both sides
+    #[arg(long, value_name = "FOLDER", num_args = 1.., conflicts_with_all = ["folders", "take_over"])]
+    pub off: Vec<String>,
+    /// Begin without the rules for what desktops and office programs leave behind
+    #[arg(long)]
+    pub no_usual_rules: bool,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,

@@ -50,6 +50,7 @@ fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::E
     match command {
         Command::Account(account) => commands::account::account(app, &account),
         Command::Lane(lane) => commands::lane::lane(app, &lane),
+        Command::Cover(typed) => commands::cover::cover(app, &typed),
         Command::Choose(typed) => commands::choose::choose(app, &typed),
         Command::Plan(plan) => commands::plan::plan(app, &plan),
         Command::Sync(sync) => commands::sync::sync(app, &sync),

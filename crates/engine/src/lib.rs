@@ -10,6 +10,7 @@ pub mod answer;
 pub mod choose;
 pub mod clock;
 pub mod config;
+pub mod cover;
 pub mod drives;
 pub mod error;
 pub mod hand;

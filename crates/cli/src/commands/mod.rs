@@ -5,6 +5,7 @@ pub mod by_hand;
 pub mod choose;
 pub mod conflicts;
 pub mod copy;
+pub mod cover;
 pub mod demo;
 pub mod lane;
 pub mod list;

@@ -167,6 +167,15 @@ pub(crate) fn set_terms(
         .map(drop)
 }
 
+/// Files that both sides agree on, and their bytes.
+pub(crate) fn agreed_files(connection: &Connection, lane: LaneKey) -> rusqlite::Result<(u64, u64)> {
+    connection.query_row(
+        "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row WHERE lane = ?1 AND kind = 1 AND away IS NULL",
+        [lane.0],
+        |row| Ok((row.get(0)?, row.get(1)?)),
+    )
+}
+
 /// What was left out when both sides were last listed whole: by what, files, bytes.
 ///
 /// # Errors

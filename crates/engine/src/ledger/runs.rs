@@ -183,6 +183,13 @@ pub fn last(connection: &Connection, lane: Option<&str>, most: u32) -> rusqlite:
         .collect()
 }
 
+/// When the first run of a lane began.
+pub(crate) fn first(connection: &Connection, lane: &str) -> rusqlite::Result<Option<EditTime>> {
+    let sql = "SELECT MIN(began) FROM run WHERE lane_name = ?1";
+    let began: Option<i64> = connection.query_row(sql, [lane], |row| row.get(0))?;
+    Ok(began.map(EditTime))
+}
+
 /// How the last run of a command ended; the inner one is none where it never came to its end.
 pub(crate) fn last_of(
     connection: &Connection,

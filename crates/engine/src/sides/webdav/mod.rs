@@ -12,7 +12,7 @@ mod entry;
 mod list;
 mod multistatus;
 mod room;
-mod survey;
+pub(crate) mod survey;
 mod upload;
 mod ways;
 mod whole_tree;
