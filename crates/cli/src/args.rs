@@ -271,6 +271,8 @@ pub enum Lane {
     Show(Named),
     /// Change any setting of a lane; what the next pass would do is shown first
     Change(LaneChange),
+    /// Move the near folder to another disk, or follow a folder that was moved
+    Relocate(LaneRelocate),
     /// Take a lane away; every file stays on both sides
     Remove(Named),
 }
@@ -412,6 +414,22 @@ pub struct LaneChange {
     /// How it works.
     #[command(flatten)]
     pub setup: SetupTyped,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// `lane relocate`.
+#[derive(Args, Debug)]
+pub struct LaneRelocate {
+    /// The lane
+    pub name: String,
+    /// The folder's new place: one of this computer for the near side, @ACCOUNT/FOLDER where the far folder was moved
+    #[arg(value_name = "NEW-PLACE")]
+    pub place: String,
+    /// Leave the old copy where it is
+    #[arg(long)]
+    pub keep_old: bool,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,

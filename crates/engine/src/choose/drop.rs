@@ -4,8 +4,6 @@
 //! was proven, forgotten by the ledger in the same commit. Only then is the captured copy deleted, so that a version
 //! somebody saved in the last instant is put back instead.
 
-use std::collections::HashSet;
-
 use katabatic_core::{Choice, Kind, RelPath, Selection, Side};
 
 use super::{Looked, proof};
@@ -13,6 +11,7 @@ use crate::config::Config;
 use crate::ledger::intents::Version;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::ledger::{rows, spare_rows};
+use crate::open_files::{identity, open_files};
 use crate::pass::Pass;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::sides::{FolderGone, SideError, SideStore};
@@ -146,6 +145,7 @@ async fn free(pass: &Pass) -> Result<u64, Error> {
     let captured = pass
         .ledger
         .read(|connection| spare_rows::not_read_again(connection, lane, Side::Near))?;
+    // Looked at after the captures: under its new name nobody can open a captured file.
     let open = open_files();
     let near = &pass.lane.near;
     let mut held = 0;
@@ -153,9 +153,8 @@ async fn free(pass: &Pass) -> Result<u64, Error> {
         .into_iter()
         .filter(|spare| spare.why.starts_with(WHY))
     {
-        use std::os::unix::fs::MetadataExt;
         let is_open = std::fs::metadata(near.spare_at(&spare.slot))
-            .is_ok_and(|meta| open.contains(&meta.ino()));
+            .is_ok_and(|meta| open.contains(&identity(&meta)));
         if is_open {
             held += 1;
             continue;
@@ -168,26 +167,6 @@ async fn free(pass: &Pass) -> Result<u64, Error> {
     }
     pass.ledger.flush().await?;
     Ok(held)
-}
-
-/// The inodes of every file that a program of this person has open or mapped. Looked at after the captures: under its
-/// new name nobody can open a captured file.
-fn open_files() -> HashSet<u64> {
-    use std::os::unix::fs::MetadataExt;
-    let mut open = HashSet::new();
-    let processes = std::fs::read_dir("/proc").into_iter().flatten().flatten();
-    for process in processes.map(|entry| entry.path()) {
-        let descriptors = std::fs::read_dir(process.join("fd"));
-        for descriptor in descriptors.into_iter().flatten().flatten() {
-            if let Ok(meta) = std::fs::metadata(descriptor.path()) {
-                open.insert(meta.ino());
-            }
-        }
-        let maps = std::fs::read_to_string(process.join("maps")).unwrap_or_default();
-        let inode = |line: &str| line.split_whitespace().nth(4)?.parse::<u64>().ok();
-        open.extend(maps.lines().filter_map(inode));
-    }
-    open
 }
 
 /// Folders that became empty go, the deepest first; what is left in one keeps it.

@@ -58,7 +58,7 @@ fn value_of(text: &str, key: &str) -> Option<String> {
             }
         }
     };
-    text.lines().filter_map(value).last()
+    text.lines().rev().find_map(value)
 }
 
 /// Only absolute paths and paths below the home folder are allowed there.

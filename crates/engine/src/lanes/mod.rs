@@ -281,7 +281,7 @@ fn check_folder(lane: &LaneConfig, folder: &Path, make: bool) -> Result<(), Erro
             "Name a folder.",
         )),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound && make => {
-            std::fs::create_dir_all(&folder).map_err(|why| {
+            std::fs::create_dir_all(folder).map_err(|why| {
                 refused(
                     lane,
                     format!("{} could not be made: {why}", folder.display()),

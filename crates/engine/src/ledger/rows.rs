@@ -139,6 +139,19 @@ pub(crate) fn set_near_root(
         .map(drop)
 }
 
+/// The same version, with another stamp.
+pub(crate) fn set_near_stamp(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+    stamp: &Stamp,
+) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached("UPDATE row SET near_stamp = ?3 WHERE lane = ?1 AND key = ?2")?
+        .execute(params![lane.0, path.key(), stamp.as_str()])
+        .map(drop)
+}
+
 pub(crate) fn set_far_marked(
     connection: &Connection,
     lane: LaneKey,

@@ -449,8 +449,11 @@ pub const OWN_FOLDER: &str = ".katabatic";
 /// Names at the top of an account that begin so hold what a test of the account writes, for a moment.
 pub const TEST_FOLDER: &str = ".katabatic-test-";
 
+/// Names that begin so hold a near folder that is on its way to another disk.
+pub const MOVING_FOLDER: &str = ".katabatic-moving-";
+
 /// Whether a name is the tool's own, which every lane leaves out.
 #[must_use]
 pub fn is_own(name: &str) -> bool {
-    name == OWN_FOLDER || name.starts_with(TEST_FOLDER)
+    name == OWN_FOLDER || name.starts_with(TEST_FOLDER) || name.starts_with(MOVING_FOLDER)
 }

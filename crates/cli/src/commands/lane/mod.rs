@@ -3,6 +3,7 @@
 mod add;
 mod change;
 mod list;
+mod relocate;
 mod remove;
 mod show;
 
@@ -27,6 +28,7 @@ pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
         Lane::List => list::list(app)?,
         Lane::Show(named) => show::show(app, &named.name)?,
         Lane::Change(typed) => change::change(app, typed)?,
+        Lane::Relocate(typed) => return relocate::relocate(app, typed),
         Lane::Remove(named) => remove::remove(app, &named.name)?,
     }
     Ok(ExitCode::SUCCESS)

@@ -1,0 +1,213 @@
+//! `lane relocate`: moves a lane's near folder to another disk, or follows a folder that was moved by hand.
+
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::words;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::pass::Progress;
+use katabatic_engine::place::Place;
+use katabatic_engine::relocate::{self, Relocated, Way};
+use katabatic_engine::{Class, Error};
+use serde_json::json;
+
+use super::{described, far_place};
+use crate::app::App;
+use crate::args::LaneRelocate;
+use crate::commands::account::confirmed;
+use crate::draw::{json, line, progress, shown_text};
+use crate::exit;
+
+pub fn relocate(app: &App, typed: &LaneRelocate) -> Result<ExitCode, Error> {
+    let lane = app.config.lane(&typed.name)?.clone();
+    match far_place(app, &typed.place)? {
+        Place::Local(new) => near(app, typed, &lane, &new),
+        place @ Place::Far { .. } => far(app, &lane, place),
+    }
+}
+
+fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Result<ExitCode, Error> {
+    let drawn = Arc::new(Progress::default());
+    let opened = app.run(app.pass(lane, Arc::clone(&drawn)));
+    let pass = match opened {
+        // The old place is empty or gone; what is at the new one tells whether it is the folder.
+        Err(error) if error.class == Class::NotThere && new.is_dir() => {
+            return adopt(app, typed, lane, new);
+        }
+        opened => opened?,
+    };
+    let way = relocate::way(&pass, new)?;
+    match &way {
+        Way::Adopt => return adopt(app, typed, lane, new),
+        Way::Rename if !typed.keep_old => say(
+            app,
+            &format!(
+                "The folder {} would be renamed to {}: it stays on its disk.",
+                lane.near.display(),
+                new.display()
+            ),
+        ),
+        Way::Rename => say(
+            app,
+            &format!(
+                "The folder {} would be copied to {} and compared; the old one stays.",
+                lane.near.display(),
+                new.display()
+            ),
+        ),
+        Way::Copy { size, odd } => {
+            say(
+                app,
+                &format!(
+                    "{}, {} would be copied from {} to {} and compared; {}.",
+                    words::count(size.0, "file", "files"),
+                    words::bytes(size.1),
+                    lane.near.display(),
+                    new.display(),
+                    if typed.keep_old {
+                        "the old copy stays"
+                    } else {
+                        "then the old copy is removed"
+                    }
+                ),
+            );
+            for path in odd {
+                say(
+                    app,
+                    &format!(
+                        "  {} cannot be copied (a socket, a pipe or a device) and stays",
+                        shown_text(&path.to_string_lossy())
+                    ),
+                );
+            }
+        }
+    }
+    say(app, "Nothing is carried over the network.");
+    ask(app, typed)?;
+    let mut config = app.config.clone();
+    let moving = relocate::near(&app.home, &mut config, &pass, new, way, typed.keep_old);
+    let relocated = app.run(progress::during(app.style, &lane.name, drawn, moving))?;
+    done(app, config.lane(&lane.name)?, lane, &relocated)
+}
+
+fn ask(app: &App, typed: &LaneRelocate) -> Result<(), Error> {
+    if confirmed(app, typed.yes, "Move it?")? {
+        return Ok(());
+    }
+    Err(Error::failed(
+        format!("moving the lane {}", typed.name),
+        "it is not to be moved, as was said",
+        "Nothing was changed.",
+    ))
+}
+
+fn say(app: &App, text: &str) {
+    if !app.common.json {
+        line(text);
+    }
+}
+
+fn done(
+    app: &App,
+    after: &LaneConfig,
+    before: &LaneConfig,
+    relocated: &Relocated,
+) -> Result<ExitCode, Error> {
+    if app.common.json {
+        json::print(&json!({
+            "lane": described(after),
+            "copied": {"files": relocated.copied.0, "bytes": relocated.copied.1},
+            "stays": relocated.stays,
+        }));
+    } else {
+        line(format!(
+            "The lane {} is at {} now.",
+            after.name,
+            after.near.display()
+        ));
+        for path in &relocated.stays {
+            line(format!(
+                "  {} stays at the old place: it was changed meanwhile, is open, or cannot be removed",
+                shown_text(&before.near.join(path).to_string_lossy())
+            ));
+        }
+        line(format!(
+            "To see that both sides are in step: katabatic sync {}",
+            after.name
+        ));
+    }
+    Ok(ExitCode::from(if relocated.stays.is_empty() {
+        0
+    } else {
+        exit::NEEDS_A_PERSON
+    }))
+}
+
+fn adopt(
+    app: &App,
+    typed: &LaneRelocate,
+    lane: &LaneConfig,
+    new: &Path,
+) -> Result<ExitCode, Error> {
+    let found = app.run(relocate::adoption(
+        &app.home,
+        &app.ledger,
+        lane,
+        new,
+        &app.stop,
+    ))?;
+    let files = |count: u64| words::count(count, "file", "files");
+    say(
+        app,
+        &format!(
+            "{} was moved to {} by hand, it seems. Read and compared with what the lane knows:",
+            lane.near.display(),
+            new.display()
+        ),
+    );
+    say(app, &format!("  {} as agreed", files(found.same)));
+    for (count, what) in [
+        (
+            found.other,
+            "with another content: the next pass carries or compares them",
+        ),
+        (found.missing, "missing: they come back from the other side"),
+        (
+            found.new,
+            "that the lane does not know yet: they are carried like new ones",
+        ),
+    ] {
+        if count > 0 {
+            say(app, &format!("  {} {what}", files(count)));
+        }
+    }
+    ask(app, typed)?;
+    let mut config = app.config.clone();
+    app.run(relocate::adopt(
+        &app.home,
+        &mut config,
+        &app.ledger,
+        lane,
+        new,
+        &app.stop,
+    ))?;
+    done(app, config.lane(&lane.name)?, lane, &Relocated::default())
+}
+
+fn far(app: &App, lane: &LaneConfig, place: Place) -> Result<ExitCode, Error> {
+    let pass = app.run(app.pass(lane, Arc::new(Progress::default())))?;
+    let mut config = app.config.clone();
+    app.run(relocate::far(&app.home, &mut config, &pass, place))?;
+    let after = config.lane(&lane.name)?;
+    if app.common.json {
+        json::print(&json!({"lane": described(after)}));
+    } else {
+        line(format!(
+            "The lane {} is tied to {} now: it is the folder that was moved there. Nothing is carried again.",
+            after.name,
+            after.far_place()
+        ));
+    }
+    Ok(ExitCode::SUCCESS)
+}

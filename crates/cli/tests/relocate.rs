@@ -1,0 +1,222 @@
+//! Moving a lane's folders to another place, through the built program.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt, symlink};
+use std::path::Path;
+
+use worlds::{Desk, tree, write};
+
+fn settled() -> Desk {
+    let desk = Desk::tied(&[]);
+    for (at, content) in [
+        ("a.txt", "a"),
+        ("b.txt", "bb"),
+        ("Old/c.txt", "ccc"),
+        ("draft.part", "left out"),
+    ] {
+        desk.write_near(at, content);
+    }
+    fs::create_dir(desk.near().join("Empty")).unwrap();
+    symlink("a.txt", desk.near().join("link")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    desk
+}
+
+/// A folder on another file system than the temporary one, where this computer has one that may be written.
+fn another_disk() -> Option<tempfile::TempDir> {
+    let here = fs::metadata(std::env::temp_dir()).unwrap().dev();
+    let shared = Path::new("/dev/shm");
+    let other = fs::metadata(shared).ok()?.dev() != here;
+    other.then(|| tempfile::tempdir_in(shared).ok()).flatten()
+}
+
+/// Nothing is carried, and a change on either side still is.
+fn goes_on(desk: &Desk, near: &Path) {
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    write(&near.join("new.txt"), "new");
+    fs::remove_file(desk.far().join("b.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.far().join("new.txt").exists());
+    assert!(!near.join("b.txt").exists());
+}
+
+#[test]
+fn on_one_disk_the_folder_is_renamed() {
+    let desk = settled();
+    desk.run(&["lane", "relocate", "scores", "elsewhere/Scores"])
+        .ends(0)
+        .says("would be renamed")
+        .says("Nothing is carried over the network");
+    let new = desk.path("elsewhere/Scores");
+    assert!(!desk.near().exists());
+    assert!(new.join("Empty").is_dir());
+    goes_on(&desk, &new);
+    // What was removed before and after the move can still be had back.
+    let spares = desk.run(&["spares", "list", "--json"]).json();
+    let number = spares["spares"][0]["number"].to_string();
+    desk.run(&["spares", "restore", &number]).ends(0);
+    assert!(new.join("b.txt").exists());
+}
+
+#[test]
+fn to_another_disk_it_is_copied_compared_and_switched() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    let new = disk.path().join("Scores");
+    // One spare lies on the old disk already.
+    fs::remove_file(desk.far().join("a.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    let before = tree(&desk.near());
+    let edited = fs::metadata(desk.near().join("Old/c.txt"))
+        .unwrap()
+        .mtime_nsec();
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+        .ends(0)
+        .says("would be copied")
+        .says("then the old copy is removed");
+    assert!(!desk.near().exists(), "the old copy is gone");
+    assert_eq!(tree(&new), before);
+    assert_eq!(fs::read_link(new.join("link")).unwrap(), Path::new("a.txt"));
+    assert_eq!(
+        fs::metadata(new.join("Old/c.txt")).unwrap().mtime_nsec(),
+        edited
+    );
+    assert_eq!(
+        fs::read_dir(disk.path()).unwrap().count(),
+        1,
+        "nothing half is left"
+    );
+    goes_on(&desk, &new);
+    let spares = desk.run(&["spares", "list", "--json"]).json();
+    for spare in spares["spares"].as_array().unwrap() {
+        desk.run(&["spares", "restore", &spare["number"].to_string()])
+            .ends(0);
+    }
+    assert_eq!(fs::read_to_string(new.join("a.txt")).unwrap(), "a");
+}
+
+#[test]
+fn the_old_copy_may_stay_and_what_a_program_has_open_does() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    desk.run(&[
+        "lane",
+        "relocate",
+        "scores",
+        disk.path().join("one").to_str().unwrap(),
+        "--keep-old",
+    ])
+    .ends(0);
+    assert_eq!(tree(&desk.near()), tree(&disk.path().join("one")));
+    let open = fs::File::open(disk.path().join("one/a.txt")).unwrap();
+    desk.run(&[
+        "lane",
+        "relocate",
+        "scores",
+        desk.path("back").to_str().unwrap(),
+    ])
+    .ends(3)
+    .says("a.txt stays at the old place");
+    assert_eq!(
+        tree(&disk.path().join("one"))
+            .into_keys()
+            .collect::<Vec<_>>(),
+        ["a.txt"]
+    );
+    drop(open);
+    goes_on(&desk, &desk.path("back"));
+}
+
+#[test]
+fn a_copy_that_was_cut_goes_on_where_it_stopped() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    let large = vec![7u8; 64 << 20];
+    fs::write(desk.near().join("large.wav"), &large).unwrap();
+    desk.run(&["sync"]).ends(0);
+    let new = disk.path().join("Scores");
+    let mut child = desk
+        .command(&["lane", "relocate", "scores", new.to_str().unwrap()])
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    // Killed as soon as anything arrives under the name that nobody takes for the real one.
+    while fs::read_dir(disk.path()).unwrap().next().is_none() && child.try_wait().unwrap().is_none()
+    {
+        std::thread::yield_now();
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    if !new.exists() {
+        desk.run(&["sync"]).ends(0).says("nothing to carry");
+        assert_eq!(tree(&desk.near()).len(), 5);
+        desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+            .ends(0);
+    }
+    assert_eq!(tree(&new)["large.wav"].len(), large.len());
+    assert_eq!(fs::read_dir(disk.path()).unwrap().count(), 1);
+    goes_on(&desk, &new);
+}
+
+#[test]
+fn a_folder_that_a_person_moved_is_compared_and_taken() {
+    let desk = settled();
+    let new = desk.path("moved");
+    fs::rename(desk.near(), &new).unwrap();
+    fs::remove_file(new.join("Old/c.txt")).unwrap();
+    write(&new.join("a.txt"), "changed since");
+    desk.run(&["sync"]).ends(6).says("Nothing was removed");
+    desk.run(&["lane", "relocate", "scores", "moved"])
+        .ends(0)
+        .says("1 file as agreed")
+        .says("1 file with another content")
+        .says("1 file missing: they come back");
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(fs::read_to_string(new.join("Old/c.txt")).unwrap(), "ccc");
+    assert_eq!(
+        fs::read_to_string(desk.far().join("a.txt")).unwrap(),
+        "changed since"
+    );
+    goes_on(&desk, &new);
+}
+
+#[test]
+fn a_place_that_cannot_be_used_says_why() {
+    let desk = settled();
+    let relocate = |to: &str| desk.run(&["lane", "relocate", "scores", to]);
+    relocate("near/inside").ends(2).says("lies in the other");
+    write(&desk.path("full/x"), "x");
+    relocate("full").ends(2).says("files in both places");
+    fs::rename(desk.near(), desk.path("gone")).unwrap();
+    relocate("full").ends(2).says("not one file in it");
+    relocate("@office/Other").ends(6);
+}
+
+#[test]
+fn a_far_folder_that_was_moved_is_followed() {
+    let desk = settled();
+    fs::create_dir_all(desk.path("cloud/librarian/Archive")).unwrap();
+    fs::rename(desk.far(), desk.path("cloud/librarian/Archive/Scores")).unwrap();
+    fs::create_dir_all(desk.path("cloud/librarian/Wrong")).unwrap();
+    desk.run(&["sync"]).ends(6);
+    desk.run(&["lane", "relocate", "scores", "@office/Wrong"])
+        .ends(6)
+        .says("not the folder this lane was tied to");
+    desk.run(&["lane", "relocate", "scores", "@office/Archive/Scores"])
+        .ends(0)
+        .says("Nothing is carried again");
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+}

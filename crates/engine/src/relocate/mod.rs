@@ -1,0 +1,497 @@
+//! Moving house: a lane's side gets another place, and nothing is carried over the network because of it.
+//!
+//! The near folder is copied under a name that nobody takes for the real one, read again in full on both disks, and
+//! only then given its name; then the lane is switched; and only then does the old copy go, file by file, as far as
+//! nobody touched it meanwhile. Killed at any moment, either the lane is where it was and the copy goes on where it
+//! stopped, or the lane is at its new place and the old copy is still there.
+
+mod tree;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, words};
+use tokio::sync::mpsc;
+
+use crate::config::{Config, LaneConfig};
+use crate::drives::OnDrive;
+use crate::ledger::{LaneKey, Ledger, rows};
+use crate::lock::lock;
+use crate::open::{open_lane, side_failed};
+use crate::open_files::open_files;
+use crate::pass::Pass;
+use crate::place::Place;
+use crate::sides::local::LocalSide;
+use crate::sides::{Found, MOVING_FOLDER, OWN_FOLDER, SideError, SideStore};
+use crate::stop::Stop;
+use crate::{Class, Error, Home};
+
+/// How a near folder gets to its new place.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Way {
+    /// It is renamed, on one disk, in one step.
+    Rename,
+    /// It is copied to another disk.
+    Copy {
+        /// Files, and their bytes.
+        size: (u64, u64),
+        /// What cannot be copied: sockets, pipes, devices.
+        odd: Vec<PathBuf>,
+    },
+    /// A person has moved it there already: see [`adopt`].
+    Adopt,
+}
+
+/// How a folder that is at the new place already stands to what the lane knows.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Adoption {
+    /// Files that are as agreed.
+    pub same: u64,
+    /// Files with another content.
+    pub other: u64,
+    /// Files of the lane that are not there; they come back from the other side.
+    pub missing: u64,
+    /// Files the lane does not know yet.
+    pub new: u64,
+}
+
+/// What was done.
+#[derive(Debug, Default)]
+pub struct Relocated {
+    /// Files copied, and their bytes.
+    pub copied: (u64, u64),
+    /// What stays at the old place, because it was touched or is open, or could not be removed.
+    pub stays: Vec<PathBuf>,
+}
+
+fn failed(what: &str) -> impl Fn(std::io::Error) -> Error + use<> {
+    let what = what.to_owned();
+    move |why| {
+        Error::failed(
+            &what,
+            why,
+            "Nothing was removed. Try again: it goes on where it stopped.",
+        )
+    }
+}
+
+/// Where the copy grows until it is whole.
+fn growing(new: &Path, lane: &LaneConfig) -> Result<PathBuf, Error> {
+    match (new.parent(), new.file_name()) {
+        (Some(parent), Some(_)) => Ok(parent.join(format!("{MOVING_FOLDER}{}", lane.id))),
+        _ => Err(Error::usage(
+            format!("moving the lane {} to {}", lane.name, new.display()),
+            "that is the root of a disk",
+            "Name a folder in it.",
+        )),
+    }
+}
+
+/// In which way the near folder would get to `new`; nothing is changed.
+///
+/// # Errors
+/// A place that cannot be used, or that has no room.
+pub fn way(pass: &Pass, new: &Path) -> Result<Way, Error> {
+    let lane = &pass.lane.config;
+    let what = format!("moving the lane {} to {}", lane.name, new.display());
+    if new.starts_with(&lane.near) || lane.near.starts_with(new) {
+        return Err(Error::usage(
+            what,
+            format!("one of {} and it lies in the other", lane.near.display()),
+            "Name a folder beside it.",
+        ));
+    }
+    let failed = failed(&what);
+    let old_empty = tree::is_empty(&lane.near).map_err(&failed)?;
+    let new_empty = tree::is_empty(new).map_err(&failed)?;
+    match (old_empty, new_empty) {
+        (false, false) => Err(Error::usage(
+            what,
+            "there are files in both places, so it is not clear which of them counts",
+            "If you moved the folder by hand, take the old one away first. If not, name a place that is empty.",
+        )),
+        (true, false) => Ok(Way::Adopt),
+        (_, true) => {
+            let parent = new
+                .ancestors()
+                .find(|path| path.is_dir())
+                .ok_or_else(|| failed(std::io::ErrorKind::NotFound.into()))?;
+            let weight = tree::weigh(&lane.near).map_err(&failed)?;
+            if let Some(mount) = weight.mounts.first() {
+                return Err(Error::usage(
+                    what,
+                    format!(
+                        "another file system is mounted on {} in it",
+                        mount.display()
+                    ),
+                    "Unmount it first, or tie that one with a lane of its own.",
+                ));
+            }
+            if same_disk(&lane.near, parent) && !new.exists() {
+                return Ok(Way::Rename);
+            }
+            let stat = rustix::fs::statvfs(parent).map_err(|error| failed(error.into()))?;
+            let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+            if weight.bytes > free {
+                return Err(Error::new(
+                    Class::Failed,
+                    what,
+                    format!(
+                        "it holds {}, and that disk has {} free",
+                        words::bytes(weight.bytes),
+                        words::bytes(free)
+                    ),
+                    "Nothing was changed. Make room there, or name another disk.",
+                ));
+            }
+            Ok(Way::Copy {
+                size: (weight.files, weight.bytes),
+                odd: weight.odd,
+            })
+        }
+    }
+}
+
+fn same_disk(a: &Path, b: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let device = |path: &Path| path.metadata().map(|meta| meta.dev()).ok();
+    device(a).is_some() && device(a) == device(b)
+}
+
+/// Moves the near folder. Under the lane's lock, so that no pass runs meanwhile.
+///
+/// # Errors
+/// Where it cannot be copied, compared or switched; nothing is removed then.
+pub async fn near(
+    home: &Home,
+    config: &mut Config,
+    pass: &Pass,
+    new: &Path,
+    way: Way,
+    keep_old: bool,
+) -> Result<Relocated, Error> {
+    let _lock = pass.lock()?;
+    let lane = pass.lane.config.clone();
+    let unfinished = pass.prepare().await?;
+    if let Some((path, (_, why))) = unfinished.iter().next() {
+        return Err(Error::new(
+            Class::NeedsPerson,
+            format!("moving the lane {}", lane.name),
+            format!("a pass was cut off at {path}, and that is not cleared up yet: {why}"),
+            format!("Sync first: katabatic sync {}", lane.name),
+        ));
+    }
+    let what = format!("moving the lane {} to {}", lane.name, new.display());
+    let failed = failed(&what);
+    let mut relocated = Relocated::default();
+    let before = entries(&*pass.store(Side::Near)).await;
+    let before = before.map_err(|error| pass.side_failed(Side::Near, &error))?;
+    let mut seen = Default::default();
+    match &way {
+        Way::Adopt => {
+            return Err(Error::usage(what, "it is there already", "Adopt it."));
+        }
+        Way::Rename if !keep_old => {
+            if let Some(parent) = new.parent() {
+                fs::create_dir_all(parent).map_err(&failed)?;
+            }
+        }
+        Way::Rename | Way::Copy { .. } => {
+            let growing = growing(new, &lane)?;
+            seen = copied(pass, &lane, &growing, &mut relocated).await?;
+            bring_spares(home, &lane, &growing).map_err(&failed)?;
+            match fs::remove_dir(new) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                    return Err(failed(error));
+                }
+                _ => fs::rename(&growing, new).map_err(&failed)?,
+            }
+        }
+    }
+    let renames = way == Way::Rename && !keep_old;
+    let mut after = lane.clone();
+    after.near = new.to_owned();
+    if renames {
+        fs::rename(&lane.near, new).map_err(&failed)?;
+    }
+    after.near_drive = OnDrive::of(new);
+    config.change_lane(after.clone())?;
+    settle_in(home, &pass.ledger, &after, Some(&before), &pass.stop).await?;
+    if !renames && !keep_old {
+        relocated.stays = tree::remove_old(&lane.near, &seen, &open_files()).map_err(&failed)?;
+        if relocated.stays.is_empty() {
+            let _ = fs::remove_dir_all(lane.near.join(OWN_FOLDER));
+            let _ = fs::remove_dir(&lane.near);
+        }
+    }
+    Ok(relocated)
+}
+
+async fn copied(
+    pass: &Pass,
+    lane: &LaneConfig,
+    growing: &Path,
+    relocated: &mut Relocated,
+) -> Result<std::collections::HashSet<(PathBuf, tree::Stamp)>, Error> {
+    const ROUNDS: u32 = 3;
+    let what = format!("copying {} to its new place", lane.near.display());
+    let weight = tree::weigh(&lane.near).map_err(failed(&what))?;
+    relocated.copied = (weight.files, weight.bytes);
+    for round in 1.. {
+        pass.progress.begin_carrying(weight.files, weight.bytes);
+        let (old, to) = (lane.near.clone(), growing.to_owned());
+        let (progress, stop) = (pass.progress.clone(), pass.stop.clone());
+        let work = tokio::task::spawn_blocking(move || {
+            tree::copy(&old, &to, &progress, &stop)?;
+            let stamps = tree::stamps(&old)?;
+            let differ = tree::differences(&old, &to, &stop)?;
+            Ok::<_, std::io::Error>((stamps, differ))
+        });
+        let done = work
+            .await
+            .map_err(|why| failed(&what)(std::io::Error::other(why)))?;
+        let (stamps, differ) = done.map_err(|why| match why.kind() {
+            std::io::ErrorKind::Interrupted => pass.side_failed(Side::Near, &SideError::Stopped),
+            _ => failed(&what)(why),
+        })?;
+        if differ.is_empty() {
+            return Ok(stamps);
+        }
+        if round == ROUNDS {
+            let named: Vec<String> = differ
+                .iter()
+                .take(5)
+                .map(|path| path.display().to_string())
+                .collect();
+            return Err(Error::new(
+                Class::NeedsPerson,
+                what,
+                format!(
+                    "somebody goes on changing files in it: {}",
+                    named.join(", ")
+                ),
+                "Close the programs that have them open, then try again: it goes on where it stopped.",
+            ));
+        }
+    }
+    Err(Error::failed(
+        what,
+        "it never became the same",
+        "Try again.",
+    ))
+}
+
+/// The spares lie on the disk of the folder they came from; on another disk they need a room of their own there.
+fn bring_spares(home: &Home, lane: &LaneConfig, new: &Path) -> std::io::Result<()> {
+    let state = home.lane_room(&lane.id);
+    let room = |root: &Path| {
+        if same_disk(root, &state) {
+            state.join("spares")
+        } else {
+            root.join(OWN_FOLDER).join(&lane.id).join("spares")
+        }
+    };
+    let (old, new) = (room(&lane.near), room(new));
+    if old == new || !old.is_dir() {
+        return Ok(());
+    }
+    let (progress, stop) = (
+        crate::pass::Progress::default(),
+        crate::stop::Stop::default(),
+    );
+    tree::copy(&old, &new, &progress, &stop)
+}
+
+/// Everything on a side.
+async fn entries(store: &dyn SideStore) -> Result<BTreeMap<RelPath, Entry>, SideError> {
+    let (found, mut inbox) = mpsc::channel(1024);
+    let mut entries = BTreeMap::new();
+    let (scanned, ()) = futures_util::join!(store.scan(found), async {
+        while let Some(item) = inbox.recv().await {
+            if let Found::Entry(path, entry) = item {
+                entries.insert(path, entry);
+            }
+        }
+    });
+    scanned.map(|()| entries)
+}
+
+/// The ledger learns how the files look at their new place, as far as they are the agreed ones for sure; `before` is how
+/// they looked at the old one. Adopted, only their content tells, and the next pass reads it.
+async fn settle_in(
+    home: &Home,
+    ledger: &Ledger,
+    after: &LaneConfig,
+    before: Option<&BTreeMap<RelPath, Entry>>,
+    stop: &Stop,
+) -> Result<(), Error> {
+    let failed = |error: SideError| side_failed(after, Side::Near, &error);
+    let room = home.lane_room(&after.id);
+    let side = LocalSide::open(&after.near, &room, &after.id, stop.clone()).map_err(failed)?;
+    let found = entries(&side).await.map_err(failed)?;
+    side.mark_root().await.map_err(failed)?;
+    let root = side.root().await.map_err(failed)?;
+    let Some(key) = key_of(ledger, after)? else {
+        return Ok(());
+    };
+    let (mut stamps, mut missing) = (Vec::new(), Vec::new());
+    for (path, base) in agreed(ledger, key)? {
+        match (found.get(&path), before) {
+            (None, None) => missing.push(path),
+            (Some(entry), Some(before)) if entry.kind == Kind::File => {
+                if before.get(&path).is_some_and(|old| old.stamp == base.near) {
+                    stamps.push((path, entry.stamp.clone()));
+                }
+            }
+            _ => {}
+        }
+    }
+    let id = after.id.clone();
+    ledger
+        .write(move |connection| {
+            rows::set_near_root(connection, key, &root)?;
+            for (path, stamp) in &stamps {
+                rows::set_near_stamp(connection, key, path, stamp)?;
+            }
+            for path in &missing {
+                rows::forget(connection, key, path)?;
+            }
+            // What is in no row any more, only a whole listing shows.
+            rows::forget_token(connection, &id)
+        })
+        .await
+}
+
+fn key_of(ledger: &Ledger, lane: &LaneConfig) -> Result<Option<LaneKey>, Error> {
+    let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
+    Ok(row.map(|row| row.key))
+}
+
+/// What both sides agreed on to be here.
+fn agreed(ledger: &Ledger, key: LaneKey) -> Result<Vec<(RelPath, Base)>, Error> {
+    let mut agreed = Vec::new();
+    ledger.read(|connection| {
+        rows::each_row(connection, key, &RelPath::root(), |row| {
+            if let Some(base) = row.base.filter(|base| base.away != Some(Side::Near)) {
+                agreed.push((row.path, base));
+            }
+            true
+        })
+    })?;
+    Ok(agreed)
+}
+
+/// How a folder that somebody has moved by hand stands to what the lane knows; nothing is changed.
+///
+/// # Errors
+/// Where it is another folder, or cannot be read.
+pub async fn adoption(
+    home: &Home,
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    new: &Path,
+    stop: &Stop,
+) -> Result<Adoption, Error> {
+    let what = format!("comparing {} with the lane {}", new.display(), lane.name);
+    let side_failed = |error: SideError| side_failed(lane, Side::Near, &error);
+    let known: BTreeMap<RelPath, Base> = match key_of(ledger, lane)? {
+        Some(key) => agreed(ledger, key)?
+            .into_iter()
+            .filter(|(_, base)| base.kind == Kind::File)
+            .collect(),
+        None => BTreeMap::new(),
+    };
+    let looking = home.state().join("looking");
+    let side = LocalSide::reading(new, &looking, stop.clone()).map_err(side_failed)?;
+    let found = entries(&side).await.map_err(side_failed)?;
+    let mut adoption = Adoption::default();
+    for (path, base) in &known {
+        match found.get(path).filter(|entry| entry.kind == Kind::File) {
+            None => adoption.missing += 1,
+            Some(entry) if entry.size != base.size => adoption.other += 1,
+            Some(_) => {
+                let read = tree::digest(&new.join(path.as_str())).map_err(failed(&what))?;
+                let same = |content: Digest| content.0 == *read.as_bytes();
+                if base.content.is_none_or(same) {
+                    adoption.same += 1;
+                } else {
+                    adoption.other += 1;
+                }
+            }
+        }
+    }
+    let files = found.iter().filter(|(_, entry)| entry.kind == Kind::File);
+    adoption.new = files.filter(|(path, _)| !known.contains_key(*path)).count() as u64;
+    if adoption.same == 0 && !known.is_empty() {
+        return Err(Error::usage(
+            what,
+            "not one file in it is one that the lane knows",
+            "It is another folder. Name the one that was moved.",
+        ));
+    }
+    Ok(adoption)
+}
+
+/// Ties a lane to a near folder that a person has moved by hand. What is missing there comes back from the far side.
+///
+/// # Errors
+/// Where config or ledger cannot be written.
+pub async fn adopt(
+    home: &Home,
+    config: &mut Config,
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    new: &Path,
+    stop: &Stop,
+) -> Result<(), Error> {
+    let _lock = lock(new)?;
+    let mut after = lane.clone();
+    after.near = new.to_owned();
+    after.near_drive = OnDrive::of(new);
+    // The config first: until the ledger knows the new root, no pass takes it for the old one.
+    config.change_lane(after.clone())?;
+    settle_in(home, ledger, &after, None, stop).await
+}
+
+/// Ties a lane to where its far folder was moved to. It is that folder only if the tool's own room for this lane, which
+/// moved along, is in it; then everything agreed on stays agreed on.
+///
+/// # Errors
+/// Where it is another folder.
+pub async fn far(home: &Home, config: &mut Config, pass: &Pass, new: Place) -> Result<(), Error> {
+    let _lock = pass.lock()?;
+    let before = pass.lane.config.clone();
+    let what = format!("moving the far side of lane {} to {new}", before.name);
+    let after = LaneConfig {
+        far_drive: match &new {
+            Place::Local(path) => OnDrive::of(path),
+            Place::Far { .. } => None,
+        },
+        far: new,
+        ..before.clone()
+    };
+    let open = open_lane(home, config, &pass.ledger, &after, &pass.stop).await?;
+    let failed = |error: SideError| side_failed(&after, Side::Far, &error);
+    let found = open.far.root().await.map_err(failed)?;
+    let ours = match &open.row.far_root {
+        Some(known) => *known == found,
+        None => open.far.is_marked().await.map_err(failed)?,
+    };
+    if !ours {
+        return Err(Error::new(
+            Class::NotThere,
+            what,
+            "it is not the folder this lane was tied to: the tool's own folder for the lane (.katabatic) is not in it",
+            format!(
+                "If it really is to be another folder, tie the lane anew, which compares everything: katabatic lane change {} --far {}",
+                before.name, after.far
+            ),
+        ));
+    }
+    let id = before.id;
+    pass.ledger
+        .write(move |connection| rows::forget_token(connection, &id))
+        .await?;
+    config.change_lane(after)
+}

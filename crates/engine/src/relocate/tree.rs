@@ -1,0 +1,279 @@
+//! Copying a whole folder to another disk, as it is: dates, rights, attributes and links, and what no lane carries too.
+
+use std::collections::HashSet;
+use std::fs::{self, File, FileTimes, Metadata, OpenOptions};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{OFlags, XattrFlags};
+
+use crate::open_files::{Identity, identity};
+use crate::pass::Progress;
+use crate::sides::OWN_FOLDER;
+use crate::stop::Stop;
+
+/// What a folder holds.
+#[derive(Debug, Default)]
+pub(super) struct Weight {
+    pub(super) files: u64,
+    pub(super) bytes: u64,
+    /// Sockets, pipes and devices, which cannot be copied.
+    pub(super) odd: Vec<PathBuf>,
+    /// Folders that another file system is mounted on.
+    pub(super) mounts: Vec<PathBuf>,
+}
+
+/// One thing in a folder, by its path from the top.
+struct Member {
+    path: PathBuf,
+    meta: Metadata,
+}
+
+/// Everything below a folder, each folder before its members; the tool's own room at the top is left out.
+fn members(root: &Path) -> io::Result<Vec<Member>> {
+    let mut found = Vec::new();
+    let mut folders = vec![PathBuf::new()];
+    let device = fs::metadata(root)?.dev();
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(root.join(&folder))? {
+            let entry = entry?;
+            let path = folder.join(entry.file_name());
+            if path == Path::new(OWN_FOLDER) {
+                continue;
+            }
+            let meta = entry.path().symlink_metadata()?;
+            if meta.is_dir() && meta.dev() == device {
+                folders.push(path.clone());
+            }
+            found.push(Member { path, meta });
+        }
+    }
+    found.sort_by(|a, b| a.path.cmp(&b.path));
+    Ok(found)
+}
+
+/// How much a folder holds.
+pub(super) fn weigh(root: &Path) -> io::Result<Weight> {
+    let mut weight = Weight::default();
+    let device = fs::metadata(root)?.dev();
+    for member in members(root)? {
+        let kind = member.meta.file_type();
+        if kind.is_file() {
+            weight.files += 1;
+            weight.bytes += member.meta.len();
+        } else if kind.is_dir() && member.meta.dev() != device {
+            weight.mounts.push(member.path);
+        } else if !kind.is_dir() && !kind.is_symlink() {
+            weight.odd.push(member.path);
+        }
+    }
+    Ok(weight)
+}
+
+fn stopped(stop: &Stop) -> io::Result<()> {
+    match stop.asked() {
+        true => Err(io::Error::new(io::ErrorKind::Interrupted, "stopped")),
+        false => Ok(()),
+    }
+}
+
+/// Copies everything that is not there yet as it is here; files that arrived before are not copied again.
+pub(super) fn copy(from: &Path, to: &Path, progress: &Progress, stop: &Stop) -> io::Result<()> {
+    fs::create_dir_all(to)?;
+    let all = members(from)?;
+    for member in &all {
+        stopped(stop)?;
+        let (old, new) = (from.join(&member.path), to.join(&member.path));
+        let kind = member.meta.file_type();
+        if kind.is_dir() {
+            match fs::create_dir(&new) {
+                Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(error),
+                _ => {}
+            }
+        } else if kind.is_symlink() {
+            copy_link(&old, &new)?;
+        } else if kind.is_file() {
+            if !is_same(&member.meta, &new) {
+                copy_file(&old, &new, &member.meta)?;
+            }
+            progress.carried_bytes(member.meta.len());
+            progress.carried_file();
+        }
+    }
+    // Folders last: making what is in them would change their dates.
+    for member in all.iter().rev().filter(|member| member.meta.is_dir()) {
+        take_over(
+            &File::open(to.join(&member.path))?,
+            &from.join(&member.path),
+            &member.meta,
+        )?;
+    }
+    take_over(&File::open(to)?, from, &fs::metadata(from)?)?;
+    rustix::fs::syncfs(File::open(to)?)?;
+    Ok(())
+}
+
+fn is_same(meta: &Metadata, new: &Path) -> bool {
+    new.symlink_metadata().is_ok_and(|there| {
+        there.is_file()
+            && there.len() == meta.len()
+            && (there.mtime(), there.mtime_nsec()) == (meta.mtime(), meta.mtime_nsec())
+    })
+}
+
+fn copy_link(old: &Path, new: &Path) -> io::Result<()> {
+    let target = fs::read_link(old)?;
+    if fs::read_link(new).is_ok_and(|there| there == target) {
+        return Ok(());
+    }
+    match fs::remove_file(new) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+        _ => symlink(target, new),
+    }
+}
+
+fn open_to_read(path: &Path) -> io::Result<File> {
+    let flags = OFlags::NOFOLLOW.bits().cast_signed();
+    OpenOptions::new().read(true).custom_flags(flags).open(path)
+}
+
+fn copy_file(old: &Path, new: &Path, meta: &Metadata) -> io::Result<()> {
+    let mut source = open_to_read(old)?;
+    let mut target = OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .custom_flags(OFlags::NOFOLLOW.bits().cast_signed())
+        .open(new)?;
+    io::copy(&mut source, &mut target)?;
+    target.flush()?;
+    // The date comes last: it says that all before it is done, and a copy that was cut has another one.
+    take_over(&target, old, meta)
+}
+
+/// Attributes, owner, rights and dates, as far as this file system and this person can keep them.
+fn take_over(new: &File, old: &Path, meta: &Metadata) -> io::Result<()> {
+    let source = File::open(old)?;
+    let mut names = vec![0u8; 64 * 1024];
+    if let Ok(length) = rustix::fs::flistxattr(&source, names.as_mut_slice()) {
+        for name in names[..length]
+            .split(|byte| *byte == 0)
+            .filter(|name| !name.is_empty())
+        {
+            let mut value = vec![0u8; 64 * 1024];
+            if let Ok(length) = rustix::fs::fgetxattr(&source, name, value.as_mut_slice())
+                && let Err(why) =
+                    rustix::fs::fsetxattr(new, name, &value[..length], XattrFlags::empty())
+            {
+                tracing::debug!("an attribute of {} stays behind: {why}", old.display());
+            }
+        }
+    }
+    if let Err(why) = std::os::unix::fs::fchown(new, Some(meta.uid()), Some(meta.gid())) {
+        tracing::debug!("the owner of {} stays behind: {why}", old.display());
+    }
+    new.set_permissions(fs::Permissions::from_mode(meta.mode() & 0o7777))?;
+    new.set_times(
+        FileTimes::new()
+            .set_accessed(meta.accessed()?)
+            .set_modified(meta.modified()?),
+    )
+}
+
+/// Reads both folders in full; the answer names what is not the same.
+pub(super) fn differences(from: &Path, to: &Path, stop: &Stop) -> io::Result<Vec<PathBuf>> {
+    let mut differ = Vec::new();
+    for member in members(from)? {
+        stopped(stop)?;
+        let (old, new) = (from.join(&member.path), to.join(&member.path));
+        let kind = member.meta.file_type();
+        let same = if kind.is_file() {
+            is_same(&member.meta, &new) && digest(&old)? == digest(&new)?
+        } else if kind.is_symlink() {
+            fs::read_link(&old)? == fs::read_link(&new).unwrap_or_default()
+        } else if kind.is_dir() {
+            new.symlink_metadata().is_ok_and(|there| there.is_dir())
+        } else {
+            true
+        };
+        if !same {
+            differ.push(member.path);
+        }
+    }
+    Ok(differ)
+}
+
+/// The BLAKE3 of a file.
+pub(super) fn digest(path: &Path) -> io::Result<blake3::Hash> {
+    let mut file = open_to_read(path)?;
+    let mut hasher = blake3::Hasher::new();
+    let mut buffer = vec![0u8; 256 * 1024];
+    loop {
+        match file.read(&mut buffer)? {
+            0 => return Ok(hasher.finalize()),
+            length => hasher.update(&buffer[..length]),
+        };
+    }
+}
+
+/// Removes what lies in `old` and is the same in `new` by length and date; what is not, or is open, stays and is named.
+/// Only files that were there when both were compared are looked at: `seen` is what [`stamps`] told then.
+pub(super) fn remove_old(
+    old: &Path,
+    seen: &HashSet<(PathBuf, Stamp)>,
+    open: &HashSet<Identity>,
+) -> io::Result<Vec<PathBuf>> {
+    let mut stays = Vec::new();
+    for member in members(old)?.into_iter().rev() {
+        let at = old.join(&member.path);
+        let known = seen.contains(&(member.path.clone(), Stamp::of(&member.meta)));
+        let gone = if member.meta.is_dir() {
+            match fs::remove_dir(&at) {
+                Ok(()) => true,
+                // Named by what is in it.
+                Err(error) if error.kind() == io::ErrorKind::DirectoryNotEmpty => continue,
+                Err(_) => false,
+            }
+        } else {
+            known && !open.contains(&identity(&member.meta)) && fs::remove_file(&at).is_ok()
+        };
+        if !gone {
+            stays.push(member.path);
+        }
+    }
+    stays.sort();
+    Ok(stays)
+}
+
+/// What tells that a file was not touched since: length, dates and inode.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) struct Stamp(u64, i64, i64, i64, i64, u64);
+
+impl Stamp {
+    fn of(meta: &Metadata) -> Stamp {
+        Stamp(
+            meta.len(),
+            meta.mtime(),
+            meta.mtime_nsec(),
+            meta.ctime(),
+            meta.ctime_nsec(),
+            meta.ino(),
+        )
+    }
+}
+
+/// How everything in a folder looks now.
+pub(super) fn stamps(root: &Path) -> io::Result<HashSet<(PathBuf, Stamp)>> {
+    let stamped = |member: Member| (member.path, Stamp::of(&member.meta));
+    Ok(members(root)?.into_iter().map(stamped).collect())
+}
+
+/// Whether a folder holds nothing but the tool's own room; one that is not there holds nothing.
+pub(super) fn is_empty(root: &Path) -> io::Result<bool> {
+    match members(root) {
+        Ok(members) => Ok(members.is_empty()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(true),
+        Err(error) => Err(error),
+    }
+}
