@@ -114,6 +114,28 @@ pub fn clash(computer: &Path, cloud: &Path) -> io::Result<()> {
     replace(cloud, "Tempo: a little faster than last year")
 }
 
+/// What happens with a mouse: two pieces end up in another folder.
+pub fn misplace(computer: &Path) -> io::Result<()> {
+    for piece in HERE {
+        fs::rename(
+            computer.join("Scores").join(piece),
+            computer.join("Desktop").join(piece),
+        )?;
+    }
+    Ok(())
+}
+
+/// And are found there.
+pub fn put_back(computer: &Path) -> io::Result<()> {
+    for piece in HERE {
+        fs::rename(
+            computer.join("Desktop").join(piece),
+            computer.join("Scores").join(piece),
+        )?;
+    }
+    Ok(())
+}
+
 fn write(path: &Path, content: &[u8]) -> io::Result<()> {
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder)?;

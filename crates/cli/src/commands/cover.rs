@@ -16,7 +16,7 @@ use super::sync;
 use crate::app::App;
 use crate::args;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, progress, shown_text, time};
+use crate::draw::{at_home, json, line, progress, shown_text, time};
 use crate::exit;
 use crate::setup::folder_of;
 
@@ -278,7 +278,7 @@ fn show(app: &App, folders: &[Covered], typed: &args::Cover) -> Result<ExitCode,
             files,
             size,
             stand_words(covered),
-            here.map_or_else(String::new, |here| here.display().to_string()),
+            here.map_or_else(String::new, |here| at_home(here)),
         ]);
     }
     rows.numbers(1);

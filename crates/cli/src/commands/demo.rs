@@ -208,7 +208,89 @@ impl Demo {
         self.say("What the passes did.");
         self.run(&["runs", "scores"], 0)?;
         self.say("And what they removed or replaced, ready to be brought back.");
-        self.run(&["spares", "list"], 0)
+        self.run(&["spares", "list"], 0)?;
+        self.choosing()?;
+        self.covering()?;
+        self.second_drive()?;
+        self.braking(&computer)
+    }
+
+    fn choosing(&self) -> Result<(), Error> {
+        self.say("The past seasons are for reading only: a lane that carries down, and never writes there.");
+        self.run(
+            &[
+                "lane",
+                "add",
+                "archive",
+                "--near",
+                "librarian/Archive",
+                "--far",
+                "@office/Past seasons",
+                "--make",
+                "--direction",
+                "down",
+            ],
+            0,
+        )?;
+        self.run(&["sync", "archive"], 0)?;
+        self.say("\"My disk is full.\" Which folders come here, and how large are they?");
+        self.run(&["choose", "archive"], 0)?;
+        self.say("The first season is dropped here. Every file of it is proven to be in the cloud before it goes.");
+        self.run(&["choose", "archive", "--skip", "Season 1", "--yes"], 0)?;
+        self.run(&["choose", "archive"], 0)?;
+        self.run(&["lane", "show", "archive"], 0)
+    }
+
+    fn covering(&self) -> Result<(), Error> {
+        self.say("\"Is it all in the cloud?\" The standard folders of the librarian.");
+        self.run(&["cover"], 0)?;
+        self.say("Three of them get a lane each, below a folder of this computer's own.");
+        self.run(
+            &[
+                "cover",
+                "desktop",
+                "documents",
+                "pictures",
+                "--as",
+                "music-desk",
+                "--under",
+                "Computers",
+                "--yes",
+            ],
+            0,
+        )?;
+        self.run(&["sync", "desktop", "documents", "pictures"], 0)?;
+        self.run(&["cover"], 0)
+    }
+
+    fn second_drive(&self) -> Result<(), Error> {
+        self.say("The recordings go to a second drive as well. What is removed here stays there.");
+        self.run(
+            &[
+                "lane",
+                "add",
+                "stick",
+                "--near",
+                "librarian/Recordings",
+                "--far",
+                "stick/Recordings",
+                "--make",
+                "--direction",
+                "up",
+            ],
+            0,
+        )?;
+        self.run(&["sync", "stick"], 0)
+    }
+
+    fn braking(&self, computer: &Path) -> Result<(), Error> {
+        let what = "moving the sample files";
+        sample::misplace(computer).map_err(|why| failed(what, why))?;
+        self.say("Somebody drags two pieces out of Scores, by mistake. The brake stops the pass before anything is removed.");
+        self.run(&["sync", "scores"], 4)?;
+        sample::put_back(computer).map_err(|why| failed(what, why))?;
+        self.say("They are put back, and nothing has to be carried.");
+        self.run(&["sync", "scores"], 0)
     }
 
     fn say(&self, text: &str) {
@@ -224,6 +306,8 @@ impl Demo {
             .args(arguments)
             .current_dir(&self.dir)
             .env("KATABATIC_HOME", "home")
+            .env("HOME", self.dir.join("librarian"))
+            .env_remove("XDG_CONFIG_HOME")
             .stdin(Stdio::null());
         command
     }

@@ -205,9 +205,24 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
         ),
     );
     say(
+        totals.drift,
+        format!(
+            "leave {} that changed on the receiving side by themselves",
+            files(totals.drift)
+        ),
+    );
+    say(
+        totals.asking,
+        format!("ask before {} go", files(totals.asking)),
+    );
+    say(
+        totals.kept,
+        format!("keep {} that the other side removed", files(totals.kept)),
+    );
+    say(
         totals.left_out,
         format!(
-            "leave out {} that no lane carries",
+            "leave out {}",
             words::count(totals.left_out, "thing", "things")
         ),
     );
@@ -230,6 +245,9 @@ pub fn totals_json(totals: &Totals) -> Value {
         "conflicts": totals.conflicts,
         "stuck": totals.stuck,
         "left_out": totals.left_out,
+        "drift": totals.drift,
+        "asking": totals.asking,
+        "kept": totals.kept,
     })
 }
 

@@ -167,5 +167,7 @@ fn run_json(run: &Run) -> Value {
         "replaced": counts.replaced,
         "conflicts": counts.conflicts,
         "stuck": counts.stuck,
+        "drift": counts.drift,
+        "asking": counts.asking,
     })
 }

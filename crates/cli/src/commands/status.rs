@@ -86,6 +86,7 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
                     words::bytes(standing.settled_bytes)
                 )
             }
+            Agreement::LeftOut => left_out_words(*count, standing),
             _ => words::count(*count, "path", "paths"),
         };
         rows.add(vec![app.style.state(*agreement), many]);
@@ -96,6 +97,33 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     rows.print(2);
     say_each(app, standing);
     say_next(lane, standing);
+}
+
+/// How many are left out, and most by what.
+fn left_out_words(count: u64, standing: &LaneStanding) -> String {
+    const NAMED: usize = 3;
+    let mut by: Vec<(&String, u64)> = standing
+        .left_out
+        .iter()
+        .map(|(by, tally)| (by, tally.files))
+        .collect();
+    by.sort_by_key(|(_, files)| std::cmp::Reverse(*files));
+    let count = words::count(count, "path", "paths");
+    if by.is_empty() {
+        return count;
+    }
+    let more = by.len().saturating_sub(NAMED);
+    by.truncate(NAMED);
+    let named: Vec<String> = by
+        .into_iter()
+        .map(|(by, files)| format!("{} by {by}", words::grouped(files)))
+        .collect();
+    let more = if more > 0 {
+        format!(" and {more} more")
+    } else {
+        String::new()
+    };
+    format!("{count}: {}{more}", named.join(", "))
 }
 
 fn say_each(app: &App, standing: &LaneStanding) {

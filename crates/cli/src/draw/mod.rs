@@ -8,6 +8,7 @@ pub mod table;
 pub mod time;
 
 use std::io::Write;
+use std::path::{Path, PathBuf};
 
 use katabatic_core::{Agreement, Direction, RelPath, Share};
 
@@ -109,6 +110,19 @@ pub fn field(style: Style, name: &str, text: &str) {
         let name = if at == 0 { name } else { "" };
         line(format!("  {name:<NAME$}{part}"));
     }
+}
+
+/// A folder of this computer as people write it: `~/Scores` where it lies in the person's home.
+pub fn at_home(path: &Path) -> String {
+    let home = std::env::var_os("HOME").map(PathBuf::from);
+    let below = home
+        .filter(|home| home.parent().is_some())
+        .and_then(|home| path.strip_prefix(home).ok());
+    shown_text(&match below {
+        Some(below) if below == Path::new("") => "~".into(),
+        Some(below) => format!("~/{}", below.display()),
+        None => path.display().to_string(),
+    })
 }
 
 /// A path as it may be shown: nothing in a name can move the cursor or fake a line.

@@ -4,7 +4,9 @@
 //! was proven, forgotten by the ledger in the same commit. Only then is the captured copy deleted, so that a version
 //! somebody saved in the last instant is put back instead.
 
-use katabatic_core::{Choice, Kind, RelPath, Selection, Side};
+use std::collections::BTreeMap;
+
+use katabatic_core::{Choice, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words};
 
 use super::{Looked, proof};
 use crate::config::Config;
@@ -71,6 +73,7 @@ pub async fn drop_copies(
         ..before.clone()
     };
     crate::lanes::change_choice(config, &pass.ledger, changed).await?;
+    note_left_out(pass, &looked, after).await?;
     let mut dropped = Dropped::default();
     if looked.going(&before.selection.choice, after).is_empty() {
         return Ok(dropped);
@@ -114,6 +117,26 @@ pub async fn drop_copies(
         .write(move |connection| runs::end(connection, run, ended, outcome, &counts))
         .await?;
     Ok(dropped)
+}
+
+/// What is not taken is known now, before the next pass lists it.
+async fn note_left_out(pass: &Pass, looked: &Looked, after: &Choice) -> Result<(), Error> {
+    let lane = pass.lane.row.key;
+    let rules = &pass.lane.config.selection.rules;
+    let known = pass
+        .ledger
+        .read(|connection| rows::left_out(connection, lane))?;
+    let mut left_out: BTreeMap<String, Tally> = known
+        .into_iter()
+        .filter(|(by, _)| rules.iter().any(|rule| rule.text() == by))
+        .collect();
+    for folder in after.skipped() {
+        let by = words::left_out_name(&LeftOutBy::Skipped(folder.clone()));
+        left_out.insert(by, looked.left_in(folder, after));
+    }
+    pass.ledger
+        .write(move |connection| rows::set_left_out(connection, lane, &left_out))
+        .await
 }
 
 async fn begin(pass: &Pass) -> Result<i64, Error> {

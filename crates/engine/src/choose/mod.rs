@@ -10,7 +10,7 @@ mod proof;
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Choice, Entry, Kind, Listing, RelPath, Share, Side};
+use katabatic_core::{Choice, Entry, Kind, Listing, RelPath, Share, Side, Tally};
 use tokio::sync::mpsc;
 
 use crate::pass::Pass;
@@ -146,6 +146,21 @@ impl Looked {
         files.fold((0, 0), |(files, bytes), (_, entry)| {
             (files + 1, bytes + entry.size)
         })
+    }
+
+    /// What lies in a skipped folder of the far side and is not taken.
+    fn left_in(&self, folder: &RelPath, choice: &Choice) -> Tally {
+        let mut tally = Tally::default();
+        for (path, entry) in &self.far {
+            let left = choice
+                .said_of(path)
+                .is_some_and(|(by, taken)| !taken && by == folder);
+            if entry.kind == Kind::File && left {
+                tally.files += 1;
+                tally.bytes += entry.size;
+            }
+        }
+        tally
     }
 
     /// Whether the far side has this folder, or the near one.

@@ -385,7 +385,7 @@ mod tests {
             ),
             (
                 "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"two-way\"\n",
-                "@ACCOUNT/FOLDER",
+                "there is no account @x",
             ),
             (
                 "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"sideways\"\n",

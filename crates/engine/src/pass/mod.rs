@@ -353,8 +353,10 @@ impl Pass {
             format!("the brake stopped lane {name} before anything was carried"),
             plan.brake_words(),
             format!(
-                "If that is wanted: katabatic sync {name} --release-brake {}. If not, see what: katabatic plan {name} --all",
-                planned.total()
+                "If that is wanted: katabatic sync {name} --release-brake {}. If not, put back what went{}, and sync again; which files: katabatic plan {name} --all",
+                planned.total(),
+                plan.where_it_happened()
+                    .map_or_else(String::new, |(at, _)| format!(" {at}"))
             ),
         ))
     }

@@ -33,6 +33,8 @@ pub struct Plan {
     pub unusable: Vec<Unusable>,
     /// What is left out in the whole lane, by the rule or the folder.
     pub left_out: BTreeMap<String, Tally>,
+    /// When the last pass over the whole lane looked at both sides.
+    pub last_seen: Option<EditTime>,
     pub(crate) newly_listed: Vec<RelPath>,
     pub(crate) nothing_open: bool,
     /// Whether both sides were listed whole, and all of it counts.
@@ -84,6 +86,7 @@ impl Plan {
             unusable: Vec::new(),
             left_out: BTreeMap::new(),
             listed_whole: false,
+            last_seen: None,
             newly_listed: Vec::new(),
             nothing_open: true,
             seen_at: None,
@@ -202,7 +205,28 @@ impl Plan {
         if !folders.is_empty() {
             text.push_str(&format!("; most of them in {}", folders.join(", ")));
         }
+        if let Some((at, since)) = self.where_it_happened() {
+            text.push_str(&format!(". It happened {at} since the last pass, {since}"));
+        }
         text
+    }
+
+    /// On which side people, or a program, did what the pass would carry on, and since when.
+    pub(crate) fn where_it_happened(&self) -> Option<(String, String)> {
+        let toll = |happened: Side| {
+            let carried_on = self
+                .steps
+                .iter()
+                .filter(|step| step.changes(happened.other()));
+            carried_on.map(|step| takes(step).total()).sum::<u64>()
+        };
+        let sides = [Side::Near, Side::Far]
+            .into_iter()
+            .filter(|side| toll(*side) > 0)
+            .map(Side::here_or_there)
+            .collect::<Vec<_>>();
+        let since = self.last_seen?;
+        Some((sides.join(" and "), in_words(since)))
     }
 
     /// The folders in which most is removed or replaced, at most three.
@@ -225,6 +249,14 @@ impl Plan {
             .map(|(folder, count)| format!("{folder} ({})", words::grouped(count)))
             .collect()
     }
+}
+
+fn in_words(at: EditTime) -> String {
+    let at =
+        jiff::Timestamp::from_nanosecond(i128::from(at.0)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+    at.to_zoned(jiff::tz::TimeZone::system())
+        .strftime("%Y-%m-%d %H:%M")
+        .to_string()
 }
 
 fn is_file(step: &Step, side: Side) -> bool {
@@ -309,6 +341,7 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         brake,
         unusable: seen.unusable,
         left_out: seen.left_out,
+        last_seen: pass.lane.row.seen_at,
         listed_whole: seen.listed_whole && wish.scope.is_empty(),
         newly_listed: seen.newly_listed,
         nothing_open: seen.nothing_open,

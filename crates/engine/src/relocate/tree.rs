@@ -128,7 +128,7 @@ fn copy_link(old: &Path, new: &Path) -> io::Result<()> {
         return Ok(());
     }
     match fs::remove_file(new) {
-        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
         _ => symlink(target, new),
     }
 }

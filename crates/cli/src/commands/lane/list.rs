@@ -6,7 +6,7 @@ use serde_json::{Value, json};
 use super::{described, last_pass};
 use crate::app::App;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, time};
+use crate::draw::{at_home, json, line, time};
 
 pub fn list(app: &App) -> Result<(), Error> {
     if app.common.json {
@@ -29,7 +29,7 @@ pub fn list(app: &App) -> Result<(), Error> {
             (0, _) | (_, None) => "never".to_owned(),
             (_, Some(at)) => time::time(at),
         };
-        let near = lane.near.display().to_string();
+        let near = at_home(&lane.near);
         rows.add(vec![
             lane.name.clone(),
             near,

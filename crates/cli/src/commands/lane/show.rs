@@ -2,12 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Direction, NewFolders, RelPath, Tally, words};
+use katabatic_core::{Direction, NewFolders, RelPath, Rule, Tally, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::ledger::rows;
 use katabatic_engine::net::rate::Limits;
-use katabatic_engine::place::Place;
 use serde_json::{Value, json};
 
 use super::{described, last_pass};
@@ -147,7 +146,12 @@ fn say_left_out(app: &App, lane: &LaneConfig, left_out: &BTreeMap<String, Tally>
             count(name),
         ]);
     }
-    for rule in &lane.selection.rules {
+    let (caught, idle): (Vec<&Rule>, Vec<&Rule>) = lane
+        .selection
+        .rules
+        .iter()
+        .partition(|rule| left_out.contains_key(rule.text()));
+    for rule in &caught {
         rows.add(vec![
             rule.text().to_owned(),
             rule.meaning(),
@@ -155,19 +159,18 @@ fn say_left_out(app: &App, lane: &LaneConfig, left_out: &BTreeMap<String, Tally>
         ]);
     }
     rows.print(4);
+    if !idle.is_empty() {
+        let idle: Vec<&str> = idle.into_iter().map(Rule::text).collect();
+        let text = format!("{} (nothing so far)", idle.join("  "));
+        field(app.style, "more rules", &text);
+    }
     let takes: Vec<&str> = choice.taken().map(RelPath::as_str).collect();
     if !takes.is_empty() {
         field(app.style, "taken", &takes.join(", "));
     }
-    let caught = lane
-        .selection
-        .rules
-        .iter()
-        .find(|rule| left_out.contains_key(rule.text()));
-    if let (Some(rule), Place::Far { .. }) = (caught, &lane.far) {
+    if let Some(rule) = caught.first() {
         line(format!(
-            "To see what a rule leaves out: katabatic status {}. To have it carried again: katabatic lane change {} --let-in {}",
-            lane.name,
+            "To have one carried again: katabatic lane change {} --let-in {}",
             lane.name,
             words::typed(rule.text())
         ));
