@@ -388,8 +388,8 @@ mod tests {
                 "there is no account @x",
             ),
             (
-                "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"sideways\"\n",
-                "sideways",
+                "[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"/f\"\ndirection = \"sideways\"\n",
+                "one of two-way, up, down",
             ),
             ("[lane\n", "line 1"),
         ] {
