@@ -68,9 +68,13 @@ impl Lane {
     }
 
     fn tie(&self, name: &str) {
+        self.tie_with(name, &[]);
+    }
+
+    fn tie_with(&self, name: &str, options: &[&str]) {
         let far = format!("@office/{name}");
-        self.run(&["lane", "add", "l", "--near", "near", "--far", &far])
-            .ends(0);
+        let lane = ["lane", "add", "l", "--near", "near", "--far", &far];
+        self.run(&[&lane[..], options].concat()).ends(0);
     }
 
     fn command(&self, arguments: &[&str]) -> Command {
@@ -452,4 +456,112 @@ fn places_are_changed_by_hand() {
     lane.run(&["spares", "restore", &number]).ends(0);
     assert_eq!(fs::read(lane.far.join("moved/a.txt")).unwrap(), b"a");
     passed("places by hand");
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn one_way_lanes_never_write_to_their_source() {
+    let lane = Lane::new("down");
+    lane.write_far("a.txt", "a");
+    lane.write_far("old/b.txt", "b");
+    lane.tie_with("down", &["--direction", "down"]);
+    lane.sync(0);
+    lane.write_near("a.txt", "spoilt");
+    lane.write_near("mine.txt", "mine");
+    fs::remove_file(lane.near("old/b.txt")).unwrap();
+    lane.sync(0).says("changed here by somebody else");
+    assert_eq!(fs::read(lane.far.join("a.txt")).unwrap(), b"a");
+    assert!(!lane.far.join("mine.txt").exists() && lane.far.join("old/b.txt").exists());
+    lane.run(&["sync", "--restore-drift"]).ends(0);
+    assert_eq!(fs::read(lane.near("a.txt")).unwrap(), b"a");
+    assert!(lane.is_somewhere("spoilt") && lane.near("old/b.txt").exists());
+    drop(lane);
+
+    let lane = Lane::new("up");
+    lane.write_near("take 1.wav", "one");
+    lane.write_near("take 2.wav", "two");
+    lane.write_far("theirs.txt", "a stranger's");
+    lane.tie_with(
+        "up",
+        &["--direction", "up", "--updates", "add", "--removals", "ask"],
+    );
+    lane.sync(0);
+    assert!(!lane.near("theirs.txt").exists());
+    lane.write_near("take 1.wav", "one, louder");
+    fs::remove_file(lane.near("take 2.wav")).unwrap();
+    lane.sync(3).says("asks to remove there");
+    assert_eq!(fs::read(lane.far.join("take 1.wav")).unwrap(), b"one");
+    assert!(lane.is_somewhere("one, louder"));
+    lane.run(&["settle", "near/take 2.wav", "--keep", "near"])
+        .ends(0);
+    assert!(!lane.far.join("take 2.wav").exists());
+    lane.sync(0).says("nothing to carry");
+    assert_eq!(
+        fs::read(lane.far.join("theirs.txt")).unwrap(),
+        b"a stranger's"
+    );
+    passed("up and down, drift, new versions beside, removals that ask");
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn folders_are_chosen_and_junk_is_left_out() {
+    let lane = Lane::new("choice");
+    lane.write_far("Past/one.txt", "one");
+    lane.write_far("Past/two.txt", "two");
+    lane.write_far("Season/three.txt", "three");
+    lane.write_near("draft.tmp", "draft");
+    lane.tie_with("choice", &["--leave-out", "*.tmp"]);
+    lane.sync(0);
+    assert!(!lane.far.join("draft.tmp").exists());
+    lane.write_near("Past/never carried.txt", "only here");
+    lane.run(&["choose", "l", "--skip", "Past", "--yes"])
+        .ends(3)
+        .says("it is only here");
+    fs::remove_file(lane.near("Past/never carried.txt")).unwrap();
+    lane.run(&["choose", "l", "--skip", "Past", "--yes"])
+        .ends(0)
+        .says("Dropped the local copies of 2 files");
+    assert!(!lane.near("Past").exists());
+    lane.sync(0).says("nothing to carry");
+    assert!(lane.far.join("Past/one.txt").exists() && lane.far.join("Past/two.txt").exists());
+    lane.run(&["choose", "l", "--take", "Past", "--yes"])
+        .ends(0);
+    lane.sync(0);
+    assert_eq!(fs::read(lane.near("Past/two.txt")).unwrap(), b"two");
+    passed("folders chosen, junk left out");
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn standard_folders_are_covered() {
+    let lane = Lane::new("cover");
+    worlds::write(&lane.dir.path().join("person/Documents/rota.csv"), "monday");
+    let as_person = |arguments: &[&str]| -> Said {
+        let mut command = lane.command(arguments);
+        command
+            .env("HOME", lane.dir.path().join("person"))
+            .env_remove("XDG_CONFIG_HOME");
+        command.output().unwrap().into()
+    };
+    as_person(&[
+        "cover",
+        "documents",
+        "--under",
+        "cover",
+        "--as",
+        "desk",
+        "--yes",
+    ])
+    .ends(0);
+    as_person(&["sync"]).ends(0);
+    assert!(lane.is_somewhere("monday"));
+    fs::remove_file(lane.dir.path().join("person/Documents/rota.csv")).unwrap();
+    as_person(&["sync"]).ends(0);
+    as_person(&["cover", "--off", "documents"]).ends(0);
+    as_person(&["cover", "--take-over", "desk", "--under", "cover", "--yes"])
+        .ends(0)
+        .says("covered from now on");
+    assert!(lane.dir.path().join("person/Documents/rota.csv").exists());
+    passed("standard folders covered and taken over");
 }

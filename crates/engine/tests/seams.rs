@@ -29,13 +29,15 @@ use katabatic_engine::seam::{Hook, Seam};
 use tokio::sync::Notify;
 use worlds::{World, tree, write};
 
-/// Every other world is one whose server was probed, so that the ways for good servers are tried at every seam as well
-/// as those for strangers.
+/// Of three worlds one has a server that was probed, so that the ways for good servers are tried at every seam as well
+/// as those for strangers; and one has a second folder of this computer for its far side.
 async fn scenario() -> World {
     static WORLDS: AtomicUsize = AtomicUsize::new(0);
-    let world = World::new().await;
-    if WORLDS.fetch_add(1, Ordering::SeqCst) % 2 == 1 {
-        world.knows_the_stand_in().await;
+    let mut world = World::new().await;
+    match WORLDS.fetch_add(1, Ordering::SeqCst) % 3 {
+        0 => {}
+        1 => world.knows_the_stand_in().await,
+        _ => world.far_is_here(),
     }
     for at in [
         "edit-here",

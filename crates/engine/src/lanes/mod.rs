@@ -23,7 +23,7 @@ use crate::sides::{Put, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
-use overlap::check_overlaps;
+pub(crate) use overlap::check_overlaps;
 pub use unwise::unwise;
 
 /// Checks a new lane, says what its first pass would do, and saves it. Nothing is carried. With `make`, folders that
@@ -257,7 +257,7 @@ fn refused(lane: &LaneConfig, why: String, next: &str) -> Error {
     Error::usage(format!("the lane {}", lane.name), why, next)
 }
 
-fn check_own_home(home: &Home, folder: &Path) -> Result<(), Error> {
+pub(crate) fn check_own_home(home: &Home, folder: &Path) -> Result<(), Error> {
     let own = absolute(home.state());
     if folder.starts_with(&own) || own.starts_with(folder) {
         return Err(Error::usage(

@@ -18,7 +18,7 @@ struct Claim {
 }
 
 /// Makes sure that a lane and those of the config do not undo each other's work.
-pub(super) fn check_overlaps(config: &Config, lane: &LaneConfig) -> Result<(), Error> {
+pub(crate) fn check_overlaps(config: &Config, lane: &LaneConfig) -> Result<(), Error> {
     let own = claims(config, lane)?;
     if let Some(how) = relation(&own[0], &own[1]) {
         return Err(Error::usage(

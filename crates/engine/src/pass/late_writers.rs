@@ -1,6 +1,6 @@
 //! A program that kept a file open while a pass moved that version to the spares writes on, into the spare.
 //!
-//! Nothing is lost by that, but nobody would look for it there. So the next pass reads each new near spare once more;
+//! Nothing is lost by that, but nobody would look for it there. So the next pass reads each new spare on this computer once more;
 //! one whose content is not what went in is put beside the file under a dated name, where people and the lane see it.
 
 use katabatic_core::dated_name::dated_name;
@@ -13,16 +13,24 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::settle::stamp_in_name;
 use crate::sides::{Put, SideError, SideStore, Steps};
 
-/// Looks at every near spare that no pass has looked at again yet.
+/// Looks at every spare on this computer that no pass has looked at again yet.
 pub(crate) async fn bring_forward(pass: &Pass) -> Result<(), Error> {
+    on(pass, Side::Near).await?;
+    match pass.lane.config.account() {
+        None => on(pass, Side::Far).await,
+        Some(_) => Ok(()),
+    }
+}
+
+async fn on(pass: &Pass, side: Side) -> Result<(), Error> {
     let lane = pass.lane.row.key;
     let unread = pass
         .ledger
-        .read(|connection| spare_rows::not_read_again(connection, lane, Side::Near))?;
+        .read(|connection| spare_rows::not_read_again(connection, lane, side))?;
     for spare in unread {
         match one(pass, &spare).await {
             Ok(()) => {}
-            Err(error) if error.ends_the_pass() => return Err(pass.side_failed(Side::Near, &error)),
+            Err(error) if error.ends_the_pass() => return Err(pass.side_failed(side, &error)),
             // It stays unread, and the next pass tries again.
             Err(error) => tracing::debug!(
                 "the spare {} could not be read again: {error}",
@@ -34,8 +42,8 @@ pub(crate) async fn bring_forward(pass: &Pass) -> Result<(), Error> {
 }
 
 async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
-    let near = &pass.lane.near;
-    let written_to = match near.read_spare(&spare.slot).await {
+    let store = pass.store(spare.side);
+    let written_to = match store.read_spare(&spare.slot).await {
         Ok(source) => Some(digest_of(source).await?) != spare.content,
         // Restored or pruned by hand: there is nothing to write to any more.
         Err(SideError::Missing) => false,
@@ -51,23 +59,23 @@ async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
 }
 
 async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
-    let near = &pass.lane.near;
+    let store = pass.store(spare.side);
     let parent = spare.path.parent().unwrap_or_else(RelPath::root);
     let label = format!("written late {}", stamp_in_name(pass.clock.now()));
-    let staged = near
+    let staged = store
         .stage(
-            near.read_spare(&spare.slot).await?,
+            store.read_spare(&spare.slot).await?,
             &spare.path,
             &Steps::unkept(),
         )
         .await?;
-    make_again(near, &parent).await?;
+    make_again(&*store, &parent).await?;
     for attempt in 1..100 {
         let name = dated_name(spare.path.name(), &label, attempt);
         let beside = parent
             .join(&name)
             .map_err(|why| SideError::Failed(why.to_string()))?;
-        if near.place(&staged.slot, &staged.entry, &beside).await? == Put::Done {
+        if store.place(&staged.slot, &staged.entry, &beside).await? == Put::Done {
             return Ok(());
         }
     }
@@ -75,7 +83,7 @@ async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
 }
 
 /// The folder may have gone with the file: it is made again, so that people see what was written late.
-async fn make_again(near: &dyn SideStore, folder: &RelPath) -> Result<(), SideError> {
+async fn make_again(store: &dyn SideStore, folder: &RelPath) -> Result<(), SideError> {
     let mut above = Vec::new();
     let mut at = Some(folder.clone());
     while let Some(folder) = at.filter(|folder| !folder.is_root()) {
@@ -83,7 +91,7 @@ async fn make_again(near: &dyn SideStore, folder: &RelPath) -> Result<(), SideEr
         above.push(folder);
     }
     for folder in above.iter().rev() {
-        near.make_folder(folder).await?;
+        store.make_folder(folder).await?;
     }
     Ok(())
 }

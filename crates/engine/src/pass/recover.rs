@@ -91,10 +91,10 @@ impl One<'_> {
             self.done(None, None);
             return Ok(());
         }
-        // Only near is anything of ours ever put on the spares' shelf, to be exchanged; and only there is it known by
-        // its inode. Far, an equal tag could be the old version's own.
+        // Only a folder of this computer ever has anything of ours on its spares' shelf, to be exchanged; and only there
+        // is it known by its inode. In an account, an equal tag could be the old version's own.
         if let Some(new) = &self.intent.new
-            && self.intent.on_near
+            && self.store.exchanges()
             && self.store.check(slot, &new.entry()).await? == Checked::Same
         {
             // Our own copy, on its way to be exchanged, or on its way back.
@@ -171,7 +171,7 @@ impl One<'_> {
     /// The spare holds a stranger's version, captured in the instant before it would have been checked.
     async fn something_else_came_out(&self, slot: &str) -> Result<(), SideError> {
         let ours_in_place = match &self.intent.new {
-            Some(new) if self.intent.on_near => {
+            Some(new) if self.store.exchanges() => {
                 self.store.verify(self.path, &new.entry()).await?.is_some()
             }
             _ => false,

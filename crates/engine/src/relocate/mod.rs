@@ -16,6 +16,7 @@ use tokio::sync::mpsc;
 
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
+use crate::lanes::{check_overlaps, check_own_home};
 use crate::ledger::{LaneKey, Ledger, rows};
 use crate::lock::lock;
 use crate::open::{open_lane, side_failed};
@@ -92,9 +93,28 @@ fn growing(new: &Path, lane: &LaneConfig) -> Result<PathBuf, Error> {
 ///
 /// # Errors
 /// A place that cannot be used, or that has no room.
-pub fn way(pass: &Pass, new: &Path) -> Result<Way, Error> {
+pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way, Error> {
     let lane = &pass.lane.config;
     let what = format!("moving the lane {} to {}", lane.name, new.display());
+    let others = config.lanes.iter().filter(|other| other.name != lane.name);
+    for other in others {
+        let inside = other.near.starts_with(&lane.near)
+            || matches!(&other.far, Place::Local(far) if far.starts_with(&lane.near));
+        if inside {
+            return Err(Error::usage(
+                what,
+                format!(
+                    "a folder of the lane {} is it, or lies in it, and would move along",
+                    other.name
+                ),
+                format!(
+                    "Take that lane away first, which removes no file: katabatic lane remove {}",
+                    other.name
+                ),
+            ));
+        }
+    }
+    check_new_place(home, config, lane, new)?;
     if new.starts_with(&lane.near) || lane.near.starts_with(new) {
         return Err(Error::usage(
             what,
@@ -151,6 +171,21 @@ pub fn way(pass: &Pass, new: &Path) -> Result<Way, Error> {
             })
         }
     }
+}
+
+/// The new place is as free of other lanes, and of the tool's own folders, as that of a new lane must be.
+fn check_new_place(
+    home: &Home,
+    config: &Config,
+    lane: &LaneConfig,
+    new: &Path,
+) -> Result<(), Error> {
+    let moved = LaneConfig {
+        near: new.to_owned(),
+        ..lane.clone()
+    };
+    check_own_home(home, new)?;
+    check_overlaps(config, &moved)
 }
 
 fn same_disk(a: &Path, b: &Path) -> bool {
@@ -388,12 +423,14 @@ fn agreed(ledger: &Ledger, key: LaneKey) -> Result<Vec<(RelPath, Base)>, Error> 
 /// Where it is another folder, or cannot be read.
 pub async fn adoption(
     home: &Home,
+    config: &Config,
     ledger: &Ledger,
     lane: &LaneConfig,
     new: &Path,
     stop: &Stop,
 ) -> Result<Adoption, Error> {
     let what = format!("comparing {} with the lane {}", new.display(), lane.name);
+    check_new_place(home, config, lane, new)?;
     let side_failed = |error: SideError| side_failed(lane, Side::Near, &error);
     let known: BTreeMap<RelPath, Base> = match key_of(ledger, lane)? {
         Some(key) => agreed(ledger, key)?

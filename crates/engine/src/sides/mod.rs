@@ -343,6 +343,11 @@ pub trait SideStore: Send + Sync {
     /// Drops everything in this lane's staging but `keep`; it must not be in use.
     async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError>;
 
+    /// Whether a replacement may be an exchange, in which what was staged lies on the spares' shelf for a moment.
+    fn exchanges(&self) -> bool {
+        false
+    }
+
     /// Puts the staged file in place and what was there into the spare, in one step, where the side can.
     async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError>;
 

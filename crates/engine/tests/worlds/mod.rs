@@ -89,6 +89,13 @@ impl World {
         }
     }
 
+    /// The lane's far side becomes a folder of this computer, the very one the stand-in keeps.
+    pub fn far_is_here(&mut self) {
+        let mut lane = self.config.lanes[0].clone();
+        lane.far = Place::Local(self.far.canonicalize().unwrap());
+        self.config.change_lane(lane).unwrap();
+    }
+
     pub fn fault(&self, faults: &[&str]) {
         self.faults.set(
             faults
@@ -189,6 +196,10 @@ impl World {
             &self.near,
             &self.far,
             &self.dir.path().join("home/lanes/1234567890abcdef/spares"),
+            &self
+                .dir
+                .path()
+                .join("home/lanes/1234567890abcdef/far/spares"),
         ] {
             collect(root, &mut |_, content| {
                 all.insert(content);

@@ -37,7 +37,7 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
         }
         opened => opened?,
     };
-    let way = relocate::way(&pass, new)?;
+    let way = relocate::way(&app.home, &app.config, &pass, new)?;
     match &way {
         Way::Adopt => return adopt(app, typed, lane, new),
         Way::Rename if !typed.keep_old => say(
@@ -152,6 +152,7 @@ fn adopt(
 ) -> Result<ExitCode, Error> {
     let found = app.run(relocate::adoption(
         &app.home,
+        &app.config,
         &app.ledger,
         lane,
         new,

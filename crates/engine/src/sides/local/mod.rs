@@ -207,6 +207,10 @@ impl SideStore for LocalSide {
         stage::stage(Arc::clone(&self.inner), source, like.clone(), steps.clone()).await
     }
 
+    fn exchanges(&self) -> bool {
+        true
+    }
+
     fn wants_the_rest_only(&self) -> bool {
         true
     }
@@ -356,7 +360,8 @@ impl SideStore for LocalSide {
 
     async fn free(&self) -> Option<u64> {
         let stat = rustix::fs::fstatvfs(&self.inner.root).ok()?;
-        Some(stat.f_bavail.saturating_mul(stat.f_frsize))
+        // Some file systems of their own making know no sizes.
+        (stat.f_blocks > 0).then(|| stat.f_bavail.saturating_mul(stat.f_frsize))
     }
 
     /// Size, both times and the inode; one that is too young is in doubt and equals none.
