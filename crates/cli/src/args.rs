@@ -500,6 +500,9 @@ pub struct Plan {
     /// Name every file; long plans are folded by folder otherwise
     #[arg(long)]
     pub all: bool,
+    /// As `sync --lead` would do it
+    #[arg(long, value_enum)]
+    pub lead: Option<LeadTyped>,
 }
 
 /// `sync`.
@@ -517,9 +520,21 @@ pub struct Sync {
     /// One-way: put right from the source whatever changed on the receiving side
     #[arg(long)]
     pub restore_drift: bool,
+    /// A first pass in which one side leads: what only the other has, or has otherwise, goes to the spares
+    #[arg(long, value_enum)]
+    pub lead: Option<LeadTyped>,
     /// For this pass only.
     #[command(flatten)]
     pub limits: LimitsTyped,
+}
+
+/// The side that leads.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum LeadTyped {
+    /// What is on this computer counts
+    Near,
+    /// What is on the far side counts
+    Far,
 }
 
 /// `status`.

@@ -264,3 +264,58 @@ fn the_brake_is_set_for_each_lane() {
     desk.run(&["sync"]).ends(0);
     assert_eq!(tree(&desk.far()).len(), 26);
 }
+
+#[test]
+fn one_side_may_lead_the_first_pass_and_the_rest_is_kept() {
+    let desk = Desk::bare(&[]);
+    for (at, content) in [
+        ("same.txt", "same"),
+        ("differs.txt", "here"),
+        ("here.txt", "h"),
+        ("a/b.txt", "x"),
+    ] {
+        desk.write_near(at, content);
+    }
+    for (at, content) in [
+        ("same.txt", "same"),
+        ("differs.txt", "othe"),
+        ("longer.txt", "l"),
+        ("old/there.txt", "t"),
+    ] {
+        desk.write_far(at, content);
+    }
+    desk.write_near("longer.txt", "longer here");
+    desk.add_account().ends(0);
+    desk.tie(&[]).ends(0);
+    desk.run(&["plan", "scores", "--lead", "near"])
+        .ends(0)
+        .says("remove 1 file there");
+    desk.run(&["sync", "scores", "--lead", "near"]).ends(0);
+    assert_eq!(tree(&desk.near()), tree(&desk.far()));
+    assert_eq!(far(&desk, "differs.txt").as_deref(), Some("here"));
+    assert!(!desk.far().join("old").exists());
+    let spares = desk.run(&["spares", "list", "--json"]).json();
+    assert_eq!(spares["spares"].as_array().unwrap().len(), 3, "{spares}");
+    desk.run(&["sync", "scores", "--lead", "far"])
+        .ends(2)
+        .says("there were passes already");
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+}
+
+#[test]
+fn a_leader_is_braked() {
+    let desk = Desk::bare(&[]);
+    for number in 0..12 {
+        desk.write_far(&format!("{number}.txt"), "there");
+    }
+    desk.write_near("a.txt", "a");
+    desk.add_account().ends(0);
+    desk.tie(&[]).ends(0);
+    desk.run(&["sync", "scores", "--lead", "near"])
+        .ends(4)
+        .says("remove 12 files there");
+    assert_eq!(tree(&desk.far()).len(), 12);
+    desk.run(&["sync", "scores", "--lead", "near", "--release-brake", "12"])
+        .ends(0);
+    assert_eq!(tree(&desk.far()).len(), 1);
+}

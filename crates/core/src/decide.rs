@@ -143,6 +143,9 @@ fn two_way(
     terms: &Terms,
 ) -> Verdict {
     use Change as C;
+    if let (Some(leader), None) = (terms.lead, base) {
+        return led(leader, near, far);
+    }
     match (n, f) {
         (C::Nothing, C::Nothing) => Verdict::Nothing,
         (C::Same, C::Same) => match base.and_then(|base| base.away) {
@@ -173,6 +176,25 @@ fn two_way(
             Verdict::Carry(Side::Near)
         }
         _ => both_changed(near, far),
+    }
+}
+
+/// A path that nothing was agreed on, where one side leads.
+fn led(leader: Side, near: &View, far: &View) -> Verdict {
+    let (first, other) = match leader {
+        Side::Near => (near, far),
+        Side::Far => (far, near),
+    };
+    match (first.entry(), other.entry()) {
+        (None, None) => Verdict::Nothing,
+        (None, Some(_)) => Verdict::Remove(leader.other()),
+        (Some(_), None) => Verdict::Carry(leader.other()),
+        (Some(_), Some(_)) => match both_changed(near, far) {
+            Verdict::Record => Verdict::Record,
+            // Equal content is still recorded, and what differs is a conflict: the answer to it is known now.
+            Verdict::Compare => Verdict::Compare,
+            _ => Verdict::Carry(leader.other()),
+        },
     }
 }
 

@@ -60,6 +60,9 @@ pub struct Terms {
     pub drift: Drift,
     /// What becomes of new versions; means nothing on a two-way lane.
     pub updates: Updates,
+    /// The side that leads where nothing was ever agreed: what only the other one has goes to the spares, and so does
+    /// the other one's version of what differs. For one pass of a two-way lane, never in a config.
+    pub lead: Option<Side>,
 }
 
 impl Default for Terms {
@@ -77,6 +80,7 @@ impl Terms {
             removals: Removals::usual(direction),
             drift: Drift::Leave,
             updates: Updates::Replace,
+            lead: None,
         }
     }
 }

@@ -10,6 +10,7 @@ use katabatic_engine::pass::plan::{Totals, bytes_of};
 use katabatic_engine::pass::{Plan, Progress, Wish};
 use serde_json::{Value, json};
 
+use super::sync;
 use crate::about::{About, understand};
 use crate::app::App;
 use crate::args;
@@ -25,6 +26,7 @@ pub fn plan(app: &App, typed: &args::Plan) -> Result<ExitCode, Error> {
     for About { lane, paths } in understand(&app.config, &typed.about)? {
         let wish = Wish {
             scope: paths,
+            terms: sync::leading(app, &lane, typed.lead)?,
             ..Wish::default()
         };
         let drawn = Arc::new(Progress::default());

@@ -5,12 +5,14 @@ use std::sync::Arc;
 
 use katabatic_core::{Direction, Drift, Side, Terms, words};
 use katabatic_engine::config::LaneConfig;
+use katabatic_engine::ledger::rows;
 use katabatic_engine::pass::{Ending, Outcome, Progress, Report, Wish};
 use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
 
 use crate::about::{About, understand};
 use crate::app::App;
+use crate::args::LeadTyped;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{error, json, line, listing, progress, shown, time};
@@ -24,10 +26,12 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
     if typed.about.is_empty() {
         about.retain(|about| !about.lane.by_name_only);
     }
-    if about.len() > 1 && (typed.exactly.is_some() || typed.release_brake.is_some()) {
+    if about.len() > 1
+        && (typed.exactly.is_some() || typed.release_brake.is_some() || typed.lead.is_some())
+    {
         return Err(Error::usage(
             "sync",
-            "--exactly and --release-brake are about one lane, and more than one is meant",
+            "--exactly, --release-brake and --lead are about one lane, and more than one is meant",
             "Name the lane: katabatic sync LANE …",
         ));
     }
@@ -39,7 +43,7 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
             exactly: typed.exactly.clone(),
             release_brake: typed.release_brake,
             by_hand: false,
-            terms: restoring(&lane, typed.restore_drift)?,
+            terms: leading(app, &lane, typed.lead)?.or(restoring(&lane, typed.restore_drift)?),
         };
         let drawn = Arc::new(Progress::default());
         let result = app.run(async {
@@ -95,6 +99,48 @@ fn restoring(lane: &LaneConfig, restore: bool) -> Result<Option<Terms>, Error> {
     }
     Ok(Some(Terms {
         drift: Drift::Restore,
+        ..lane.terms
+    }))
+}
+
+/// Terms for a first pass in which one side leads.
+pub fn leading(
+    app: &App,
+    lane: &LaneConfig,
+    lead: Option<LeadTyped>,
+) -> Result<Option<Terms>, Error> {
+    let Some(lead) = lead else {
+        return Ok(None);
+    };
+    let what = format!("letting one side of the lane {} lead", lane.name);
+    if lane.terms.direction != Direction::TwoWay {
+        return Err(Error::usage(
+            what,
+            format!(
+                "it carries {} only, so its source leads already",
+                lane.terms.direction.word()
+            ),
+            "Leave --lead out.",
+        ));
+    }
+    let row = app
+        .ledger
+        .read(|connection| rows::lane_of(connection, &lane.id))?;
+    if row.is_some_and(|row| row.pass > 0) {
+        return Err(Error::usage(
+            what,
+            "that is for its first pass, and there were passes already",
+            format!(
+                "See what differs: katabatic plan {}, and settle it with katabatic settle",
+                lane.name
+            ),
+        ));
+    }
+    Ok(Some(Terms {
+        lead: Some(match lead {
+            LeadTyped::Near => Side::Near,
+            LeadTyped::Far => Side::Far,
+        }),
         ..lane.terms
     }))
 }

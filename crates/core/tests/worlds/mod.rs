@@ -94,6 +94,7 @@ pub fn one_way_terms() -> impl Strategy<Value = Terms> {
             removals,
             drift,
             updates,
+            lead: None,
         })
 }
 

@@ -352,6 +352,7 @@ fn terms(fields: &Fields) -> Result<Terms, String> {
             usual.updates,
             &Updates::ALL.map(Updates::word),
         )?,
+        lead: None,
     };
     terms.check().map_err(|why| fields.odd("direction", &why))?;
     Ok(terms)

@@ -110,6 +110,7 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
     let room = Room {
         pass,
         run,
+        lead: plan.lead,
         carried: Mutex::default(),
     };
     let bytes = plan.steps.iter().map(bytes_of).sum();
@@ -144,6 +145,8 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
 pub(super) struct Room<'p> {
     pub(super) pass: &'p Pass,
     run: Option<i64>,
+    /// The side whose version counts where two differ that nothing was agreed on.
+    lead: Option<Side>,
     carried: Mutex<Carried>,
 }
 
@@ -615,6 +618,9 @@ impl Room<'_> {
         let bytes = bytes_of(step);
         self.pass.progress.carried_bytes(bytes);
         if near != far {
+            if let Some(leader) = self.lead {
+                return self.carry_file(step, leader.other()).await;
+            }
             return Ok(Moved {
                 bytes,
                 conflict: true,

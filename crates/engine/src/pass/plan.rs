@@ -33,6 +33,8 @@ pub struct Plan {
     pub unusable: Vec<Unusable>,
     /// What is left out in the whole lane, by the rule or the folder.
     pub left_out: BTreeMap<String, Tally>,
+    /// The side that leads, where a person said so.
+    pub(crate) lead: Option<Side>,
     /// When the last pass over the whole lane looked at both sides.
     pub last_seen: Option<EditTime>,
     pub(crate) newly_listed: Vec<RelPath>,
@@ -87,6 +89,7 @@ impl Plan {
             left_out: BTreeMap::new(),
             listed_whole: false,
             last_seen: None,
+            lead: None,
             newly_listed: Vec::new(),
             nothing_open: true,
             seen_at: None,
@@ -316,8 +319,17 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         .filter(wanted)
         .map(|step| if read_only { held_there(step) } else { step })
         .collect();
+    let lead = wish.terms.and_then(|terms| terms.lead);
     let mut planned = Toll::default();
-    for toll in steps.iter().map(takes) {
+    // Under a leader, what is still to be compared may well be replaced.
+    let may_replace = |step: &Step| match (&step.decision, lead) {
+        (Decision::Compare, Some(_)) => Toll {
+            removed: 0,
+            replaced: 1,
+        },
+        _ => takes(step),
+    };
+    for toll in steps.iter().map(may_replace) {
         planned.removed += toll.removed;
         planned.replaced += toll.replaced;
     }
@@ -342,6 +354,7 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         unusable: seen.unusable,
         left_out: seen.left_out,
         last_seen: pass.lane.row.seen_at,
+        lead,
         listed_whole: seen.listed_whole && wish.scope.is_empty(),
         newly_listed: seen.newly_listed,
         nothing_open: seen.nothing_open,
