@@ -328,6 +328,15 @@ pub enum NewFoldersTyped {
     Skip,
 }
 
+/// Which names go up.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum NamesTyped {
+    /// Any that the far side takes
+    Any,
+    /// Only those that every usual system can hold; others wait, with a name that would do
+    Portable,
+}
+
 /// How a lane works; what is not typed stays as it is.
 #[derive(Args, Clone, Debug, Default)]
 pub struct SetupTyped {
@@ -361,6 +370,9 @@ pub struct SetupTyped {
     /// Begin without the rules for what desktops and office programs leave behind
     #[arg(long)]
     pub no_usual_rules: bool,
+    /// Which names go up: any, or only those that every system can hold
+    #[arg(long, value_enum)]
+    pub names: Option<NamesTyped>,
     /// Whether it is synced only when it is named
     #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
     pub by_name_only: Option<bool>,

@@ -5,7 +5,8 @@ use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 
 use crate::args::{
-    DirectionTyped, DriftTyped, NewFoldersTyped, RemovalsTyped, SetupTyped, UpdatesTyped,
+    DirectionTyped, DriftTyped, NamesTyped, NewFoldersTyped, RemovalsTyped, SetupTyped,
+    UpdatesTyped,
 };
 
 impl SetupTyped {
@@ -25,6 +26,9 @@ impl SetupTyped {
         brake.percent = self.brake_percent.unwrap_or(brake.percent);
         brake.always_fine = self.brake_always_fine.unwrap_or(brake.always_fine);
         brake.never_fine = self.brake_never_fine.unwrap_or(brake.never_fine);
+        lane.portable_names = self
+            .names
+            .map_or(lane.portable_names, |names| names == NamesTyped::Portable);
         lane.by_name_only = self.by_name_only.unwrap_or(lane.by_name_only);
         lane.limits = self.limits.over(lane.limits)?;
         Ok(lane)

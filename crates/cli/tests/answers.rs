@@ -124,7 +124,7 @@ fn accounts_and_lanes_in_json() {
     let described = json!({
         "name": "scores", "near": desk.near().to_str().unwrap(), "far": "@office/Scores", "direction": "two-way",
         "removals": "carry", "drift": "leave", "updates": "replace", "skip": [], "take": [], "new_folders": "take",
-        "leave_out": katabatic_core::rules::USUAL, "by_name_only": false,
+        "leave_out": katabatic_core::rules::USUAL, "names": "any", "by_name_only": false,
         "brake": {"percent": 25, "always_fine": 10, "never_fine": 1000}, "limit_up": null, "limit_down": null
     });
     assert_eq!(lane["lane"], described);

@@ -258,3 +258,26 @@ fn a_removed_folder_stays_with_what_is_left_out_in_it() {
     desk.run(&["sync"]).ends(0).says("nothing to carry");
     assert!(!desk.far().join("Old").exists());
 }
+
+#[test]
+fn names_that_do_not_travel_wait_with_one_that_would_do() {
+    let desk = Desk::bare(&[]);
+    desk.write_near("Take 1: slow.wav", "x");
+    desk.write_near("who?/inside.txt", "y");
+    desk.write_near("fine.txt", "z");
+    desk.add_account().ends(0);
+    desk.tie(&["--names", "portable"]).ends(0);
+    desk.run(&["sync"])
+        .ends(3)
+        .says("it would go as \"Take 1- slow.wav\"")
+        .says("\"who-\"");
+    assert_eq!(
+        tree(&desk.far()).into_keys().collect::<Vec<_>>(),
+        ["fine.txt"]
+    );
+    fs::rename(desk.near().join("who?"), desk.near().join("who")).unwrap();
+    desk.run(&["lane", "change", "scores", "--names", "any", "--yes"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(tree(&desk.far()).len(), 3);
+}

@@ -179,6 +179,8 @@ pub enum Unknown {
     Unfinished(String),
     /// The account may only read on this side, so nothing is carried there.
     ReadOnly,
+    /// The lane carries only names that every system can hold; why this one is none, and one that would do.
+    NotPortable(String, String),
 }
 
 impl fmt::Display for Unknown {
@@ -196,6 +198,9 @@ impl fmt::Display for Unknown {
                 )
             }
             Unknown::ReadOnly => out.write_str("this account may only read there"),
+            Unknown::NotPortable(why, instead) => {
+                write!(out, "{why}; it would go as {instead:?}")
+            }
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
             Unknown::Unfinished(why) => write!(
                 out,

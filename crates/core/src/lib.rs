@@ -14,6 +14,7 @@ pub mod entry;
 pub mod merge;
 mod one_way;
 pub mod path;
+pub mod portable;
 pub mod reconcile;
 pub mod rules;
 pub mod selection;

@@ -167,6 +167,10 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             why: Unknown::ReadOnly,
             ..
         } => "not carried up: this account may only read there".into(),
+        Decision::Hold {
+            on,
+            why: why @ Unknown::NotPortable(..),
+        } => format!("not carried {}: {why}", on.towards()),
         Decision::Hold { on, why } if step.view(*on).is_folder() => {
             format!("what lies in it is unknown {}: {why}", on.here_or_there())
         }

@@ -33,6 +33,8 @@ pub struct LaneConfig {
     pub selection: Selection,
     /// What stops a pass.
     pub brake: BrakeLimits,
+    /// Whether only names go up that every system can hold.
+    pub portable_names: bool,
     /// Whether a pass needs the lane to be named.
     pub by_name_only: bool,
     /// How much of it may go over the line in a second.
@@ -49,7 +51,7 @@ pub fn far_place(account: &str, path: &RelPath) -> String {
     }
 }
 
-const LANE_KEYS: [&str; 19] = [
+const LANE_KEYS: [&str; 20] = [
     "id",
     "near",
     "far",
@@ -63,6 +65,7 @@ const LANE_KEYS: [&str; 19] = [
     "take",
     "new_folders",
     "leave_out",
+    "names",
     "by_name_only",
     "brake_percent",
     "brake_always_fine",
@@ -85,6 +88,7 @@ impl LaneConfig {
             terms: Terms::default(),
             selection: Selection::default(),
             brake: BrakeLimits::default(),
+            portable_names: false,
             by_name_only: false,
             limits: Limits::default(),
         }
@@ -201,6 +205,11 @@ impl LaneConfig {
                     .unwrap_or(brake.always_fine),
                 never_fine: never_fine.unwrap_or(brake.never_fine),
             },
+            portable_names: match fields.optional("names")?.as_deref() {
+                None | Some("any") => false,
+                Some("portable") => true,
+                Some(_) => return Err(fields.odd("names", "one of any, portable")),
+            },
             by_name_only: fields.flag("by_name_only")?,
             limits: fields.limits()?,
         })
@@ -237,6 +246,7 @@ impl LaneConfig {
                 "updates",
                 differs(terms.updates != usual.updates, terms.updates.word()),
             ),
+            ("names", self.portable_names.then(|| value("portable"))),
             ("by_name_only", self.by_name_only.then(|| value(true))),
         ] {
             set_or_remove(table, key, item);

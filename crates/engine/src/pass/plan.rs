@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use katabatic_core::{
     Brake, BrakeVerdict, Decision, EditTime, Kind, LeftOutBy, RelPath, Side, Step, Tally, Toll,
-    Unknown, words,
+    Unknown, portable, words,
 };
 
 use super::far_changes::Token;
@@ -313,11 +313,19 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         makes && below.is_some_and(|path| path.is_within(step.path()))
     };
     let read_only = pass.lane.far.is_read_only();
+    let portable = pass.lane.config.portable_names;
     let steps: Vec<Step> = seen
         .steps
         .into_iter()
         .filter(wanted)
         .map(|step| if read_only { held_there(step) } else { step })
+        .map(|step| {
+            if portable {
+                held_for_its_name(step)
+            } else {
+                step
+            }
+        })
         .collect();
     let lead = wish.terms.and_then(|terms| terms.lead);
     let mut planned = Toll::default();
@@ -377,6 +385,22 @@ fn held_there(mut step: Step) -> Step {
         step.decision = Decision::Hold {
             on: Side::Far,
             why: Unknown::ReadOnly,
+        };
+    }
+    step
+}
+
+/// What would be new there waits, where it or a folder around it has a name that not every system can hold.
+fn held_for_its_name(mut step: Step) -> Step {
+    let new_there = step.view(Side::Far).entry().is_none() && step.changes(Side::Far);
+    let odd = step
+        .path()
+        .parts()
+        .find_map(|part| Some((portable::trouble(part)?, portable::suggestion(part))));
+    if let (true, Some((why, instead))) = (new_there, odd) {
+        step.decision = Decision::Hold {
+            on: Side::Far,
+            why: Unknown::NotPortable(why, instead),
         };
     }
     step

@@ -89,6 +89,7 @@ fn described(lane: &LaneConfig) -> Value {
         "take": choice.taken().map(|folder| folder.as_str()).collect::<Vec<_>>(),
         "new_folders": choice.new_folders.word(),
         "leave_out": rules,
+        "names": if lane.portable_names { "portable" } else { "any" },
         "by_name_only": lane.by_name_only,
         "brake": {
             "percent": lane.brake.percent,

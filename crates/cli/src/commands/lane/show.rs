@@ -92,6 +92,12 @@ fn say_terms(app: &App, lane: &LaneConfig) {
         "conflicts",
         "neither side is touched until somebody settles them",
     );
+    if lane.portable_names {
+        fact(
+            "names",
+            "portable: a name that not every system can hold waits, with one that would do",
+        );
+    }
     let brake = lane.brake;
     fact(
         "brake",
