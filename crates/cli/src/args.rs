@@ -340,10 +340,10 @@ pub enum NamesTyped {
 /// How a lane works; what is not typed stays as it is.
 #[derive(Args, Clone, Debug, Default)]
 pub struct SetupTyped {
-    /// Which way it carries [a new lane: two-way]
+    /// Which way it carries; two-way where nothing was said
     #[arg(long, value_enum)]
     pub direction: Option<DirectionTyped>,
-    /// What becomes of removals [two-way: carry; one-way: keep]
+    /// What becomes of removals; where nothing was said, two-way lanes carry them and the others keep
     #[arg(long, value_enum)]
     pub removals: Option<RemovalsTyped>,
     /// One-way: what becomes of files that changed on the receiving side
@@ -376,13 +376,13 @@ pub struct SetupTyped {
     /// Whether it is synced only when it is named
     #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
     pub by_name_only: Option<bool>,
-    /// The brake stops above this share of the files in a day [25]
+    /// The brake stops above this share of the files in a day; 25 otherwise
     #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u64).range(1..=100))]
     pub brake_percent: Option<u64>,
-    /// So many removals and replacements in a day never stop a pass [10]
+    /// So many removals and replacements in a day never stop a pass; 10 otherwise
     #[arg(long, value_name = "N")]
     pub brake_always_fine: Option<u64>,
-    /// More than so many in a day always stop a pass [1000]
+    /// More than so many in a day always stop a pass; 1000 otherwise
     #[arg(long, value_name = "N")]
     pub brake_never_fine: Option<u64>,
     /// How much may go over the line in a second.
@@ -483,7 +483,7 @@ pub struct Cover {
     /// The folder there that holds the computers' folders
     #[arg(long, value_name = "FOLDER")]
     pub under: Option<String>,
-    /// What this computer is called there [its host name]
+    /// What this computer is called there; its host name otherwise
     #[arg(long = "as", value_name = "NAME")]
     pub name: Option<String>,
     /// Carry both ways, and not only up

@@ -149,8 +149,8 @@ impl Choice {
     fn within(&self, folder: &RelPath) -> impl Iterator<Item = bool> {
         self.said
             .range(folder.clone()..)
-            .take_while(move |(known, _)| known.is_within(folder))
-            .filter(move |(known, _)| *known != folder)
+            .take_while(move |(inner, _)| inner.is_within(folder))
+            .filter(move |(inner, _)| *inner != folder)
             .map(|(_, taken)| *taken)
     }
 

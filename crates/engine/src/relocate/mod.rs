@@ -374,10 +374,11 @@ async fn settle_in(
     for (path, base) in agreed(ledger, key)? {
         match (found.get(&path), before) {
             (None, None) => missing.push(path),
-            (Some(entry), Some(before)) if entry.kind == Kind::File => {
-                if before.get(&path).is_some_and(|old| old.stamp == base.near) {
-                    stamps.push((path, entry.stamp.clone()));
-                }
+            (Some(entry), Some(before))
+                if entry.kind == Kind::File
+                    && before.get(&path).is_some_and(|old| old.stamp == base.near) =>
+            {
+                stamps.push((path, entry.stamp.clone()));
             }
             _ => {}
         }
