@@ -417,9 +417,6 @@ pub struct LaneChange {
     /// The folder that becomes its far side
     #[arg(long, value_name = "@ACCOUNT/FOLDER|DIR")]
     pub far: Option<String>,
-    /// The folder on this computer that becomes its near side; nothing is moved there
-    #[arg(long, value_name = "DIR")]
-    pub near: Option<String>,
     /// Leave out what desktops and office programs leave behind
     #[arg(long)]
     pub usual_rules: bool,

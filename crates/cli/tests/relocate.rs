@@ -220,3 +220,34 @@ fn a_far_folder_that_was_moved_is_followed() {
         .says("Nothing is carried again");
     desk.run(&["sync"]).ends(0).says("nothing to carry");
 }
+
+#[test]
+fn a_copy_that_has_its_name_already_is_finished() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    let new = disk.path().join("Scores");
+    desk.run(&[
+        "lane",
+        "relocate",
+        "scores",
+        new.to_str().unwrap(),
+        "--keep-old",
+    ])
+    .ends(0);
+    // As if it had been killed before the config was switched.
+    let config = desk.path("home/katabatic.toml");
+    let text = fs::read_to_string(&config).unwrap();
+    let near = desk.near();
+    fs::write(
+        &config,
+        text.replace(new.to_str().unwrap(), near.to_str().unwrap()),
+    )
+    .unwrap();
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+        .ends(0)
+        .says("compared once more");
+    assert!(!near.exists());
+    goes_on(&desk, &new);
+}

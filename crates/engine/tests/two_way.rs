@@ -568,3 +568,29 @@ async fn nothing_outside_the_root_is_touched_through_a_link() {
         [("a.txt".into(), Some("somebody else's".into()))]
     );
 }
+
+#[tokio::test]
+async fn what_a_change_of_terms_would_do_is_only_looked_at() {
+    let world = World::new().await;
+    write(&world.near, "a.txt", "a");
+    write(&world.near, "b.txt", "b");
+    world.settle_down().await;
+    let mut after = world.config.lanes[0].clone();
+    after.terms = katabatic_core::Terms::of(katabatic_core::Direction::Down);
+    let ledger = katabatic_engine::ledger::Ledger::open(&world.home).unwrap();
+    let next = katabatic_engine::lanes::preview_change(
+        &world.home,
+        &world.config,
+        &ledger,
+        &after,
+        &katabatic_engine::stop::Stop::default(),
+    )
+    .await
+    .unwrap();
+    assert!(next.first);
+    // What was agreed is agreed on still: a removal travels.
+    fs::remove_file(world.near.join("a.txt")).unwrap();
+    world.sync().await.unwrap();
+    assert!(!world.far.join("a.txt").exists());
+    assert!(world.far.join("b.txt").exists());
+}

@@ -103,7 +103,7 @@ pub struct NextPass {
 /// Whether a change makes the next pass a first pass: what was agreed under other terms says nothing any more.
 #[must_use]
 pub fn starts_anew(before: &LaneConfig, after: &LaneConfig) -> bool {
-    (&before.near, &before.far) != (&after.near, &after.far)
+    before.far != after.far
         || before.terms.direction != after.terms.direction
         || before.terms.removals != after.terms.removals
 }
@@ -142,7 +142,13 @@ pub async fn preview_change(
         })
         .await?;
     let looked = async {
-        let mut open = open_lane(home, config, ledger, after, stop).await?;
+        // Under its own terms still: others would make the ledger forget what was agreed, and nothing is decided yet.
+        let as_it_was = LaneConfig {
+            terms: before.terms,
+            ..after.clone()
+        };
+        let mut open = open_lane(home, config, ledger, &as_it_was, stop).await?;
+        open.config = after.clone();
         open.row = row;
         next_plan(open, ledger, stop).await
     };

@@ -40,6 +40,11 @@ pub enum Way {
         /// What cannot be copied: sockets, pipes, devices.
         odd: Vec<PathBuf>,
     },
+    /// It was copied whole and got its name, and then it was killed: it is compared once more, and switched.
+    Finish {
+        /// Files, and their bytes.
+        size: (u64, u64),
+    },
     /// A person has moved it there already: see [`adopt`].
     Adopt,
 }
@@ -126,6 +131,12 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
     let old_empty = tree::is_empty(&lane.near).map_err(&failed)?;
     let new_empty = tree::is_empty(new).map_err(&failed)?;
     match (old_empty, new_empty) {
+        (false, false) if is_our_copy(&lane.near, new) => {
+            let weight = tree::weigh(&lane.near).map_err(&failed)?;
+            Ok(Way::Finish {
+                size: (weight.files, weight.bytes),
+            })
+        }
         (false, false) => Err(Error::usage(
             what,
             "there are files in both places, so it is not clear which of them counts",
@@ -188,6 +199,16 @@ fn check_new_place(
     check_overlaps(config, &moved)
 }
 
+/// Whether a folder is a copy that this very lane made: the mark of its root came along.
+fn is_our_copy(old: &Path, new: &Path) -> bool {
+    let mark = |root: &Path| {
+        LocalSide::recognise(root)
+            .ok()
+            .filter(|known| known.starts_with("mark "))
+    };
+    mark(old).is_some() && mark(old) == mark(new)
+}
+
 fn same_disk(a: &Path, b: &Path) -> bool {
     use std::os::unix::fs::MetadataExt;
     let device = |path: &Path| path.metadata().map(|meta| meta.dev()).ok();
@@ -231,6 +252,10 @@ pub async fn near(
             if let Some(parent) = new.parent() {
                 fs::create_dir_all(parent).map_err(&failed)?;
             }
+        }
+        Way::Finish { .. } => {
+            seen = copied(pass, &lane, new, &mut relocated).await?;
+            bring_spares(home, &lane, new).map_err(&failed)?;
         }
         Way::Rename | Way::Copy { .. } => {
             let growing = growing(new, &lane)?;

@@ -3,7 +3,6 @@
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::lanes::{self, starts_anew};
-use katabatic_engine::place::Place;
 use serde_json::json;
 
 use super::{described, far_place, say_next_pass};
@@ -82,18 +81,6 @@ fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneCon
     if let Some(far) = &typed.far {
         after.far = far_place(app, far)?;
     }
-    if let Some(near) = &typed.near {
-        after.near = match Place::parse(near, &app.config.account_names())? {
-            Place::Local(path) => path,
-            Place::Far { .. } => {
-                return Err(Error::usage(
-                    format!("changing the lane {}", typed.name),
-                    "the near side must be a folder of this computer",
-                    "Write it as a local path.",
-                ));
-            }
-        };
-    }
     typed.setup.over(after, typed.usual_rules)
 }
 
@@ -140,13 +127,6 @@ fn differences(before: &LaneConfig, after: &LaneConfig) -> Vec<String> {
             "The lane {name} would be tied to {} instead of {}, which stays as it is.",
             after.far_place(),
             before.far_place()
-        ));
-    }
-    if before.near != after.near {
-        said.push(format!(
-            "The lane {name} would be tied to {} instead of {}, which stays as it is.",
-            after.near.display(),
-            before.near.display()
         ));
     }
     let (old, new) = (before.terms, after.terms);

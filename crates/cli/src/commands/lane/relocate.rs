@@ -56,6 +56,15 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
                 new.display()
             ),
         ),
+        Way::Finish { size } => say(
+            app,
+            &format!(
+                "{}, {} were copied to {} before: they would be compared once more, and the lane switched.",
+                words::count(size.0, "file", "files"),
+                words::bytes(size.1),
+                new.display()
+            ),
+        ),
         Way::Copy { size, odd } => {
             say(
                 app,
