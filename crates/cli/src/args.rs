@@ -263,8 +263,8 @@ pub struct AccountRemove {
 /// `lane …`.
 #[derive(Debug, Subcommand)]
 pub enum Lane {
-    /// Tie two places; nothing is carried yet
-    Add(LaneAdd),
+    /// Tie two places; nothing is carried yet. On a terminal, without options, it asks
+    Add(LaneAsked),
     /// List all lanes
     List,
     /// Show one lane
@@ -390,22 +390,37 @@ pub struct SetupTyped {
     pub limits: LimitsTyped,
 }
 
-/// `lane add`.
+/// `lane add`, as it was typed; on a terminal it asks for what is missing.
 #[derive(Args, Debug)]
-pub struct LaneAdd {
+pub struct LaneAsked {
     /// The name it gets
-    pub name: String,
+    pub name: Option<String>,
     /// The folder on this computer
     #[arg(long, value_name = "DIR")]
-    pub near: String,
+    pub near: Option<String>,
     /// The folder of an account, or of another drive
     #[arg(long, value_name = "@ACCOUNT/FOLDER|DIR")]
-    pub far: String,
+    pub far: Option<String>,
     /// Make a folder that is not there
     #[arg(long)]
     pub make: bool,
     /// How it works.
     #[command(flatten)]
+    pub setup: SetupTyped,
+}
+
+/// `lane add`, whole.
+#[derive(Clone, Debug)]
+pub struct LaneAdd {
+    /// The name it gets.
+    pub name: String,
+    /// The folder on this computer.
+    pub near: String,
+    /// The folder of an account, or of another drive.
+    pub far: String,
+    /// Whether a folder is made that is not there.
+    pub make: bool,
+    /// How it works.
     pub setup: SetupTyped,
 }
 

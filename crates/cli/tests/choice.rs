@@ -281,3 +281,63 @@ fn names_that_do_not_travel_wait_with_one_that_would_do() {
     desk.run(&["sync"]).ends(0);
     assert_eq!(tree(&desk.far()).len(), 3);
 }
+
+/// Runs the program on a terminal of its own, with these answers typed.
+fn on_a_terminal(desk: &Desk, arguments: &str, answers: &str) -> String {
+    let program = env!("CARGO_BIN_EXE_katabatic");
+    let mut command = desk.command(&[]);
+    let mut terminal = std::process::Command::new("script");
+    terminal
+        .args(["-qec", &format!("{program} {arguments}"), "/dev/null"])
+        .current_dir(desk.path(""))
+        .env("HOME", desk.path("person"))
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped());
+    for (name, value) in command.arg("--version").get_envs() {
+        match value {
+            Some(value) => terminal.env(name, value),
+            None => terminal.env_remove(name),
+        };
+    }
+    let mut child = terminal.spawn().unwrap();
+    child
+        .stdin
+        .take()
+        .unwrap()
+        .write_all(answers.as_bytes())
+        .unwrap();
+    String::from_utf8_lossy(&child.wait_with_output().unwrap().stdout).into_owned()
+}
+
+#[test]
+fn on_a_terminal_a_lane_is_asked_for_step_by_step() {
+    let desk = Desk::bare(&[]);
+    for at in ["Past/2018/march.txt", "Season/poster.svg", "rota.csv"] {
+        desk.write_far(at, "text");
+    }
+    fs::create_dir(desk.path("person")).unwrap();
+    desk.add_account().ends(0);
+    // Scores, that folder itself; the usual near folder and name; up or down; without Past; the usual rules and one more.
+    let said = on_a_terminal(&desk, "lane add", "2\n1\n\n\n3\n1\n\n*.bak\ny\n");
+    assert!(said.contains("lane add scores"), "{said}");
+    assert!(said.contains("--direction down --skip"), "{said}");
+    assert!(said.contains("Added the lane scores"), "{said}");
+    desk.run(&["sync"]).ends(0);
+    let lane = desk
+        .run(&["lane", "show", "scores", "--json"])
+        .ends(0)
+        .json();
+    assert_eq!(lane["lane"]["direction"], "down");
+    assert_eq!(lane["lane"]["skip"].as_array().unwrap().len(), 1);
+    assert!(
+        lane["lane"]["leave_out"]
+            .as_array()
+            .unwrap()
+            .contains(&"*.bak".into())
+    );
+    assert!(desk.path("person/Scores/rota.csv").exists());
+    // Whoever says no has added nothing; without a terminal nobody is asked.
+    let said = on_a_terminal(&desk, "lane add", "2\n1\n\nother\n1\n\n\n\nn\n");
+    assert!(said.contains("Nothing was added"), "{said}");
+    desk.run(&["lane", "add"]).ends(2).says("are all needed");
+}

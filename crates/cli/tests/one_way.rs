@@ -319,3 +319,22 @@ fn a_leader_is_braked() {
         .ends(0);
     assert_eq!(tree(&desk.far()).len(), 1);
 }
+
+#[test]
+fn a_yes_counts_only_for_the_side_it_was_asked_about() {
+    let desk = synced(
+        &["--removals", "ask"],
+        &[("a.txt", "a"), ("b.txt", "b")],
+        &[],
+    );
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    desk.run(&["sync"]).ends(3).says("asks to remove there");
+    // Things turn round: it is here again, and gone there.
+    desk.write_near("a.txt", "a");
+    fs::remove_file(desk.far().join("a.txt")).unwrap();
+    desk.run(&["settle", "near/a.txt", "--keep", "near"]);
+    assert_eq!(near(&desk, "a.txt").as_deref(), Some("a"));
+    desk.run(&["sync"]).ends(3).says("asks to remove here");
+    desk.run(&["settle", "near/a.txt", "--keep", "far"]).ends(0);
+    assert_eq!(near(&desk, "a.txt"), None);
+}

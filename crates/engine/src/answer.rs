@@ -81,7 +81,7 @@ pub(crate) async fn answer(
         ));
         answered
             .reports
-            .push(run(pass, asked.drift, put_right).await?);
+            .push(run(pass, asked.drift, put_right, None).await?);
     }
     for (carried, removals) in [(true, Removals::Carry), (false, Removals::Keep)] {
         let mut paths = Vec::new();
@@ -103,15 +103,24 @@ pub(crate) async fn answer(
             )
         });
         let answer = Terms { removals, ..terms };
-        answered.reports.push(run(pass, paths, answer).await?);
+        let removes_on = Some(side.other());
+        answered
+            .reports
+            .push(run(pass, paths, answer, removes_on).await?);
     }
     Ok(Some(answered))
 }
 
-async fn run(pass: &Pass, scope: Vec<RelPath>, terms: Terms) -> Result<Report, Error> {
+async fn run(
+    pass: &Pass,
+    scope: Vec<RelPath>,
+    terms: Terms,
+    removes_on: Option<Side>,
+) -> Result<Report, Error> {
     let wish = Wish {
         scope,
         by_hand: true,
+        removes_on,
         terms: Some(terms),
         ..Wish::default()
     };

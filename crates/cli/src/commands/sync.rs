@@ -43,6 +43,7 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
             exactly: typed.exactly.clone(),
             release_brake: typed.release_brake,
             by_hand: false,
+            removes_on: None,
             terms: leading(app, &lane, typed.lead)?.or(restoring(&lane, typed.restore_drift)?),
         };
         let drawn = Arc::new(Progress::default());

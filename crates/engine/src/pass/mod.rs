@@ -80,6 +80,8 @@ pub struct Wish {
     pub release_brake: Option<u64>,
     /// A person named each file: there is nothing left for the brake to ask.
     pub by_hand: bool,
+    /// The only side that anything may be removed from; elsewhere a removal waits for an answer of its own.
+    pub removes_on: Option<Side>,
     /// Terms for this pass alone, where a person said what is to become of drift or of a removal.
     pub terms: Option<Terms>,
 }

@@ -319,6 +319,7 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         .into_iter()
         .filter(wanted)
         .map(|step| if read_only { held_there(step) } else { step })
+        .map(|step| asked_first(step, wish.removes_on))
         .map(|step| {
             if portable {
                 held_for_its_name(step)
@@ -386,6 +387,22 @@ fn held_there(mut step: Step) -> Step {
             on: Side::Far,
             why: Unknown::ReadOnly,
         };
+    }
+    step
+}
+
+/// A yes to a removal on one side is none to a removal on the other, should things have turned round meanwhile.
+fn asked_first(mut step: Step, removes_on: Option<Side>) -> Step {
+    if let (
+        Some(side),
+        Decision::Remove {
+            on,
+            makes_way: false,
+        },
+    ) = (removes_on, &step.decision)
+        && *on != side
+    {
+        step.decision = Decision::AskRemoval { on: *on };
     }
     step
 }

@@ -1,6 +1,7 @@
 //! `lane add | list | show | change | remove`.
 
 mod add;
+mod asked;
 mod change;
 mod list;
 mod relocate;

@@ -1,0 +1,314 @@
+//! `lane add` on a terminal, with nothing said: it asks step by step, in the order in which technicians work.
+//!
+//! Every answer has an option, and the equal command line is shown at the end, so that the next lane, or the next
+//! computer, needs no questions.
+
+use std::io::{BufRead, Write};
+
+use katabatic_core::{RelPath, words};
+use katabatic_engine::Error;
+use katabatic_engine::place::Place;
+use katabatic_engine::places::{Sizes, sizes};
+
+use crate::app::App;
+use crate::args::{DirectionTyped, LaneAdd, LaneAsked, SetupTyped};
+use crate::draw::{at_home, shown_text};
+
+/// The answers, as if they had been typed.
+pub fn ask(app: &App, typed: &LaneAsked) -> Result<LaneAdd, Error> {
+    let account = account(app)?;
+    let whole = Place::Far {
+        account: account.clone(),
+        path: RelPath::root(),
+    };
+    say(&format!("Looking at {whole} …"));
+    let tree = app.run(sizes(&app.home, &app.config, &whole, &app.stop))?;
+    let (far, folder) = far_folder(&account, &tree)?;
+    let near = near_folder(&far)?;
+    let name = match &typed.name {
+        Some(name) => name.clone(),
+        None => line_or(
+            "What is the lane to be called?",
+            &usual_name(&far, &account),
+        )?,
+    };
+    let direction = direction()?;
+    let skip = skipped(folder)?;
+    let no_usual_rules = !yes(
+        "Leave out what desktops and office programs leave behind (Thumbs.db, ~$…, unfinished downloads)?",
+    )?;
+    let leave_out = line_or(
+        "More to leave out, such as *.tmp cache/ :larger,2GB (blanks between them)?",
+        "",
+    )?;
+    let setup = SetupTyped {
+        direction: Some(direction),
+        skip,
+        no_usual_rules,
+        leave_out: leave_out
+            .split_whitespace()
+            .map(|rule| rule.replace(',', " "))
+            .collect(),
+        ..typed.setup.clone()
+    };
+    Ok(LaneAdd {
+        name,
+        near,
+        far: Place::Far { account, path: far }.to_string(),
+        make: true,
+        setup,
+    })
+}
+
+/// What to type for the same lane without questions.
+pub fn equal_command(add: &LaneAdd) -> String {
+    let mut parts = vec![
+        "katabatic lane add".to_owned(),
+        words::typed(&add.name),
+        "--near".into(),
+        words::typed(&add.near),
+        "--far".into(),
+        words::typed(&add.far),
+        "--make".into(),
+    ];
+    let direction = match add.setup.direction {
+        Some(DirectionTyped::Up) => "up",
+        Some(DirectionTyped::Down) => "down",
+        Some(DirectionTyped::TwoWay) | None => "two-way",
+    };
+    parts.extend(["--direction".into(), direction.into()]);
+    for folder in &add.setup.skip {
+        parts.extend(["--skip".into(), words::typed(folder)]);
+    }
+    for rule in &add.setup.leave_out {
+        parts.extend(["--leave-out".into(), words::typed(rule)]);
+    }
+    if add.setup.no_usual_rules {
+        parts.push("--no-usual-rules".into());
+    }
+    parts.join(" ")
+}
+
+fn say(text: &str) {
+    eprintln!("{text}");
+}
+
+fn answer(question: &str) -> Result<String, Error> {
+    eprint!("{question} ");
+    let _ = std::io::stderr().flush();
+    let mut typed = String::new();
+    let read = std::io::stdin()
+        .lock()
+        .read_line(&mut typed)
+        .map_err(|why| stopped(&why.to_string()))?;
+    if read == 0 {
+        return Err(stopped("the answers ended"));
+    }
+    Ok(typed.trim().to_owned())
+}
+
+fn stopped(why: &str) -> Error {
+    Error::usage(
+        "adding a lane",
+        why,
+        "Nothing was added. Say it in one line: katabatic lane add NAME --near DIR --far @ACCOUNT/FOLDER",
+    )
+}
+
+fn line_or(question: &str, usual: &str) -> Result<String, Error> {
+    let question = if usual.is_empty() {
+        question.to_owned()
+    } else {
+        format!("{question} [{usual}]")
+    };
+    let typed = answer(&question)?;
+    Ok(if typed.is_empty() {
+        usual.to_owned()
+    } else {
+        typed
+    })
+}
+
+pub fn yes(question: &str) -> Result<bool, Error> {
+    let typed = answer(&format!("{question} [Y/n]"))?;
+    Ok(!matches!(typed.as_str(), "n" | "N" | "no"))
+}
+
+/// A number from 1 to `most`, asked until it is one.
+fn number(question: &str, most: usize) -> Result<usize, Error> {
+    loop {
+        let typed = line_or(question, "1")?;
+        match typed.parse() {
+            Ok(number) if (1..=most).contains(&number) => return Ok(number),
+            _ => say(&format!("A number from 1 to {most}, please.")),
+        }
+    }
+}
+
+fn account(app: &App) -> Result<String, Error> {
+    match app.config.accounts.as_slice() {
+        [] => Err(Error::usage(
+            "adding a lane",
+            "there is no account yet",
+            "Add one first: katabatic account add NAME --address URL. For a lane to a second drive, say --far DIR.",
+        )),
+        [only] => {
+            say(&format!(
+                "The account is @{} ({}).",
+                only.name, only.address
+            ));
+            Ok(only.name.clone())
+        }
+        several => {
+            for (at, account) in several.iter().enumerate() {
+                say(&format!(
+                    "  {}  @{} ({} at {})",
+                    at + 1,
+                    account.name,
+                    account.user,
+                    account.address
+                ));
+            }
+            let chosen = number("Which account?", several.len())?;
+            Ok(several[chosen - 1].name.clone())
+        }
+    }
+}
+
+/// The folders of one folder, the largest first.
+fn folders(sizes: &Sizes) -> Vec<(&String, &Sizes)> {
+    let mut folders: Vec<_> = sizes.folders.iter().collect();
+    folders.sort_by_key(|(name, inside)| (std::cmp::Reverse(inside.bytes), *name));
+    folders
+}
+
+fn list(folders: &[(&String, &Sizes)], first: usize) {
+    for (at, (name, inside)) in folders.iter().enumerate() {
+        say(&format!(
+            "  {:>2}  {}/  {}, {}",
+            at + first,
+            shown_text(name),
+            words::count(inside.files, "file", "files"),
+            words::bytes(inside.bytes)
+        ));
+    }
+}
+
+/// The far folder, found by going down from the root; none of its members where it is a new one.
+fn far_folder<'s>(account: &str, tree: &'s Sizes) -> Result<(RelPath, Option<&'s Sizes>), Error> {
+    let (mut at, mut inside) = (RelPath::root(), tree);
+    loop {
+        let place = Place::Far {
+            account: account.to_owned(),
+            path: at.clone(),
+        };
+        let within = folders(inside);
+        say(&format!("In {place}:"));
+        say("   1  this folder itself");
+        list(&within, 2);
+        let typed = line_or(
+            "Which one (a number to open it, or the name of a new folder)?",
+            "1",
+        )?;
+        match typed.parse::<usize>() {
+            Ok(1) => return Ok((at, Some(inside))),
+            Ok(chosen) if chosen >= 2 && chosen - 2 < within.len() => {
+                let (name, next) = within[chosen - 2];
+                at = joined(&at, name)?;
+                inside = next;
+            }
+            Ok(_) => say(&format!("A number from 1 to {}, please.", within.len() + 1)),
+            Err(_) => return Ok((joined(&at, &typed)?, None)),
+        }
+    }
+}
+
+fn joined(folder: &RelPath, name: &str) -> Result<RelPath, Error> {
+    folder.join(name).map_err(|why| {
+        Error::usage(
+            format!("the folder {name}"),
+            why.to_string(),
+            "Name another.",
+        )
+    })
+}
+
+fn near_folder(far: &RelPath) -> Result<String, Error> {
+    let home = std::env::var_os("HOME").map(std::path::PathBuf::from);
+    let usual = home
+        .filter(|_| !far.is_root())
+        .map(|home| at_home(&home.join(far.name())))
+        .unwrap_or_default();
+    loop {
+        let typed = line_or(
+            "Which folder on this computer? It is made where it is not there.",
+            &usual,
+        )?;
+        match (typed.strip_prefix("~/"), std::env::var("HOME")) {
+            (Some(below), Ok(home)) => return Ok(format!("{home}/{below}")),
+            _ if typed.is_empty() => {}
+            _ => return Ok(typed),
+        }
+    }
+}
+
+fn usual_name(far: &RelPath, account: &str) -> String {
+    let name = if far.is_root() { account } else { far.name() };
+    let plain = |c: char| if c.is_alphanumeric() { c } else { '-' };
+    let name: String = name.to_lowercase().chars().map(plain).collect();
+    let name = name.trim_matches('-');
+    if name.is_empty() {
+        "lane".into()
+    } else {
+        name.to_owned()
+    }
+}
+
+fn direction() -> Result<DirectionTyped, Error> {
+    use katabatic_core::Direction;
+    for (at, direction) in Direction::ALL.into_iter().enumerate() {
+        say(&format!(
+            "   {}  {}: {}",
+            at + 1,
+            direction.word(),
+            direction.meaning()
+        ));
+    }
+    Ok(match number("Which way?", 3)? {
+        1 => DirectionTyped::TwoWay,
+        2 => DirectionTyped::Up,
+        _ => DirectionTyped::Down,
+    })
+}
+
+fn skipped(folder: Option<&Sizes>) -> Result<Vec<String>, Error> {
+    let within = folder.map(folders).unwrap_or_default();
+    if within.is_empty() {
+        return Ok(Vec::new());
+    }
+    list(&within, 1);
+    loop {
+        let typed = line_or(
+            "Which of these not to take (numbers with blanks between them)?",
+            "",
+        )?;
+        let numbers: Result<Vec<usize>, _> = typed
+            .split([' ', ','])
+            .filter(|part| !part.is_empty())
+            .map(str::parse)
+            .collect();
+        match numbers {
+            Ok(numbers)
+                if numbers
+                    .iter()
+                    .all(|number| (1..=within.len()).contains(number)) =>
+            {
+                return Ok(numbers
+                    .into_iter()
+                    .map(|number| within[number - 1].0.clone())
+                    .collect());
+            }
+            _ => say(&format!("Numbers from 1 to {}, please.", within.len())),
+        }
+    }
+}
