@@ -341,3 +341,21 @@ fn on_a_terminal_a_lane_is_asked_for_step_by_step() {
     assert!(said.contains("Nothing was added"), "{said}");
     desk.run(&["lane", "add"]).ends(2).says("are all needed");
 }
+
+#[test]
+fn on_a_terminal_folders_are_chosen_with_the_arrow_keys() {
+    let desk = seasons(&[]);
+    fs::create_dir(desk.path("person")).unwrap();
+    // Past is the larger one and stands first: it is left out, and Enter and a yes do it.
+    let said = on_a_terminal(&desk, "choose scores", " \ry\n");
+    assert!(said.contains("would free 10 B"), "{said}");
+    assert!(!desk.near().join("Past").exists(), "{said}");
+    assert!(desk.far().join("Past/2018/march.txt").exists());
+    // Down and up again, taken again; Esc leaves everything as it is.
+    on_a_terminal(&desk, "choose scores", "\u{1b}[B\u{1b}[A \ry\n");
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.near().join("Past/2018/march.txt").exists());
+    on_a_terminal(&desk, "choose scores", " q");
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.near().join("Past/2018/march.txt").exists());
+}

@@ -1,5 +1,6 @@
 //! `choose`: which folders of the far side come here, with sizes, and what a change frees or fetches.
 
+use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -14,18 +15,23 @@ use super::account::confirmed;
 use crate::app::App;
 use crate::args;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, shown};
+use crate::draw::{json, largest_first, line, shown, tree};
 use crate::exit;
 use crate::setup::folder_of;
 
 pub fn choose(app: &App, typed: &args::Choose) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.lane)?.clone();
-    let after = wanted(&lane, typed)?;
+    let mut after = wanted(&lane, typed)?;
     let pass = app.run(app.pass(&lane, Arc::new(Progress::default())))?;
     let looked = app.run(choose::look(&pass))?;
     check_folders(&lane, typed, &looked)?;
     let free = app.run(choose::free_here(&pass));
-    if after == lane.selection.choice {
+    let before = &lane.selection.choice;
+    let asks = after == *before && app.style.terminal && std::io::stdin().is_terminal();
+    if asks && let Some(chosen) = tree::choose(app.style, &looked, before, typed.depth, free)? {
+        after = chosen;
+    }
+    if after == *before {
         show(app, &lane, &looked, typed.depth, free);
         return Ok(ExitCode::SUCCESS);
     }
@@ -127,7 +133,7 @@ fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Optio
         files,
         bytes,
     ));
-    for one in ordered(&weighed) {
+    for one in largest_first(&weighed) {
         let name = format!(
             "{}{}/",
             "  ".repeat(one.path.depth() - 1),
@@ -167,25 +173,6 @@ fn row(app: &App, name: &str, share: Option<Share>, files: u64, bytes: u64) -> V
 
 fn shown_name(path: &RelPath) -> String {
     crate::draw::shown_text(path.name())
-}
-
-/// In tree order, but the largest of the folders of one folder first.
-fn ordered(weighed: &[Weighed]) -> Vec<&Weighed> {
-    let mut ordered = Vec::new();
-    below(weighed, &RelPath::root(), &mut ordered);
-    ordered
-}
-
-fn below<'w>(weighed: &'w [Weighed], folder: &RelPath, ordered: &mut Vec<&'w Weighed>) {
-    let mut inside: Vec<&Weighed> = weighed
-        .iter()
-        .filter(|one| one.path.parent().as_ref() == Some(folder))
-        .collect();
-    inside.sort_by_key(|one| std::cmp::Reverse(one.bytes));
-    for one in inside {
-        ordered.push(one);
-        below(weighed, &one.path, ordered);
-    }
 }
 
 fn say_effect(app: &App, lane: &LaneConfig, effect: &Effect, free: Option<u64>) {

@@ -6,11 +6,13 @@ pub mod listing;
 pub mod progress;
 pub mod table;
 pub mod time;
+pub mod tree;
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use katabatic_core::{Agreement, Direction, RelPath, Share};
+use katabatic_engine::choose::Weighed;
 
 use crate::args::Common;
 
@@ -161,6 +163,25 @@ pub fn wrapped(text: &str, room: usize) -> Vec<String> {
         }
     }
     lines
+}
+
+/// In tree order, but the largest of the folders of one folder first.
+pub fn largest_first(weighed: &[Weighed]) -> Vec<&Weighed> {
+    let mut ordered = Vec::new();
+    below(weighed, &RelPath::root(), &mut ordered);
+    ordered
+}
+
+fn below<'w>(weighed: &'w [Weighed], folder: &RelPath, ordered: &mut Vec<&'w Weighed>) {
+    let mut inside: Vec<&Weighed> = weighed
+        .iter()
+        .filter(|one| one.path.parent().as_ref() == Some(folder))
+        .collect();
+    inside.sort_by_key(|one| std::cmp::Reverse(one.bytes));
+    for one in inside {
+        ordered.push(one);
+        below(weighed, &one.path, ordered);
+    }
 }
 
 #[cfg(test)]

@@ -163,6 +163,27 @@ impl Looked {
         tally
     }
 
+    /// What a change of the choice would drop here and bring here: files and bytes each. Nothing is proven by it.
+    #[must_use]
+    pub fn moved(&self, before: &Choice, after: &Choice) -> ((u64, u64), (u64, u64)) {
+        let (mut freed, mut fetched) = ((0, 0), (0, 0));
+        for (path, entry) in self
+            .far
+            .iter()
+            .filter(|(_, entry)| entry.kind == Kind::File)
+        {
+            let here = self.near.contains_key(path);
+            let sum = match (self.takes(before, path), self.takes(after, path)) {
+                (_, false) if here => &mut freed,
+                (_, true) if !here => &mut fetched,
+                _ => continue,
+            };
+            sum.0 += 1;
+            sum.1 += entry.size;
+        }
+        (freed, fetched)
+    }
+
     /// Whether the far side has this folder, or the near one.
     #[must_use]
     pub fn has_folder(&self, path: &RelPath) -> bool {
