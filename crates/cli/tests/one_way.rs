@@ -338,3 +338,27 @@ fn a_yes_counts_only_for_the_side_it_was_asked_about() {
     desk.run(&["settle", "near/a.txt", "--keep", "far"]).ends(0);
     assert_eq!(near(&desk, "a.txt"), None);
 }
+
+#[test]
+fn a_folder_that_was_in_a_lane_before_is_noticed() {
+    let desk = synced(&[], &[("a.txt", "a")], &[]);
+    desk.run(&["lane", "remove", "scores"]).ends(0);
+    desk.write_near("a.txt", "changed since");
+    desk.tie(&[])
+        .ends(0)
+        .says("was in a lane before")
+        .says("katabatic plan scores --lead near");
+    desk.run(&["lane", "remove", "scores"]).ends(0);
+    let other = [
+        "lane",
+        "add",
+        "other",
+        "--near",
+        "other",
+        "--far",
+        "@office/Other",
+        "--make",
+    ];
+    let said = desk.run(&other).ends(0);
+    assert!(!said.out.contains("was in a lane before"), "{}", said.out);
+}

@@ -18,8 +18,9 @@ use crate::open::{OpenLane, account_client, open_lane, side_failed};
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::{Place, absolute};
 use crate::seam::NoHook;
+use crate::sides::local::LocalSide;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{Put, SideError, SideStore};
+use crate::sides::{OWN_FOLDER, Put, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
@@ -46,10 +47,49 @@ pub async fn add(
     )?;
     check_places(home, config, &lane, make, stop).await?;
     let lane = on_its_drives(lane);
+    let (mut tied_before, far_mark) = (marked(&lane.near), far_mark(&lane));
     let open = open_lane(home, config, ledger, &lane, stop).await?;
-    let next = next_plan(open, ledger, stop).await?;
+    let far = Arc::clone(&open.far);
+    let mut next = next_plan(open, ledger, stop).await?;
+    tied_before |= match far_mark {
+        Some(marked) => marked,
+        None => holds_own_folder(far.as_ref()).await,
+    };
+    if tied_before {
+        let lead = match lane.terms.direction.source() {
+            None => format!(
+                "; if one side is known to be right, see what it means to let it lead: katabatic plan {} --lead near (or far)",
+                lane.name
+            ),
+            Some(_) => String::new(),
+        };
+        next.unwise.push(format!(
+            "one of these folders was in a lane before. What differs becomes a conflict{lead}"
+        ));
+    }
     config.add_lane(lane)?;
     Ok(next)
+}
+
+/// Whether a folder of this computer bears the mark of a lane.
+fn marked(folder: &Path) -> bool {
+    LocalSide::recognise(folder).is_ok_and(|known| known.starts_with("mark "))
+}
+
+/// The same of the far folder, where that is one of this computer.
+fn far_mark(lane: &LaneConfig) -> Option<bool> {
+    match &lane.far {
+        Place::Local(far) => Some(marked(far)),
+        Place::Far { .. } => None,
+    }
+}
+
+/// Whether an account's folder holds the tool's own, from a lane of this computer or another.
+async fn holds_own_folder(far: &dyn SideStore) -> bool {
+    match RelPath::parse(OWN_FOLDER) {
+        Ok(own) => far.look(&own).await.is_ok_and(|found| found.is_some()),
+        Err(_) => false,
+    }
 }
 
 /// A lane with the drives that its folders lie on.
