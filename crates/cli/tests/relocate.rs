@@ -251,3 +251,29 @@ fn a_copy_that_has_its_name_already_is_finished() {
     assert!(!near.exists());
     goes_on(&desk, &new);
 }
+
+#[test]
+fn a_copy_that_people_work_in_is_never_overwritten() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    let new = disk.path().join("Scores");
+    let target = new.to_str().unwrap();
+    // A person copied the folder with everything on it, its mark too, and went on working in the copy.
+    desk.run(&["lane", "relocate", "scores", target, "--keep-old"])
+        .ends(0);
+    let config = desk.path("home/katabatic.toml");
+    let text = fs::read_to_string(&config).unwrap();
+    fs::write(&config, text.replace(target, desk.near().to_str().unwrap())).unwrap();
+    write(&new.join("a.txt"), "the work of a week");
+    desk.run(&["lane", "relocate", "scores", target])
+        .ends(3)
+        .says("they differ: a.txt")
+        .says("Nothing was changed");
+    assert_eq!(
+        fs::read_to_string(new.join("a.txt")).unwrap(),
+        "the work of a week"
+    );
+    assert_eq!(fs::read_to_string(desk.near().join("a.txt")).unwrap(), "a");
+}

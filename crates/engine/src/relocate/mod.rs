@@ -20,7 +20,6 @@ use crate::lanes::{check_overlaps, check_own_home};
 use crate::ledger::{LaneKey, Ledger, rows};
 use crate::lock::lock;
 use crate::open::{open_lane, side_failed};
-use crate::open_files::open_files;
 use crate::pass::Pass;
 use crate::place::Place;
 use crate::sides::local::LocalSide;
@@ -254,7 +253,8 @@ pub async fn near(
             }
         }
         Way::Finish { .. } => {
-            seen = copied(pass, &lane, new, &mut relocated).await?;
+            // Nothing is copied over what is there: people may have worked in it since.
+            seen = compared(pass, &lane, new).await?;
             bring_spares(home, &lane, new).map_err(&failed)?;
         }
         Way::Rename | Way::Copy { .. } => {
@@ -266,6 +266,12 @@ pub async fn near(
                     return Err(failed(error));
                 }
                 _ => fs::rename(&growing, new).map_err(&failed)?,
+            }
+            // Durably there before anything goes from the old place.
+            if let Some(parent) = new.parent() {
+                fs::File::open(parent)
+                    .and_then(|folder| folder.sync_all())
+                    .map_err(&failed)?;
             }
         }
     }
@@ -279,13 +285,54 @@ pub async fn near(
     config.change_lane(after.clone())?;
     settle_in(home, &pass.ledger, &after, Some(&before), &pass.stop).await?;
     if !renames && !keep_old {
-        relocated.stays = tree::remove_old(&lane.near, &seen, &open_files()).map_err(&failed)?;
+        let aside = lane.near.join(OWN_FOLDER).join("leaving");
+        relocated.stays = tree::remove_old(&lane.near, &aside, &seen).map_err(&failed)?;
         if relocated.stays.is_empty() {
             let _ = fs::remove_dir_all(lane.near.join(OWN_FOLDER));
             let _ = fs::remove_dir(&lane.near);
         }
     }
     Ok(relocated)
+}
+
+/// Makes sure that everything at the old place is the same at the new one, where it was copied before.
+async fn compared(
+    pass: &Pass,
+    lane: &LaneConfig,
+    new: &Path,
+) -> Result<std::collections::HashSet<(PathBuf, tree::Stamp)>, Error> {
+    let what = format!("comparing {} with {}", lane.near.display(), new.display());
+    let (old, to, stop) = (lane.near.clone(), new.to_owned(), pass.stop.clone());
+    let work = tokio::task::spawn_blocking(move || {
+        let stamps = tree::stamps(&old)?;
+        Ok::<_, std::io::Error>((stamps, tree::differences(&old, &to, &stop)?))
+    });
+    let done = work
+        .await
+        .map_err(|why| failed(&what)(std::io::Error::other(why)))?;
+    let (stamps, differ) = done.map_err(failed(&what))?;
+    if differ.is_empty() {
+        return Ok(stamps);
+    }
+    Err(Error::new(
+        Class::NeedsPerson,
+        what,
+        format!(
+            "there are files in both places, and they differ: {}",
+            named(&differ)
+        ),
+        "Nothing was changed. Look which of the two people work in, and take the other one away.",
+    ))
+}
+
+fn named(paths: &[PathBuf]) -> String {
+    const NAMED: usize = 5;
+    let named: Vec<String> = paths
+        .iter()
+        .take(NAMED)
+        .map(|path| path.display().to_string())
+        .collect();
+    named.join(", ")
 }
 
 async fn copied(
@@ -319,18 +366,10 @@ async fn copied(
             return Ok(stamps);
         }
         if round == ROUNDS {
-            let named: Vec<String> = differ
-                .iter()
-                .take(5)
-                .map(|path| path.display().to_string())
-                .collect();
             return Err(Error::new(
                 Class::NeedsPerson,
                 what,
-                format!(
-                    "somebody goes on changing files in it: {}",
-                    named.join(", ")
-                ),
+                format!("somebody goes on changing files in it: {}", named(&differ)),
                 "Close the programs that have them open, then try again: it goes on where it stopped.",
             ));
         }

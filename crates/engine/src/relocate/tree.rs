@@ -6,9 +6,10 @@ use std::io::{self, Read, Write};
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
+use katabatic_core::dated_name::dated_name;
 use rustix::fs::{OFlags, XattrFlags};
 
-use crate::open_files::{Identity, identity};
+use crate::open_files::{identity, open_files};
 use crate::pass::Progress;
 use crate::sides::OWN_FOLDER;
 use crate::stop::Stop;
@@ -217,33 +218,75 @@ pub(super) fn digest(path: &Path) -> io::Result<blake3::Hash> {
     }
 }
 
-/// Removes what lies in `old` and is the same in `new` by length and date; what is not, or is open, stays and is named.
-/// Only files that were there when both were compared are looked at: `seen` is what [`stamps`] told then.
+/// Removes what lies in `old`, as far as it still is what was compared; `seen` is what [`stamps`] told then. What is not,
+/// or is open, stays and is named.
+///
+/// Every file is taken aside first, into `aside` on the same disk: there nobody finds it by its name any more, so what a
+/// look at it and at the open files says then stays true. Whatever turns out to be another version goes back.
 pub(super) fn remove_old(
     old: &Path,
+    aside: &Path,
     seen: &HashSet<(PathBuf, Stamp)>,
-    open: &HashSet<Identity>,
 ) -> io::Result<Vec<PathBuf>> {
-    let mut stays = Vec::new();
-    for member in members(old)?.into_iter().rev() {
-        let at = old.join(&member.path);
-        let known = seen.contains(&(member.path.clone(), Stamp::of(&member.meta)));
-        let gone = if member.meta.is_dir() {
-            match fs::remove_dir(&at) {
-                Ok(()) => true,
-                // Named by what is in it.
-                Err(error) if error.kind() == io::ErrorKind::DirectoryNotEmpty => continue,
-                Err(_) => false,
-            }
+    fs::create_dir_all(aside)?;
+    let (mut taken, mut stays, mut folders) = (Vec::new(), Vec::new(), Vec::new());
+    for (number, member) in members(old)?.into_iter().enumerate() {
+        if member.meta.is_dir() {
+            folders.push(member.path);
+            continue;
+        }
+        let stamp = Stamp::of(&member.meta);
+        let hidden = aside.join(number.to_string());
+        if seen.contains(&(member.path.clone(), stamp.clone()))
+            && fs::rename(old.join(&member.path), &hidden).is_ok()
+        {
+            taken.push((member.path, stamp, hidden));
         } else {
-            known && !open.contains(&identity(&member.meta)) && fs::remove_file(&at).is_ok()
-        };
-        if !gone {
             stays.push(member.path);
+        }
+    }
+    let open = open_files();
+    for (path, stamp, hidden) in taken {
+        let meta = hidden.symlink_metadata()?;
+        if stamp.is_same_version(&Stamp::of(&meta)) && !open.contains(&identity(&meta)) {
+            fs::remove_file(&hidden)?;
+        } else {
+            give_back(&hidden, &old.join(&path))?;
+            stays.push(path);
+        }
+    }
+    for folder in folders.into_iter().rev() {
+        // One that is not empty is named by what is in it.
+        let gone = fs::remove_dir(old.join(&folder));
+        if gone.is_err_and(|why| why.kind() != io::ErrorKind::DirectoryNotEmpty) {
+            stays.push(folder);
         }
     }
     stays.sort();
     Ok(stays)
+}
+
+/// Back to its name, or beside whatever has taken the name meanwhile.
+fn give_back(hidden: &Path, to: &Path) -> io::Result<()> {
+    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    let name = to
+        .file_name()
+        .unwrap_or_default()
+        .to_string_lossy()
+        .into_owned();
+    for attempt in 1..100 {
+        let target = if attempt == 1 {
+            to.to_owned()
+        } else {
+            to.with_file_name(dated_name(&name, "was here", attempt - 1))
+        };
+        match renameat_with(CWD, hidden, CWD, &target, RenameFlags::NOREPLACE) {
+            Ok(()) => return Ok(()),
+            Err(rustix::io::Errno::EXIST) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Err(io::ErrorKind::AlreadyExists.into())
 }
 
 /// What tells that a file was not touched since: length, dates and inode.
@@ -251,6 +294,12 @@ pub(super) fn remove_old(
 pub(super) struct Stamp(u64, i64, i64, i64, i64, u64);
 
 impl Stamp {
+    /// The same but for the change time, which a rename sets.
+    fn is_same_version(&self, other: &Stamp) -> bool {
+        let version = |stamp: &Stamp| (stamp.0, stamp.1, stamp.2, stamp.5);
+        version(self) == version(other)
+    }
+
     fn of(meta: &Metadata) -> Stamp {
         Stamp(
             meta.len(),
@@ -275,5 +324,48 @@ pub(super) fn is_empty(root: &Path) -> io::Result<bool> {
         Ok(members) => Ok(members.is_empty()),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(true),
         Err(error) => Err(error),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_changed_since_it_was_compared_stays_at_its_name() {
+        let dir = tempfile::tempdir().unwrap();
+        let old = dir.path().join("old");
+        fs::create_dir_all(old.join("folder")).unwrap();
+        for name in ["same.txt", "folder/edited.txt", "folder/gone.txt"] {
+            fs::write(old.join(name), name).unwrap();
+        }
+        let seen = stamps(&old).unwrap();
+        fs::write(old.join("folder/edited.txt"), "edited since").unwrap();
+        fs::write(old.join("new.txt"), "new since").unwrap();
+        let stays = remove_old(&old, &dir.path().join("aside"), &seen).unwrap();
+        assert_eq!(
+            stays,
+            [Path::new("folder/edited.txt"), Path::new("new.txt")]
+        );
+        assert!(!old.join("same.txt").exists() && !old.join("folder/gone.txt").exists());
+        assert_eq!(
+            fs::read(old.join("folder/edited.txt")).unwrap(),
+            b"edited since"
+        );
+        assert_eq!(fs::read_dir(dir.path().join("aside")).unwrap().count(), 0);
+    }
+
+    #[test]
+    fn what_goes_back_overwrites_nothing() {
+        let dir = tempfile::tempdir().unwrap();
+        let (hidden, name) = (dir.path().join("1"), dir.path().join("a.txt"));
+        fs::write(&hidden, "the older").unwrap();
+        fs::write(&name, "the newer").unwrap();
+        give_back(&hidden, &name).unwrap();
+        assert_eq!(fs::read(&name).unwrap(), b"the newer");
+        assert_eq!(
+            fs::read(dir.path().join("a [was here].txt")).unwrap(),
+            b"the older"
+        );
     }
 }
