@@ -277,3 +277,22 @@ fn a_copy_that_people_work_in_is_never_overwritten() {
     );
     assert_eq!(fs::read_to_string(desk.near().join("a.txt")).unwrap(), "a");
 }
+
+#[test]
+fn what_other_lanes_keep_at_the_old_place_stays() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    let kept = desk.near().join(".katabatic/a lane of long ago/spares/1");
+    write(&kept, "the only copy");
+    desk.run(&[
+        "lane",
+        "relocate",
+        "scores",
+        disk.path().join("Scores").to_str().unwrap(),
+    ])
+    .ends(0);
+    assert_eq!(fs::read_to_string(kept).unwrap(), "the only copy");
+    assert_eq!(tree(&desk.near()).len(), 0);
+}

@@ -288,8 +288,7 @@ pub async fn near(
         let aside = lane.near.join(OWN_FOLDER).join("leaving");
         relocated.stays = tree::remove_old(&lane.near, &aside, &seen).map_err(&failed)?;
         if relocated.stays.is_empty() {
-            let _ = fs::remove_dir_all(lane.near.join(OWN_FOLDER));
-            let _ = fs::remove_dir(&lane.near);
+            leave_room(&lane, &aside);
         }
     }
     Ok(relocated)
@@ -399,7 +398,23 @@ fn bring_spares(home: &Home, lane: &LaneConfig, new: &Path) -> std::io::Result<(
         crate::pass::Progress::default(),
         crate::stop::Stop::default(),
     );
-    tree::copy(&old, &new, &progress, &stop)
+    tree::copy(&old, &new, &progress, &stop)?;
+    match tree::differences(&old, &new, &stop)?.first() {
+        None => Ok(()),
+        Some(path) => Err(std::io::Error::other(format!(
+            "the spare {} did not arrive whole",
+            path.display()
+        ))),
+    }
+}
+
+/// Takes the lane's own room away with the old folder. What other lanes, or earlier ones, keep there stays.
+fn leave_room(lane: &LaneConfig, aside: &Path) {
+    let room = lane.near.join(OWN_FOLDER);
+    let _ = fs::remove_dir(aside);
+    let _ = fs::remove_dir_all(room.join(&lane.id));
+    let _ = fs::remove_dir(&room);
+    let _ = fs::remove_dir(&lane.near);
 }
 
 /// Everything on a side.
