@@ -337,7 +337,7 @@ fn on_a_terminal_a_lane_is_asked_for_step_by_step() {
     );
     assert!(desk.path("person/Scores/rota.csv").exists());
     // Whoever says no has added nothing; without a terminal nobody is asked.
-    let said = on_a_terminal(&desk, "lane add", "2\n1\n\nother\n1\n\n\n\nn\n");
+    let said = on_a_terminal(&desk, "lane add", "2\n1\n\nother\n1\n\n\n\nperhaps\nn\n");
     assert!(said.contains("Nothing was added"), "{said}");
     desk.run(&["lane", "add"]).ends(2).says("are all needed");
 }

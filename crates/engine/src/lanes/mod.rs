@@ -64,7 +64,7 @@ pub async fn add(
             Some(_) => String::new(),
         };
         next.unwise.push(format!(
-            "one of these folders was in a lane before. What differs becomes a conflict{lead}"
+            "one of these folders is, or was, in a lane. What differs becomes a conflict{lead}"
         ));
     }
     config.add_lane(lane)?;

@@ -129,9 +129,15 @@ fn line_or(question: &str, usual: &str) -> Result<String, Error> {
     })
 }
 
+/// Asked until it is yes or no; nothing typed is yes.
 pub fn yes(question: &str) -> Result<bool, Error> {
-    let typed = answer(&format!("{question} [Y/n]"))?;
-    Ok(!matches!(typed.as_str(), "n" | "N" | "no"))
+    loop {
+        match answer(&format!("{question} [Y/n]"))?.as_str() {
+            "" | "y" | "Y" | "yes" => return Ok(true),
+            "n" | "N" | "no" => return Ok(false),
+            _ => say("y or n, please."),
+        }
+    }
 }
 
 /// A number from 1 to `most`, asked until it is one.
