@@ -69,10 +69,10 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
         return Ok((lane.clone(), None));
     }
     let found = match Place::parse(text, &config.account_names())? {
-        place @ Place::Far { .. } => config
-            .lanes
-            .iter()
-            .find_map(|lane| Some((lane, place.below(&lane.far)?))),
+        place @ Place::Far { .. } => config.lanes.iter().find_map(|lane| {
+            let below = place.below(&lane.near).or_else(|| place.below(&lane.far))?;
+            Some((lane, below))
+        }),
         Place::Local(_) => {
             // The last part itself is not resolved: a link in a lane is a path of the lane, whatever it points at.
             let typed = std::path::absolute(text).unwrap_or_else(|_| text.into());
@@ -82,7 +82,7 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
             };
             let whole = absolute(&typed);
             config.lanes.iter().find_map(|lane| {
-                let near = absolute(&lane.near);
+                let near = absolute(lane.near.local()?);
                 let typed = if whole == near { &whole } else { &resolved };
                 let place = Place::Local(typed.clone());
                 let below = place

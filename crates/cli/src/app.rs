@@ -44,6 +44,9 @@ impl App {
         .asking(Arc::new(passphrase::ask));
         let config = Config::read(&home)?;
         let ledger = Ledger::open(&home)?;
+        for mended in &ledger.mended {
+            eprintln!("katabatic: {mended}");
+        }
         let runtime = runtime()?;
         let stop = Stop::default();
         runtime.spawn(listen(stop.clone()));
@@ -71,6 +74,9 @@ impl App {
     /// A pass over a lane.
     pub async fn pass(&self, lane: &LaneConfig, progress: Arc<Progress>) -> Result<Pass, Error> {
         let lane = open_lane(&self.home, &self.config, &self.ledger, lane, &self.stop).await?;
+        if let Some(notice) = &lane.notice {
+            eprintln!("katabatic: {notice}");
+        }
         Ok(Pass {
             lane,
             ledger: self.ledger.clone(),

@@ -271,6 +271,8 @@ pub enum Lane {
     Show(Named),
     /// Change any setting of a lane; what the next pass would do is shown first
     Change(LaneChange),
+    /// Remove what the lane's rules leave out, from both sides, into the spares; shown first
+    Sweep(LaneSweep),
     /// Move the near folder to another disk, or follow a folder that was moved
     Relocate(LaneRelocate),
     /// Take a lane away; every file stays on both sides
@@ -438,6 +440,22 @@ pub struct LaneChange {
     /// How it works.
     #[command(flatten)]
     pub setup: SetupTyped,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// `lane sweep`.
+#[derive(Args, Debug)]
+pub struct LaneSweep {
+    /// The lane
+    pub name: String,
+    /// Only what these rules of the lane leave out
+    #[arg(value_name = "RULE")]
+    pub rules: Vec<String>,
+    /// Only show it
+    #[arg(long)]
+    pub preview: bool,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,

@@ -32,6 +32,10 @@ fn main() -> ExitCode {
             return exit::code(error.class);
         }
     }
+    if let Err(error) = open_files_allowed() {
+        draw::error::error(&error, common.json);
+        return exit::code(error.class);
+    }
     let result = match typed.command {
         Command::Demo(demo) => commands::demo::demo(&common, &demo),
         Command::Standin(standin) => commands::standin::standin(&common, &standin),
@@ -43,6 +47,34 @@ fn main() -> ExitCode {
             draw::error::error(&error, common.json);
             exit::code(error.class)
         }
+    }
+}
+
+/// Without so many open files at a time not even the runtime can start.
+const FEWEST_FILES: u64 = 64;
+
+/// Takes as many open files as the system lets this program have.
+fn open_files_allowed() -> Result<(), katabatic_engine::Error> {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let limit = getrlimit(Resource::Nofile);
+    let raised = Rlimit {
+        current: limit.maximum,
+        ..limit
+    };
+    // Where it may not be raised, the usual one does.
+    let now = match setrlimit(Resource::Nofile, raised) {
+        Ok(()) => limit.maximum,
+        Err(_) => limit.current,
+    };
+    match now {
+        Some(files) if files < FEWEST_FILES => Err(katabatic_engine::Error::failed(
+            "starting",
+            format!(
+                "the system allows this program {files} open files at a time, and it needs {FEWEST_FILES}"
+            ),
+            "Raise the limit (ulimit -n), and try again. Nothing was changed.",
+        )),
+        _ => Ok(()),
     }
 }
 

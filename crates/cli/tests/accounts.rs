@@ -240,10 +240,10 @@ fn nothing_is_written_to_a_read_only_account() {
     desk.tie(&[]).ends(0).says("may only be read");
     desk.run(&["plan"])
         .ends(0)
-        .says("this account may only read there");
+        .says("nothing may be written there, it can only be read");
     desk.run(&["sync"])
         .ends(3)
-        .says("this account may only read there");
+        .says("nothing may be written there, it can only be read");
     assert!(desk.near().join("there.txt").exists());
     fs::remove_file(desk.near().join("there.txt")).unwrap();
     desk.run(&["sync"]).ends(3);

@@ -317,9 +317,10 @@ fn on_a_terminal_a_lane_is_asked_for_step_by_step() {
     }
     fs::create_dir(desk.path("person")).unwrap();
     desk.add_account().ends(0);
-    // Scores, that folder itself; the usual near folder and name; up or down; without Past; the usual rules and one more.
-    let said = on_a_terminal(&desk, "lane add", "2\n1\n\n\n3\n1\n\n*.bak\ny\n");
+    // The account; Scores, that folder itself; the usual near folder and name; up or down; without Past; the usual rules and one more.
+    let said = on_a_terminal(&desk, "lane add", "1\n2\n1\n\n\n3\n1\n\n*.bak\ny\n");
     assert!(said.contains("lane add scores"), "{said}");
+    assert!(said.contains("carry 2 files down, 8 B"), "{said}");
     assert!(said.contains("--direction down --skip"), "{said}");
     assert!(said.contains("Added the lane scores"), "{said}");
     desk.run(&["sync"]).ends(0);
@@ -337,9 +338,34 @@ fn on_a_terminal_a_lane_is_asked_for_step_by_step() {
     );
     assert!(desk.path("person/Scores/rota.csv").exists());
     // Whoever says no has added nothing; without a terminal nobody is asked.
-    let said = on_a_terminal(&desk, "lane add", "2\n1\n\nother\n1\n\n\n\nperhaps\nn\n");
+    let said = on_a_terminal(
+        &desk,
+        "lane add",
+        "1\n2\n1\nelse\nother\n1\n\n\n\nperhaps\nn\n",
+    );
     assert!(said.contains("Nothing was added"), "{said}");
+    assert!(!desk.path("else").exists());
     desk.run(&["lane", "add"]).ends(2).says("are all needed");
+}
+
+#[test]
+fn on_a_terminal_a_second_drive_is_asked_for_too_and_a_no_leaves_nothing() {
+    let desk = Desk::bare(&[]);
+    desk.write_near("a.txt", "text");
+    fs::create_dir_all(desk.path("drive/Copy")).unwrap();
+    fs::create_dir(desk.path("person")).unwrap();
+    // Without an account there is only this; both folders are there, so the first pass is looked at.
+    for (answer, added) in [("n", false), ("y", true)] {
+        let answers = format!("1\ndrive/Copy\nnear\n\n2\n\n\n{answer}\n");
+        let said = on_a_terminal(&desk, "lane add", &answers);
+        assert!(said.contains("carry 1 file up, 4 B"), "{said}");
+        assert!(said.contains("--far "), "{said}");
+        assert_eq!(said.contains("Added the lane copy"), added, "{said}");
+        let rooms = fs::read_dir(desk.path("home/lanes")).map_or(0, |rooms| rooms.count());
+        assert_eq!(rooms, usize::from(added), "{said}");
+    }
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.path("drive/Copy/a.txt").exists());
 }
 
 #[test]
@@ -358,4 +384,178 @@ fn on_a_terminal_folders_are_chosen_with_the_arrow_keys() {
     on_a_terminal(&desk, "choose scores", " q");
     desk.run(&["sync"]).ends(0);
     assert!(desk.near().join("Past/2018/march.txt").exists());
+}
+
+#[test]
+fn what_is_moved_there_to_where_it_is_not_taken_frees_its_room_here() {
+    let desk = Desk::bare(&[]);
+    for number in 0..30 {
+        desk.write_far(&format!("Now/{number}.txt"), &format!("part {number}"));
+    }
+    desk.write_far("Past/march.txt", "march");
+    desk.write_far("rota.csv", "rota");
+    desk.add_account().ends(0);
+    desk.tie(&["--skip", "Past"]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    fs::rename(desk.far().join("Now"), desk.far().join("Past/Now")).unwrap();
+    desk.write_near("Now/7.txt", "part 7, edited here meanwhile");
+
+    // All but one of the lane's files: as removals the brake would stop them.
+    desk.run(&["plan"])
+        .ends(0)
+        .says("drop the copies here of 29 files and free")
+        .says("Past/Now/3.txt, which is not taken");
+    desk.run(&["sync"]).ends(0).says("dropped here");
+    assert_eq!(
+        fs::read_dir(desk.near().join("Now")).unwrap().count(),
+        1,
+        "what was edited here is no copy"
+    );
+    assert!(!desk.near().join("Past").exists());
+    assert!(desk.far().join("Past/Now/3.txt").exists());
+    assert_eq!(
+        fs::read_to_string(desk.far().join("Now/7.txt")).unwrap(),
+        "part 7, edited here meanwhile"
+    );
+    let spares = desk.run(&["spares", "list", "--json"]).json();
+    assert_eq!(
+        spares["spares"].as_array().map(Vec::len),
+        Some(0),
+        "{spares}"
+    );
+    desk.run(&["runs"]).says("29 dropped here");
+    desk.run(&["sync"]).ends(0);
+
+    // Moved back to where it is taken, it comes.
+    fs::rename(desk.far().join("Past/Now"), desk.far().join("Then")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(fs::read_dir(desk.near().join("Then")).unwrap().count(), 30);
+}
+
+#[test]
+fn what_was_changed_on_its_way_to_where_it_is_not_taken_stays_here() {
+    let desk = Desk::bare(&[]);
+    desk.write_far("Now/a.txt", "as agreed");
+    desk.write_far("Past/march.txt", "march");
+    desk.add_account().ends(0);
+    desk.tie(&["--skip", "Past"]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    let (from, to) = (desk.far().join("Now/a.txt"), desk.far().join("Past/a.txt"));
+    fs::rename(from, &to).unwrap();
+    let mut file = fs::OpenOptions::new().write(true).open(&to).unwrap();
+    file.write_all(b"AS AGREED").unwrap();
+    drop(file);
+    desk.run(&["sync"])
+        .ends(3)
+        .says("is another version by now");
+    assert_eq!(
+        fs::read_to_string(desk.near().join("Now/a.txt")).unwrap(),
+        "as agreed"
+    );
+}
+
+#[test]
+fn what_rules_leave_out_can_be_removed_from_both_sides_into_the_spares() {
+    let desk = Desk::bare(&[]);
+    desk.write_near("a.txt", "a");
+    for at in ["a.tmp", "cache/x.txt", "cache/deep/y.txt", "Old/b.tmp"] {
+        desk.write_near(at, at);
+    }
+    desk.add_account().ends(0);
+    desk.tie(&[]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    let change = ["lane", "change", "scores", "--leave-out", "*.tmp"];
+    desk.run(&[&change[..], &["--leave-out", "cache/", "--yes"]].concat())
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk.write_near("only here.tmp", "never carried");
+    desk.run(&["lane", "show", "scores"])
+        .ends(0)
+        .says("katabatic lane sweep scores");
+    desk.run(&["lane", "sweep", "scores"])
+        .ends(0)
+        .says("*.tmp")
+        .says("Nothing was removed")
+        .says("here   only here.tmp");
+    desk.run(&["lane", "sweep", "scores", "a.txt", "--yes"])
+        .ends(2)
+        .says("none of the lane's");
+    assert!(desk.far().join("cache/deep/y.txt").exists());
+
+    desk.run(&["lane", "sweep", "scores", "cache/", "--yes"])
+        .ends(0)
+        .says("Removed 4 files");
+    assert!(!desk.far().join("cache").exists() && !desk.near().join("cache").exists());
+    assert!(desk.near().join("a.tmp").exists());
+    desk.run(&["lane", "sweep", "scores", "--yes"])
+        .ends(0)
+        .says("Removed 5 files");
+    assert_eq!(names(&desk), ["a.txt"]);
+    assert_eq!(tree(&desk.far()), tree(&desk.near()));
+    let spares = desk.run(&["spares", "list", "scores", "--json"]).json();
+    assert_eq!(spares["spares"].as_array().unwrap().len(), 9, "{spares}");
+    desk.run(&["lane", "sweep", "scores"])
+        .ends(0)
+        .says("Nothing that the rules");
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    let kept = spares["spares"].as_array().unwrap().iter();
+    let lost = kept.clone().find(|spare| spare["path"] == "only here.tmp");
+    let number = lost.unwrap()["number"].to_string();
+    desk.run(&["spares", "restore", &number]).ends(0);
+    assert!(desk.near().join("only here.tmp").exists());
+}
+
+#[test]
+fn names_that_a_server_takes_for_one_wait_with_one_that_would_do() {
+    let desk = Desk::tied(&["one-case"]);
+    desk.write_near("Viola.txt", "viola");
+    desk.run(&["sync"]).ends(0);
+    desk.write_near("viola.TXT", "another part");
+    desk.write_near("Cello.txt", "cello");
+    desk.run(&["sync"])
+        .ends(3)
+        .says("takes the two for one")
+        .says("could go as \"viola (2).TXT\"");
+    assert!(desk.far().join("Cello.txt").exists());
+    assert_eq!(
+        fs::read_to_string(desk.far().join("Viola.txt")).unwrap(),
+        "viola"
+    );
+    fs::remove_file(desk.near().join("viola.TXT")).unwrap();
+    // A name that only changes its case is a move there too.
+    fs::rename(desk.near().join("Viola.txt"), desk.near().join("VIOLA.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(tree(&desk.near()), tree(&desk.far()));
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+}
+
+#[test]
+fn who_shares_a_folder_is_said_and_whether_it_may_be_changed() {
+    let mut desk = Desk::bare(&[]);
+    let options = [
+        "--user",
+        "librarian:practice",
+        "--user",
+        "conductor:practice",
+    ];
+    let shares = [
+        "--share",
+        "Season=conductor,librarian:read",
+        "--share",
+        "Tour=conductor,librarian",
+    ];
+    desk.serve_with("127.0.0.1:0", &[&options[..], &shares].concat());
+    desk.write_far("a.txt", "a");
+    desk.add_account().ends(0);
+    let lane = ["lane", "add", "all", "--near", "near", "--far", "@office/"];
+    desk.run(&lane).ends(0);
+    desk.run(&["choose", "all"])
+        .ends(0)
+        .says("shared by")
+        .says("conductor, to be read only")
+        .says("conductor, to be changed too");
+    let folders = desk.run(&["choose", "all", "--json"]).json();
+    let found = folders["folders"].as_array().unwrap().iter();
+    let own = found.clone().find(|one| one["path"] == "Scores").unwrap();
+    assert!(own["shared_by"].is_null(), "{own}");
 }

@@ -213,6 +213,111 @@ impl Drop for Stick {
     }
 }
 
+/// An exFAT file system in a file: no exchanges, no guarded names, no links, no attributes, no case, coarse times.
+struct Card {
+    device: String,
+    at: PathBuf,
+}
+
+impl Card {
+    fn new(dir: &Path) -> Card {
+        let image = dir.join("card.img");
+        fs::File::create(&image).unwrap().set_len(32 << 20).unwrap();
+        tool("mkfs.exfat", &[image.to_str().unwrap()]);
+        let found = Command::new("losetup")
+            .args(["--find", "--show", image.to_str().unwrap()])
+            .output()
+            .unwrap();
+        Card {
+            device: String::from_utf8(found.stdout).unwrap().trim().to_owned(),
+            at: PathBuf::new(),
+        }
+    }
+
+    fn plug_in(&mut self, at: &Path) {
+        fs::create_dir_all(at).unwrap();
+        tool("mount.exfat-fuse", &[&self.device, at.to_str().unwrap()]);
+        self.at = at.to_owned();
+    }
+
+    fn pull(&mut self) {
+        tool("umount", &[self.at.to_str().unwrap()]);
+        self.at = PathBuf::new();
+    }
+}
+
+impl Drop for Card {
+    fn drop(&mut self) {
+        if self.at != Path::new("") {
+            let _ = Command::new("umount").arg(&self.at).status();
+        }
+        let _ = Command::new("losetup").args(["-d", &self.device]).status();
+    }
+}
+
+#[test]
+#[ignore = "mounts file systems, which root may do: .ci/run"]
+fn a_memory_card_is_a_side_and_says_what_it_lacks() {
+    let desk = Desk::bare(&[]);
+    for (at, content) in [("a.txt", "a"), ("Old/b.txt", "b"), ("Viola.txt", "viola")] {
+        desk.write_far(at, content);
+    }
+    let (usual, other) = (desk.path("media/one"), desk.path("media/two"));
+    let mut card = Card::new(&desk.path(""));
+    card.plug_in(&usual);
+    desk.add_account().ends(0);
+    let lane = ["lane", "add", "card", "--near", "media/one/Scores"];
+    desk.run(&[&lane[..], &["--far", "@office/Scores", "--make"]].concat())
+        .ends(0)
+        .says("lacks some of what a usual disk has")
+        .says("- it takes names that differ only in case for one");
+    desk.run(&["sync"]).ends(0);
+    let near = usual.join("Scores");
+    assert_eq!(tree(&near), tree(&desk.far()));
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+
+    // A new version, a removal, a folder under another name and a new file, either way.
+    desk.write_far("a.txt", "a new version");
+    write(&near.join("Old/b.txt"), "edited on the card");
+    fs::remove_file(desk.far().join("Viola.txt")).unwrap();
+    write(&near.join("new.txt"), "new");
+    fs::rename(near.join("Old"), near.join("Older")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(tree(&near), tree(&desk.far()));
+    assert!(desk.far().join("Older/b.txt").exists());
+    let spares = desk.run(&["spares", "list", "--json"]).json();
+    assert!(spares["spares"].as_array().unwrap().len() >= 2, "{spares}");
+
+    // Names it cannot hold wait, each with one that would do; the rest goes on.
+    desk.write_far("A.TXT", "its double");
+    desk.write_far("who?.txt", "a question");
+    desk.write_far("fine.txt", "fine");
+    desk.run(&["sync"])
+        .ends(3)
+        .says("could go as \"A (2).TXT\"")
+        .says("would go as \"who-.txt\"");
+    assert!(near.join("fine.txt").exists());
+    for at in ["A.TXT", "who?.txt"] {
+        fs::remove_file(desk.far().join(at)).unwrap();
+    }
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(
+        fs::read_to_string(near.join("a.txt")).unwrap(),
+        "a new version"
+    );
+
+    // Pulled out nothing is taken for removed; elsewhere it is known again.
+    card.pull();
+    desk.run(&["sync"]).ends(6).says("not plugged in");
+    card.plug_in(&other);
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    assert_eq!(tree(&other.join("Scores")), tree(&desk.far()));
+    fs::remove_file(other.join("Scores/new.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert!(!desk.far().join("new.txt").exists());
+    card.pull();
+}
+
 #[test]
 #[ignore = "mounts file systems, which root may do: .ci/run"]
 fn a_drive_is_known_by_what_is_written_on_it() {

@@ -43,6 +43,7 @@ fn every_fault_of_a_server_is_found_out() {
     for name in [
         "put_has_tag",
         "move_keeps_tag",
+        "ids",
         "copies",
         "infinity",
         "changes",
@@ -95,8 +96,10 @@ fn every_fault_of_a_server_is_found_out() {
         ("without=infinity", &[("infinity", false.into())]),
         ("without=changes", &[("changes", false.into())]),
         ("without=quota", &[("quota", false.into())]),
+        ("without=resource-ids", &[("ids", false.into())]),
         ("without=properties", &[("properties", false.into())]),
         ("hide-dots", &[("lists_dots", false.into())]),
+        ("one-case", &[("case_differs", false.into())]),
     ] {
         desk.serve(&listen, &[fault]);
         let found = findings(&desk)["findings"].clone();

@@ -495,25 +495,22 @@ fn wrong_use_is_two_and_says_what_to_do() {
 }
 
 #[test]
-fn a_file_that_is_no_ledger_is_left_alone() {
+fn a_file_that_is_no_ledger_is_set_aside_as_it_is() {
+    const THEIRS: &[u8] = b"this is no database at all, but somebody's file";
     let desk = Desk::tied(&[]);
     for journal in ["ledger.db-wal", "ledger.db-shm"] {
         let _ = fs::remove_file(desk.path("home").join(journal));
     }
-    fs::write(
-        desk.path("home/ledger.db"),
-        b"this is no database at all, but somebody's file",
-    )
-    .unwrap();
+    fs::write(desk.path("home/ledger.db"), THEIRS).unwrap();
     desk.run(&["sync"])
-        .ends(1)
-        .says("ledger")
-        .says("loses nothing");
-    assert!(
-        fs::read(desk.path("home/ledger.db"))
-            .unwrap()
-            .starts_with(b"this is no database")
-    );
+        .ends(0)
+        .says("was set aside as")
+        .says("removes nothing");
+    let aside = fs::read_dir(desk.path("home")).unwrap().find(|entry| {
+        let name = entry.as_ref().unwrap().file_name();
+        name.to_string_lossy().starts_with("ledger.db [damaged ")
+    });
+    assert_eq!(fs::read(aside.unwrap().unwrap().path()).unwrap(), THEIRS);
 }
 
 #[test]

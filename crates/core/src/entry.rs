@@ -26,6 +26,12 @@ impl Stamp {
         Stamp::new(&format!("?{}", self.0))
     }
 
+    /// The same stamp without that mark: as the side shows it.
+    #[must_use]
+    pub fn undoubted(&self) -> Stamp {
+        Stamp::new(self.0.trim_start_matches('?'))
+    }
+
     /// Whether this is the mark of `other`, in doubt.
     #[must_use]
     pub fn is_doubt_of(&self, other: &Stamp) -> bool {
@@ -129,6 +135,8 @@ pub struct Entry {
     pub edited: Option<EditTime>,
     /// A date that is not known to be an edit time: when a server received it.
     pub received: Option<EditTime>,
+    /// What finds it again after it was moved, where the side says so beside the stamp.
+    pub handle: Option<Arc<str>>,
     /// For folders: whether all in it was seen.
     pub listing: Listing,
 }
@@ -144,6 +152,7 @@ impl Entry {
             content: None,
             edited: None,
             received: None,
+            handle: None,
             listing: Listing::Complete,
         }
     }
@@ -177,7 +186,7 @@ pub enum Unknown {
     OtherMount,
     /// An earlier pass was cut off in the middle of this path, and it could not be cleared up yet.
     Unfinished(String),
-    /// The account may only read on this side, so nothing is carried there.
+    /// Nothing may be written on this side: the account may only read, or the disk is mounted so.
     ReadOnly,
     /// The lane carries only names that every system can hold; why this one is none, and one that would do.
     NotPortable(String, String),
@@ -197,7 +206,7 @@ impl fmt::Display for Unknown {
                     crate::words::odd_reason(*odd)
                 )
             }
-            Unknown::ReadOnly => out.write_str("this account may only read there"),
+            Unknown::ReadOnly => out.write_str("nothing may be written there"),
             Unknown::NotPortable(why, instead) => {
                 write!(out, "{why}; it would go as {instead:?}")
             }

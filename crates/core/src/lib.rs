@@ -12,6 +12,8 @@ pub mod dated_name;
 pub mod decide;
 pub mod entry;
 pub mod merge;
+pub mod moved_out;
+pub mod moves;
 mod one_way;
 pub mod path;
 pub mod portable;

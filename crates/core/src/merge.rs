@@ -30,6 +30,17 @@ pub struct MergeError {
     pub path: RelPath,
 }
 
+/// What the stream of rows is called.
+const LEDGER: &str = "ledger's";
+
+impl MergeError {
+    /// Whether it is the ledger that cannot be right.
+    #[must_use]
+    pub fn is_of_the_ledger(&self) -> bool {
+        self.stream == LEDGER
+    }
+}
+
 struct Ordered<I> {
     name: &'static str,
     items: I,
@@ -84,7 +95,7 @@ where
         };
         Merge {
             base: Ordered {
-                name: "ledger's",
+                name: LEDGER,
                 items: base,
                 last: None,
             }

@@ -127,6 +127,22 @@ impl RelPath {
                 && self.0.as_bytes().get(folder.0.len()) == Some(&b'/'))
     }
 
+    /// Where this path is once `from`, which it is or lies below, is called `to`; none where it lies elsewhere.
+    #[must_use]
+    pub fn rebased(&self, from: &RelPath, to: &RelPath) -> Option<RelPath> {
+        if self == from {
+            return Some(to.clone());
+        }
+        if from.is_root() || to.is_root() || !self.is_within(from) {
+            return None;
+        }
+        Some(RelPath(Arc::from(format!(
+            "{}{}",
+            to.0,
+            &self.0[from.0.len()..]
+        ))))
+    }
+
     /// The text, with `/` between parts.
     #[must_use]
     pub fn as_str(&self) -> &str {

@@ -3,6 +3,8 @@
 //! A name that is fine here can be impossible on the next computer that takes the folder. A lane may ask for names that
 //! travel everywhere; others wait, with the reason and a name that would do.
 
+use unicode_normalization::UnicodeNormalization;
+
 use crate::dated_name::LONGEST_NAME;
 
 /// Names that mean a device on some systems, with whatever extension.
@@ -53,9 +55,35 @@ pub fn suggestion(name: &str) -> String {
     plain
 }
 
+/// Whether two different names are one to a system that tells no case apart, or not how letters are coded.
+#[must_use]
+pub fn is_double(name: &str, other: &str) -> bool {
+    let plain = |name: &str| name.nfc().collect::<String>().to_lowercase();
+    name != other && plain(name) == plain(other)
+}
+
+/// A name like this one that is no double of it.
+#[must_use]
+pub fn beside(name: &str) -> String {
+    let (stem, ending) = match name.rsplit_once('.') {
+        Some((stem, ending)) if !stem.is_empty() => (stem, format!(".{ending}")),
+        _ => (name, String::new()),
+    };
+    format!("{stem} (2){ending}")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn doubles_differ_only_in_case_or_coding() {
+        assert!(is_double("Viola.pdf", "viola.PDF"));
+        assert!(is_double("caf\u{e9}", "cafe\u{301}"));
+        assert!(!is_double("a", "a") && !is_double("a", "b"));
+        assert_eq!(beside("Viola.pdf"), "Viola (2).pdf");
+        assert_eq!(beside(".hidden"), ".hidden (2)");
+    }
 
     #[test]
     fn what_travels_everywhere() {

@@ -43,6 +43,20 @@ pub enum Decision {
         /// The receiving side.
         on: Side,
     },
+    /// Give what lies on `on` under another name this name; the other side did that already.
+    Move {
+        /// The side that still has it under the older name.
+        on: Side,
+        /// The older name.
+        from: RelPath,
+        /// How many files that are: those of a whole folder.
+        files: u64,
+    },
+    /// The far side has it at `moved_to` now, which is not taken: the copy here goes, and nothing is removed.
+    DropHere {
+        /// Where it is there.
+        moved_to: RelPath,
+    },
     /// Remove from `on` into the spares.
     Remove {
         /// The side that still has it.
@@ -118,6 +132,8 @@ impl Decision {
             Decision::Carry { .. }
                 | Decision::CarryBeside { .. }
                 | Decision::MakeFolder { .. }
+                | Decision::Move { .. }
+                | Decision::DropHere { .. }
                 | Decision::Remove { .. }
         )
     }
@@ -157,6 +173,41 @@ impl Step {
         &self.seen.path
     }
 
+    /// What was seen, with what to do about it.
+    pub(crate) fn of(seen: Triple, decision: Decision) -> Step {
+        Step {
+            near: Change::of(seen.base.as_ref(), Side::Near, &seen.near),
+            far: Change::of(seen.base.as_ref(), Side::Far, &seen.far),
+            decision,
+            seen,
+        }
+    }
+
+    /// That the top of a side could not be listed whole: what lies there and was not seen is unknown.
+    #[must_use]
+    pub fn of_the_top(on: Side, why: Unknown) -> Step {
+        let unread = View::Present(Entry {
+            listing: Listing::Incomplete(why.clone()),
+            ..Entry::folder()
+        });
+        let read = View::Present(Entry::folder());
+        let (near, far) = match on {
+            Side::Near => (unread, read),
+            Side::Far => (read, unread),
+        };
+        Step {
+            seen: Triple {
+                path: RelPath::root(),
+                base: None,
+                near,
+                far,
+            },
+            near: Change::Same,
+            far: Change::Same,
+            decision: Decision::Hold { on, why },
+        }
+    }
+
     /// What one side showed.
     #[must_use]
     pub fn view(&self, side: Side) -> &View {
@@ -177,7 +228,10 @@ impl Step {
     pub fn changes(&self, side: Side) -> bool {
         match self.decision {
             Decision::Carry { to, .. } | Decision::CarryBeside { to } => to == side,
-            Decision::MakeFolder { on } | Decision::Remove { on, .. } => on == side,
+            Decision::MakeFolder { on }
+            | Decision::Move { on, .. }
+            | Decision::Remove { on, .. } => on == side,
+            Decision::DropHere { .. } => side == Side::Near,
             _ => false,
         }
     }
@@ -259,12 +313,20 @@ impl Reconciler {
         self.sieve.tallies()
     }
 
-    /// Takes the next path; `sink` gets the steps that are ready.
-    pub fn push(&mut self, triple: Triple, sink: &mut impl FnMut(Step)) {
+    /// Takes the next path; `sink` gets the steps that are ready. The answer says what leaves the path out, if anything.
+    pub fn push(&mut self, triple: Triple, sink: &mut impl FnMut(Step)) -> Option<LeftOutBy> {
         self.leave_until(Some(&triple.path), sink);
         if let Some(caught) = self.sieve.caught(&triple) {
-            return self.push_left_out(triple, caught, sink);
+            let by = caught.by.clone();
+            self.push_left_out(triple, caught, sink);
+            return Some(by);
         }
+        self.push_taken(triple, sink);
+        None
+    }
+
+    /// A path that is in the lane.
+    fn push_taken(&mut self, triple: Triple, sink: &mut impl FnMut(Step)) {
         let (verdict, near, far) =
             decide(triple.base.as_ref(), &triple.near, &triple.far, &self.terms);
         let step = Step {
@@ -303,12 +365,7 @@ impl Reconciler {
     /// A path that a rule or the choice leaves out: the folders around it stay, and nothing is done to it.
     fn push_left_out(&mut self, triple: Triple, caught: Caught, sink: &mut impl FnMut(Step)) {
         let there = triple.near != View::Absent || triple.far != View::Absent;
-        let step = Step {
-            near: Change::of(triple.base.as_ref(), Side::Near, &triple.near),
-            far: Change::of(triple.base.as_ref(), Side::Far, &triple.far),
-            decision: Decision::Ruled(caught.by),
-            seen: triple,
-        };
+        let step = Step::of(triple, Decision::Ruled(caught.by));
         if there {
             self.stays(Keep::ForLeftOut);
             self.spoil(Decision::Conflict);
@@ -481,39 +538,40 @@ impl Reconciler {
         let there = step.entry(to).map(|entry| entry.kind);
         if from_folder {
             self.come_back(to, sink);
+            self.enter(step.clone(), Mode::Plain);
+            // When it is told what could not be listed in it, the folder stands on both sides.
+            let unread = unread_anywhere(&step).map(|mut unread| {
+                let made = match to {
+                    Side::Near => &mut unread.seen.near,
+                    Side::Far => &mut unread.seen.far,
+                };
+                *made = View::Present(Entry::folder());
+                unread
+            });
             match there {
                 // A folder takes a file's place: the file goes first.
                 Some(Kind::File) => {
-                    sink(Step {
-                        decision: Decision::Remove {
-                            on: to,
-                            makes_way: true,
-                        },
-                        ..step.clone()
-                    });
-                    self.enter(step.clone(), Mode::Plain);
-                    sink(Step {
-                        decision: Decision::MakeFolder { on: to },
-                        ..step
-                    });
+                    let makes_way = Decision::Remove {
+                        on: to,
+                        makes_way: true,
+                    };
+                    for decision in [makes_way, Decision::MakeFolder { on: to }] {
+                        sink(Step {
+                            decision,
+                            ..step.clone()
+                        });
+                    }
                 }
-                Some(_) => {
-                    self.enter(step.clone(), Mode::Plain);
-                    sink(Step {
-                        decision: Decision::Record,
-                        ..step
-                    });
-                }
-                None => {
-                    self.enter(step.clone(), Mode::Plain);
-                    let unread = unread_anywhere(&step);
-                    sink(Step {
-                        decision: Decision::MakeFolder { on: to },
-                        ..step
-                    });
-                    unread.into_iter().for_each(sink);
-                }
+                Some(_) => sink(Step {
+                    decision: Decision::Record,
+                    ..step
+                }),
+                None => sink(Step {
+                    decision: Decision::MakeFolder { on: to },
+                    ..step
+                }),
             }
+            unread.into_iter().for_each(sink);
         } else if there == Some(Kind::Folder) {
             self.come_back(to, sink);
             let spoiled = unread(&step, to).map(|why| Decision::Hold { on: to, why });

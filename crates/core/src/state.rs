@@ -80,9 +80,11 @@ impl From<&Decision> for Agreement {
             | Decision::KeepFolder { .. }
             | Decision::KeepRemoved { .. } => Agreement::Settled,
             Decision::Carry { to, .. } | Decision::CarryBeside { to } => Agreement::Waiting(*to),
-            Decision::MakeFolder { on } | Decision::Remove { on, .. } => Agreement::Waiting(*on),
+            Decision::MakeFolder { on }
+            | Decision::Move { on, .. }
+            | Decision::Remove { on, .. } => Agreement::Waiting(*on),
             // The far side's content is read to compare it.
-            Decision::Compare => Agreement::Waiting(Side::Near),
+            Decision::DropHere { .. } | Decision::Compare => Agreement::Waiting(Side::Near),
             Decision::Conflict => Agreement::Conflict,
             Decision::Drift { .. } => Agreement::Drift,
             Decision::AskRemoval { on } => Agreement::Asking(*on),

@@ -31,6 +31,8 @@ pub fn action(decision: &Decision) -> String {
         } => format!("carry {}", to.towards()),
         Decision::Carry { to, replaces: true } => format!("replace {}", to.here_or_there()),
         Decision::MakeFolder { on } => format!("make folder {}", on.here_or_there()),
+        Decision::Move { on, .. } => format!("move {}", on.here_or_there()),
+        Decision::DropHere { .. } => "drop here".into(),
         Decision::Remove { on, .. } => format!("remove {}", on.here_or_there()),
         Decision::Compare => "compare".into(),
         Decision::Conflict => "conflict".into(),
@@ -107,6 +109,17 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
                 _ => both(from),
             }
         }
+        Decision::Move { on, from, files } => {
+            let along = if step.seen.near.is_folder() || step.seen.far.is_folder() {
+                format!(", with {} in it", count(*files, "file", "files"))
+            } else {
+                String::new()
+            };
+            format!("was {from} {}{along}", on.other().here_or_there())
+        }
+        Decision::DropHere { moved_to } => format!(
+            "moved there to {moved_to}, which is not taken: the copy here goes, nothing is removed there"
+        ),
         Decision::Remove {
             makes_way: true, ..
         } => "makes way for what the other side has in its place".into(),
@@ -165,8 +178,12 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
         Decision::LeftOut { odd, .. } => odd_reason(*odd).into(),
         Decision::Hold {
             why: Unknown::ReadOnly,
-            ..
-        } => "not carried up: this account may only read there".into(),
+            on,
+        } => format!(
+            "not carried {}: nothing may be written {}, it can only be read",
+            on.towards(),
+            on.here_or_there()
+        ),
         Decision::Hold {
             on,
             why: why @ Unknown::NotPortable(..),

@@ -26,6 +26,7 @@ fn mirrored(decision: &Decision) -> Decision {
         Decision::KeptAway { away: side }
         | Decision::Carry { to: side, .. }
         | Decision::MakeFolder { on: side }
+        | Decision::Move { on: side, .. }
         | Decision::Remove { on: side, .. }
         | Decision::KeepFolder { on: side }
         | Decision::LeftOut { on: side, .. }

@@ -185,24 +185,51 @@ impl Home {
         self.state.join("lanes").join(lane_id)
     }
 
+    fn computer_failed(&self, why: &std::io::Error) -> Error {
+        Error::failed(
+            format!(
+                "keeping this computer's name in {}",
+                self.state.join("computer").display()
+            ),
+            why,
+            "Look at the folder's rights.",
+        )
+    }
+
+    /// The name of this computer, and what stands for the machine it was made on; none before it is made.
+    fn known_computer(&self) -> Result<Option<(String, Option<String>)>, Error> {
+        match fs::read_to_string(self.state.join("computer")) {
+            Ok(text) => {
+                let mut lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+                let name = lines.next().map(str::to_owned);
+                Ok(name.map(|name| (name, lines.next().map(str::to_owned))))
+            }
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(self.computer_failed(&error)),
+        }
+    }
+
+    /// The name of the computer that ledger and name were made on, where that is another one: this is a copy of its disk,
+    /// or a home that moved.
+    pub(crate) fn is_another_computer(&self) -> Result<Option<String>, Error> {
+        let Some((name, Some(known))) = self.known_computer()? else {
+            return Ok(None);
+        };
+        Ok(machine().filter(|here| *here != known).map(|_| name))
+    }
+
+    /// Forgets this computer's name; it gets another one when it is needed.
+    pub(crate) fn forget_computer(&self) -> Result<(), Error> {
+        fs::remove_file(self.state.join("computer")).map_err(|why| self.computer_failed(&why))
+    }
+
     /// The name by which this computer's own folder on a far side is known; made once.
     ///
     /// # Errors
     /// Where it cannot be read or kept.
     pub fn computer(&self) -> Result<String, Error> {
-        let file = self.state.join("computer");
-        let failed = |why: std::io::Error| {
-            Error::failed(
-                format!("keeping this computer's name in {}", file.display()),
-                why,
-                "Look at the folder's rights.",
-            )
-        };
-        match fs::read_to_string(&file) {
-            Ok(name) if !name.trim().is_empty() => return Ok(name.trim().to_owned()),
-            Ok(_) => {}
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
-            Err(error) => return Err(failed(error)),
+        if let Some((name, _)) = self.known_computer()? {
+            return Ok(name);
         }
         let host = rustix::system::uname()
             .nodename()
@@ -218,9 +245,26 @@ impl Home {
             if host.is_empty() { "computer" } else { &host },
             random_hex(3)?
         );
-        write_private(&file, name.as_bytes()).map_err(failed)?;
+        let text = format!("{name}\n{}\n", machine().unwrap_or_default());
+        write_private(&self.state.join("computer"), text.as_bytes())
+            .map_err(|why| self.computer_failed(&why))?;
         Ok(name)
     }
+}
+
+/// What stands for this machine: not its id itself, which is to be kept from others (machine-id(5)).
+fn machine() -> Option<String> {
+    let id = match std::env::var_os("KATABATIC_MACHINE_ID") {
+        Some(file) => fs::read_to_string(file).ok()?,
+        None => fs::read_to_string("/etc/machine-id").ok()?,
+    };
+    let id = id.trim();
+    let hash = blake3::derive_key(
+        "katabatic: which machine a ledger was made on",
+        id.as_bytes(),
+    );
+    let hex: String = hash[..8].iter().map(|byte| format!("{byte:02x}")).collect();
+    (!id.is_empty()).then_some(hex)
 }
 
 /// Random hexadecimal digits, two a byte.

@@ -13,6 +13,8 @@ pub mod config;
 pub mod cover;
 pub mod drives;
 pub mod error;
+#[cfg(test)]
+mod fuzz;
 pub mod hand;
 pub mod home;
 pub mod lanes;
@@ -32,6 +34,7 @@ pub mod sides;
 pub mod spares;
 pub mod standing;
 pub mod stop;
+pub mod sweep;
 
 pub use error::{Class, Error};
 pub use home::Home;

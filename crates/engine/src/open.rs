@@ -1,6 +1,6 @@
 //! From a lane in the config to its two sides, ready to work with.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use katabatic_core::Side;
@@ -30,9 +30,13 @@ pub struct OpenLane {
     /// What the ledger knows of it.
     pub row: LaneRow,
     /// The near side.
-    pub near: LocalSide,
+    pub near: Arc<dyn SideStore>,
     /// The far side.
     pub far: Arc<dyn SideStore>,
+    /// What is locked while something is changed: the near folder, or where that is in an account the lane's own room.
+    pub lock_at: PathBuf,
+    /// What was found out about ledger and roots when it was opened, in a sentence for a person.
+    pub notice: Option<String>,
 }
 
 impl OpenLane {
@@ -40,7 +44,7 @@ impl OpenLane {
     #[must_use]
     pub fn store(&self, side: Side) -> Arc<dyn SideStore> {
         match side {
-            Side::Near => Arc::new(self.near.clone()),
+            Side::Near => Arc::clone(&self.near),
             Side::Far => Arc::clone(&self.far),
         }
     }
@@ -149,41 +153,109 @@ pub async fn open_lane(
     lane: &LaneConfig,
     stop: &Stop,
 ) -> Result<OpenLane, Error> {
-    let known = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
-    let (near_root, far_root) = known.map_or((None, None), |row| (row.near_root, row.far_root));
-    let room = home.lane_room(&lane.id);
-    let near = open_local(lane, Side::Near, &lane.near, near_root, &room, stop)?;
-    let far: Arc<dyn SideStore> = match &lane.far {
-        Place::Local(root) => {
-            let room = room.join("far");
-            Arc::new(open_local(lane, Side::Far, root, far_root, &room, stop)?)
-        }
-        Place::Far { account, path } => {
-            let client = limited_client(home, config.account(account)?, stop, lane.limits)?;
-            let far = WebdavSide::new(client, path.clone(), &home.computer()?, &lane.id);
-            match ledger.read(|connection| account_rows::findings(connection, account))? {
-                Some((_, findings)) => Arc::new(far.knowing(&findings)),
-                None => Arc::new(far),
+    let open = |side: Side| -> Result<Arc<dyn SideStore>, Error> {
+        let (account, path) = match lane.place(side) {
+            Place::Local(root) => {
+                return Ok(Arc::new(open_here(home, ledger, lane, (side, root), stop)?));
             }
-        }
+            Place::Far { account, path } => (account, path),
+        };
+        let client = limited_client(home, config.account(account)?, stop, lane.limits)?;
+        let there = WebdavSide::new(client, path.clone(), &home.computer()?, &lane.id);
+        let findings = ledger.read(|connection| account_rows::findings(connection, account))?;
+        Ok(match findings {
+            Some((_, findings)) => Arc::new(there.knowing(&findings)),
+            None => Arc::new(there),
+        })
     };
+    let (near, far) = (open(Side::Near)?, open(Side::Far)?);
+    between(ledger, lane, near, far, lock_at(home, lane)?).await
+}
+
+/// Opens a side that is a folder of this computer.
+///
+/// # Errors
+/// [`Class::NotThere`] where the folder, or the drive it lies on, is not there.
+pub(crate) fn open_here(
+    home: &Home,
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    (side, root): (Side, &Path),
+    stop: &Stop,
+) -> Result<LocalSide, Error> {
+    let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
+    let room = home.lane_room(&lane.id);
+    let (known, room) = match side {
+        Side::Near => (row.and_then(|row| row.near_root), room),
+        Side::Far => (row.and_then(|row| row.far_root), room.join("far")),
+    };
+    open_local(lane, side, root, known, &room, stop)
+}
+
+/// What is locked while something is changed in a lane.
+///
+/// # Errors
+/// Where the lane's own room cannot be made.
+pub(crate) fn lock_at(home: &Home, lane: &LaneConfig) -> Result<PathBuf, Error> {
+    if let Some(near) = lane.near.local() {
+        return Ok(near.to_owned());
+    }
+    let room = home.lane_room(&lane.id);
+    std::fs::create_dir_all(&room).map_err(|why| {
+        Error::failed(
+            format!("making the lane's own folder {}", room.display()),
+            why,
+            "Look at the rights and the room there.",
+        )
+    })?;
+    Ok(room)
+}
+
+/// A lane between two sides that are open already.
+///
+/// # Errors
+/// Where the ledger cannot be read or written.
+pub async fn between(
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    near: Arc<dyn SideStore>,
+    far: Arc<dyn SideStore>,
+    lock_at: PathBuf,
+) -> Result<OpenLane, Error> {
     let (id, terms) = (lane.id.clone(), lane.terms_text());
-    let row = ledger
+    let noted = near.noted_pass().await;
+    let (row, is_older) = ledger
         .write(move |connection| {
             rows::ensure_lane(connection, &id)?;
             let row = rows::lane_of(connection, &id)?;
+            let known = row.as_ref().map_or((0, 0), |row| (row.pass, row.noted));
+            // A lane that knows of no pass has nothing to forget.
+            let is_older = noted.is_some_and(|noted| known.0 > 0 && noted.abs_diff(known.1) > 1);
+            if let (true, Some(row), Some(noted)) = (is_older, &row, noted) {
+                rows::set_noted(connection, row.key, noted)?;
+            }
             // The config was edited by hand.
-            if row.is_some_and(|row| row.terms.is_some_and(|known| known != terms)) {
+            let other_terms = row.is_some_and(|row| row.terms.is_some_and(|known| known != terms));
+            if other_terms || is_older {
                 rows::forget_agreed(connection, &id)?;
             }
-            rows::lane_of(connection, &id)?.ok_or(rusqlite::Error::QueryReturnedNoRows)
+            let row = rows::lane_of(connection, &id)?;
+            Ok((row.ok_or(rusqlite::Error::QueryReturnedNoRows)?, is_older))
         })
         .await?;
+    let notice = is_older.then(|| {
+        format!(
+            "lane {}: ledger and folder know of different passes, so one of them was restored from a backup. What was agreed on is forgotten; the next pass compares both sides, and removes nothing.",
+            lane.name
+        )
+    });
     Ok(OpenLane {
         config: lane.clone(),
         row,
         near,
         far,
+        lock_at,
+        notice,
     })
 }
 
@@ -204,12 +276,7 @@ fn check_drive(lane: &LaneConfig, side: Side, root: &Path) -> Result<(), Error> 
     };
     Err(Error::new(
         Class::NotThere,
-        format!(
-            "the {} side of lane {}, {}",
-            side.name(),
-            lane.name,
-            root.display()
-        ),
+        lane.side_words(side),
         why,
         format!(
             "Plug the drive {} in; wherever it is mounted, it is found. Nothing was removed on either side.",
@@ -254,13 +321,9 @@ pub(crate) fn check_root(
     if known == found {
         return Ok(());
     }
-    let place = match side {
-        Side::Near => lane.near.display().to_string(),
-        Side::Far => lane.far_place(),
-    };
     Err(Error::new(
         Class::NotThere,
-        format!("the {} side of lane {}, {place}", side.name(), lane.name),
+        lane.side_words(side),
         "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
         "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
     ))
@@ -269,18 +332,14 @@ pub(crate) fn check_root(
 /// A side's error as it reaches a person.
 #[must_use]
 pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
-    let place = match side {
-        Side::Near => lane.near.display().to_string(),
-        Side::Far => lane.far_place(),
-    };
-    let next = match (side, lane.account()) {
-        (Side::Far, Some(_)) => {
+    let next = match lane.account(side) {
+        Some(_) => {
             "Is the network up, and the folder still there? Nothing was removed on either side."
         }
         _ => "Is the drive plugged in and mounted? Nothing was removed on either side.",
     };
-    let account = lane.account().unwrap_or_default();
-    let what = format!("the {} side of lane {}, {place}", side.name(), lane.name);
+    let account = lane.account(side).unwrap_or_default();
+    let what = lane.side_words(side);
     match error {
         SideError::NotThere(why) => Error::new(Class::NotThere, what, why, next),
         SideError::Untrusted(distrust) => untrusted(&what, account, distrust),
@@ -292,8 +351,15 @@ pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
                 what,
                 why,
                 format!(
-                    "Nothing was carried. If the person really changed accounts, add the new one under another name, then: katabatic lane change {} --far @NEW/FOLDER. Else sign in as before: katabatic account sign-in {}.",
-                    lane.name, account
+                    "Nothing was carried. If the person really changed accounts, add the new one under another name, then: {}. Else sign in as before: katabatic account sign-in {account}.",
+                    match side {
+                        Side::Far =>
+                            format!("katabatic lane change {} --far @NEW/FOLDER", lane.name),
+                        Side::Near => format!(
+                            "take the lane away (katabatic lane remove {}) and tie the new folder",
+                            lane.name
+                        ),
+                    }
                 ),
             )
         }

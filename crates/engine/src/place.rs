@@ -32,6 +32,40 @@ impl fmt::Display for Place {
 }
 
 impl Place {
+    /// The folder or file of this computer, where it is one.
+    #[must_use]
+    pub fn local(&self) -> Option<&Path> {
+        match self {
+            Place::Local(path) => Some(path),
+            Place::Far { .. } => None,
+        }
+    }
+
+    /// The account it is a folder or file of, where it is one of an account.
+    #[must_use]
+    pub fn account(&self) -> Option<&str> {
+        match self {
+            Place::Local(_) => None,
+            Place::Far { account, .. } => Some(account),
+        }
+    }
+
+    /// The place of a path in this folder.
+    #[must_use]
+    pub fn join(&self, below: &RelPath) -> Place {
+        match self {
+            Place::Local(folder) if below.is_root() => Place::Local(folder.clone()),
+            Place::Local(folder) => Place::Local(folder.join(below.as_str())),
+            Place::Far { account, path } => Place::Far {
+                account: account.clone(),
+                // A part of a path that was checked once is a name.
+                path: below.parts().fold(path.clone(), |folder, part| {
+                    folder.join(part).unwrap_or(folder)
+                }),
+            },
+        }
+    }
+
     /// Whether it is this folder or lies in it, by the names alone.
     #[must_use]
     pub fn is_within(&self, folder: &Place) -> bool {
@@ -73,6 +107,13 @@ impl Place {
     /// was meant.
     pub fn parse(text: &str, accounts: &[String]) -> Result<Place, Error> {
         let what = || format!("the place {text}");
+        if text.is_empty() {
+            return Err(Error::usage(
+                "a place",
+                "it is empty",
+                "Write it as a local path, or as @ACCOUNT/FOLDER.",
+            ));
+        }
         if let Some(rest) = text.strip_prefix('@') {
             let (account, path) = rest.split_once('/').unwrap_or((rest, ""));
             if !accounts.iter().any(|name| name == account) {
@@ -165,5 +206,20 @@ mod tests {
             Ok(Place::Local(_))
         ));
         assert!(Place::parse("@office/../up", &accounts).is_err());
+    }
+
+    #[test]
+    fn fuzz_places() {
+        let accounts = vec!["office".to_owned()];
+        crate::fuzz::each_text("places", |text| match Place::parse(text, &accounts) {
+            Ok(Place::Local(path)) => assert!(path.is_absolute(), "{text:?}"),
+            Ok(Place::Far { path, .. }) => {
+                assert!(
+                    path.parts()
+                        .all(|part| part != ".." && !part.contains('\0'))
+                );
+            }
+            Err(_) => {}
+        });
     }
 }

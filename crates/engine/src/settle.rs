@@ -352,14 +352,7 @@ fn not_in_conflict(pass: &Pass, seen: &Triple) -> Error {
         ),
         format!(
             "See where it stands: katabatic status {}",
-            words::typed(
-                &pass
-                    .lane
-                    .config
-                    .near
-                    .join(seen.path.as_str())
-                    .to_string_lossy()
-            )
+            words::typed(&pass.lane.config.near.join(&seen.path).to_string())
         ),
     )
 }
@@ -462,9 +455,9 @@ async fn keep_beside(
         .edited
         .or(version.received)
         .unwrap_or_else(|| pass.clock.now());
-    let label = match side {
-        Side::Far => format!("{} {}", pass.lane.config.far_label(), stamp_in_name(at)),
-        Side::Near => stamp_in_name(at),
+    let label = match pass.lane.config.label(side) {
+        Some(whose) => format!("{whose} {}", stamp_in_name(at)),
+        None => stamp_in_name(at),
     };
     let parent = path.parent().unwrap_or_else(RelPath::root);
     let store = pass.store(side);

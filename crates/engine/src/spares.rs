@@ -1,6 +1,6 @@
 //! Bringing back what a pass removed or replaced.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use futures_util::StreamExt;
@@ -80,7 +80,7 @@ pub async fn restore(
     pass: &Pass,
     spare: &Spare,
     elsewhere: Option<&WebdavSide>,
-) -> Result<PathBuf, Error> {
+) -> Result<Place, Error> {
     let _lock = pass.lock()?;
     let failed = |side| move |error: SideError| pass.side_failed(side, &error);
     if let (true, Some(place)) = (spare.folder, &spare.place) {
@@ -110,7 +110,7 @@ pub async fn restore(
             .map_err(failed(Side::Near))?
             == Put::Done
         {
-            return Ok(pass.lane.config.near.join(path.as_str()));
+            return Ok(pass.lane.config.near.join(&path));
         }
     }
     near.unstage(&staged.slot)
@@ -198,7 +198,7 @@ pub async fn restore_by_hand(hand: &Hand<'_>, spare: &Spare) -> Result<String, E
     Err(no_name(spare))
 }
 
-async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
+async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<Place, Error> {
     let store = pass.store(spare.side);
     make_parents(pass, spare.side, &spare.path).await?;
     for path in names(spare)? {
@@ -211,13 +211,7 @@ async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<PathBuf, Error> {
             pass.ledger
                 .write(move |connection| spare_rows::forget(connection, number))
                 .await?;
-            return Ok(match spare.side {
-                Side::Near => pass.lane.config.near.join(path.as_str()),
-                Side::Far => PathBuf::from(format!(
-                    "{}/{path}",
-                    pass.lane.config.far_place().trim_end_matches('/')
-                )),
-            });
+            return Ok(pass.lane.config.place(spare.side).join(&path));
         }
     }
     Err(no_name(spare))

@@ -14,9 +14,10 @@ use tokio::sync::mpsc;
 
 use crate::Error;
 use crate::ledger::rows::{self, LedgerRow};
+use crate::pass::moves;
 use crate::pass::scan::digest;
 use crate::pass::{Pass, Wish};
-use crate::sides::{Found, SideStore, Unusable};
+use crate::sides::{Found, Unusable};
 
 /// One path and where it stands.
 #[derive(Clone, Debug)]
@@ -42,14 +43,16 @@ pub struct LaneStanding {
     pub far_seen: Option<EditTime>,
     /// Whether no pass over the whole lane ever came to its end, though something was carried.
     pub cut_off: bool,
-    /// When the near side was looked at.
-    pub near_seen: EditTime,
+    /// When the near side was looked at: now, where it is a folder of this computer.
+    pub near_seen: Option<EditTime>,
     /// Files by how they agree.
     pub counts: BTreeMap<Agreement, u64>,
     /// Bytes of the files that are settled.
     pub settled_bytes: u64,
     /// Every path that is not settled, or every path where a single one was asked about.
     pub standings: Vec<Standing>,
+    /// What one side removed and the other one keeps, as was agreed.
+    pub kept_away: Vec<RelPath>,
     /// Names here that no lane can carry.
     pub unusable: Vec<Unusable>,
     /// What rules and the choice leave out in the whole lane, by the rule or the folder.
@@ -75,8 +78,13 @@ pub async fn look(
     scope: &RelPath,
     time: &dyn Fn(EditTime) -> String,
 ) -> Result<LaneStanding, Error> {
-    pass.check_near_root().await?;
-    let near_seen = pass.clock.now();
+    let near_seen = match pass.lane.config.account(Side::Near) {
+        None => {
+            pass.check_near_root().await?;
+            Some(pass.clock.now())
+        }
+        Some(_) => pass.lane.row.seen_at,
+    };
     let mut known: BTreeMap<RelPath, LedgerRow> = BTreeMap::new();
     pass.ledger.read(|connection| {
         rows::each_row(connection, pass.lane.row.key, scope, |row| {
@@ -84,7 +92,13 @@ pub async fn look(
             true
         })
     })?;
-    let (near, root, unusable) = near_entries(pass, scope).await?;
+    // An account is not asked for a status, on whichever side it is.
+    let asks = pass.lane.config.account(Side::Near).is_none();
+    let (near, root, unusable) = match asks {
+        true => near_entries(pass, scope).await?,
+        false => (Vec::new(), Listing::Complete, Vec::new()),
+    };
+    let near_root = root.clone();
     let base = known
         .iter()
         .map(|(path, row)| (path.clone(), row.base.clone()));
@@ -99,11 +113,29 @@ pub async fn look(
     for triple in merge {
         let triple =
             triple.map_err(|why| Error::failed("looking at the near side", why, "Try again."))?;
-        let far = known
-            .get(&triple.path)
-            .map_or(View::Absent, |row| row.last_seen(Side::Far));
-        triples.push(read_where_touched(pass, Triple { far, ..triple }).await);
+        let last_seen = |side| {
+            known
+                .get(&triple.path)
+                .map_or(View::Absent, |row| row.last_seen(side))
+        };
+        let far = last_seen(Side::Far);
+        triples.push(match asks {
+            true => read_where_touched(pass, Triple { far, ..triple }).await,
+            false => Triple {
+                near: last_seen(Side::Near),
+                far,
+                ..triple
+            },
+        });
     }
+    let one = !scope.is_root();
+    let (steps, left_out) = reconcile(triples, pass.reconciler(&Wish::default()));
+    let (open, settled): (Vec<Step>, Vec<Step>) = steps
+        .into_iter()
+        .partition(|step| !matches!(step.decision, Decision::Settled | Decision::KeptAway { .. }));
+    let (aside, settled): (Vec<Step>, Vec<Step>) = settled
+        .into_iter()
+        .partition(|step| matches!(step.decision, Decision::KeptAway { .. }));
     let mut standing = LaneStanding {
         pass: pass.lane.row.pass,
         far_seen: pass.lane.row.seen_at,
@@ -112,11 +144,16 @@ pub async fn look(
         counts: BTreeMap::new(),
         settled_bytes: 0,
         standings: Vec::new(),
+        kept_away: aside.iter().map(|step| step.path().clone()).collect(),
         unusable,
         left_out: BTreeMap::new(),
     };
-    let one = !scope.is_root();
-    let (steps, left_out) = reconcile(triples, pass.reconciler(&Wish::default()));
+    let wish = Wish {
+        scope: vec![scope.clone()],
+        ..Wish::default()
+    };
+    let open = moves::join(pass, open, aside.clone(), &wish).await?;
+    let steps = settled.into_iter().chain(aside).chain(open);
     for step in steps {
         standing.take(step, &known, one, scope, time);
     }
@@ -124,6 +161,35 @@ pub async fn look(
         .standings
         .sort_by(|a, b| a.step.path().cmp(b.step.path()));
     if !one {
+        let row = pass
+            .ledger
+            .read(|connection| rows::row(connection, pass.lane.row.key, scope))?;
+        let told = row.and_then(|row| row.open).map(|(_, reason)| {
+            let why = Unknown::NotListed("as the last pass found".into());
+            (Step::of_the_top(Side::Far, why), reason)
+        });
+        let here = match near_root {
+            Listing::Incomplete(why) => {
+                let step = Step::of_the_top(Side::Near, why);
+                let reason = words::reason(&step, time);
+                Some((step, reason))
+            }
+            Listing::Complete => None,
+        };
+        for (step, reason) in here.into_iter().chain(told) {
+            *standing.counts.entry(Agreement::Stuck).or_default() += 1;
+            let state = FileState::of(&step);
+            standing.standings.insert(
+                0,
+                Standing {
+                    step,
+                    state,
+                    reason,
+                    edited: None,
+                    unproven: false,
+                },
+            );
+        }
         let known = pass
             .ledger
             .read(|connection| rows::left_out(connection, pass.lane.row.key))?;
@@ -200,7 +266,7 @@ async fn read_where_touched(pass: &Pass, mut triple: Triple) -> Triple {
         && near.kind == Kind::File
         && near.stamp != base.near
         && near.size == base.size
-        && let Ok(content) = digest(&pass.lane.near, &triple.path, near).await
+        && let Ok(content) = digest(&*pass.lane.near, &triple.path, near).await
     {
         near.content = Some(content);
     }
@@ -261,7 +327,10 @@ impl LaneStanding {
             && matches!(step.decision, Decision::Ruled(_))
             && state.agreement == Agreement::LeftOut;
         if (file || !settled) && !tallied {
-            *self.counts.entry(state.agreement).or_default() += 1;
+            *self.counts.entry(state.agreement).or_default() += match step.decision {
+                Decision::Move { files, .. } => files,
+                _ => 1,
+            };
         }
         if settled {
             self.settled_bytes += step.entry(Side::Near).map_or(0, |entry| entry.size);

@@ -36,6 +36,7 @@ enum Kind {
     PartialPutKeepsPart,
     HideDots,
     StrictSlashes,
+    OneCase,
     Unreadable(String),
     Without(Feature),
     Html,
@@ -82,7 +83,7 @@ pub(crate) enum OddXml {
 }
 
 /// What every fault is called and does, for help and errors: name, the form of its value, meaning.
-pub const FAULTS: [(&str, &str, &str); 29] = [
+pub const FAULTS: [(&str, &str, &str); 30] = [
     ("delay", "MS", "every answer waits this long first"),
     (
         "slow",
@@ -156,6 +157,7 @@ pub const FAULTS: [(&str, &str, &str); 29] = [
         "",
         "a folder is moved only with a slash at the end of both names",
     ),
+    ("one-case", "", "names that differ only in case are one"),
     ("unreadable", "FOLDER", "this folder cannot be listed"),
     (
         "without",
@@ -248,6 +250,7 @@ fn kind(text: &str) -> Option<Kind> {
         ("partial-put-keeps-part", "") => Kind::PartialPutKeepsPart,
         ("hide-dots", "") => Kind::HideDots,
         ("strict-slashes", "") => Kind::StrictSlashes,
+        ("one-case", "") => Kind::OneCase,
         ("unreadable", folder) if !folder.is_empty() => {
             Kind::Unreadable(folder.trim_matches('/').to_owned())
         }
@@ -336,6 +339,13 @@ impl Mishap {
 }
 
 impl Faults {
+    /// Whether names that differ only in case are two.
+    pub(crate) fn tells_case(&self) -> bool {
+        let inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
+        let one_case = |fault: &Fault| matches!(fault.kind, Kind::OneCase);
+        !inner.faults.iter().any(one_case)
+    }
+
     /// These faults, drawn from this seed.
     #[must_use]
     pub fn new(faults: Vec<Fault>, seed: u64) -> Faults {
@@ -394,6 +404,8 @@ impl Faults {
                 Kind::PartialPutKeepsPart => mishap.partial_put_keeps_part = true,
                 Kind::HideDots => mishap.hide_dots = true,
                 Kind::StrictSlashes => mishap.strict_slashes = true,
+                // Told by the paths themselves: `Faults::tells_case`.
+                Kind::OneCase => {}
                 Kind::Unreadable(folder) => mishap.unreadable.push(folder.clone()),
                 Kind::Without(feature) => mishap.without.push(*feature),
                 Kind::Html => mishap.html = true,

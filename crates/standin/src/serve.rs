@@ -474,8 +474,8 @@ impl Cloud {
 
     /// What a path of a user means.
     pub(crate) fn place(&self, user: &str, path: &str) -> Option<Place> {
-        self.store
-            .resolve(&self.people.mounts(self.store.root(), user), path)
+        let mounts = self.people.mounts(self.store.root(), user);
+        self.store.resolve(&mounts, path, self.faults.tells_case())
     }
 
     /// The name of the account behind a user's sign-in.

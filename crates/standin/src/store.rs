@@ -90,7 +90,12 @@ impl Store {
 
     /// The place on disk that a request's path means; none where it would leave the user's tree, or lies in what is
     /// the server's own.
-    pub(crate) fn resolve(&self, mounts: &[Mount], request_path: &str) -> Option<Place> {
+    pub(crate) fn resolve(
+        &self,
+        mounts: &[Mount],
+        request_path: &str,
+        tells_case: bool,
+    ) -> Option<Place> {
         let mut parts = Vec::new();
         for part in request_path.split('/').filter(|part| !part.is_empty()) {
             let name = percent_decode_str(part).decode_utf8().ok()?.into_owned();
@@ -110,7 +115,10 @@ impl Store {
         let below = usize::from(!mount.at.is_empty());
         let mut disk = mount.disk.clone();
         for name in &parts[below..] {
-            disk.push(name);
+            let other = (!tells_case)
+                .then(|| in_another_case(&disk, name))
+                .flatten();
+            disk.push(other.as_ref().unwrap_or(name));
             // A link made by hand in the folder must not open the rest of the disk.
             if disk.symlink_metadata().is_ok_and(|meta| meta.is_symlink()) {
                 return None;
@@ -122,6 +130,17 @@ impl Store {
             mount: mount.clone(),
         })
     }
+}
+
+/// The name that something of this name has in another case, where nothing has the name itself.
+fn in_another_case(folder: &Path, name: &str) -> Option<String> {
+    if folder.join(name).symlink_metadata().is_ok() {
+        return None;
+    }
+    fs::read_dir(folder)
+        .ok()?
+        .filter_map(|entry| entry.ok()?.file_name().into_string().ok())
+        .find(|other| other.to_lowercase() == name.to_lowercase())
 }
 
 /// The tag that a client is shown, without quotes, and whether it is weak; none where a fault keeps it back.

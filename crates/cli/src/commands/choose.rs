@@ -8,6 +8,7 @@ use katabatic_core::{Choice, NewFolders, RelPath, Share, words};
 use katabatic_engine::choose::{self, Effect, Looked, Weighed};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
+use katabatic_engine::sides::SharedFolder;
 use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
 
@@ -110,7 +111,7 @@ fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Optio
     let choice = &lane.selection.choice;
     let weighed = looked.weighed(choice, depth);
     if app.common.json {
-        let folder = |one: &Weighed| json!({"path": one.path.as_str(), "files": one.files, "bytes": one.bytes, "taken": one.share.word()});
+        let folder = |one: &Weighed| json!({"path": one.path.as_str(), "files": one.files, "bytes": one.bytes, "taken": one.share.word(), "shared_by": one.shared.as_ref().map(|shared| &shared.owner), "may_write": one.shared.as_ref().and_then(|shared| shared.may_write)});
         json::print(&json!({
             "lane": lane.name,
             "folders": weighed.iter().map(folder).collect::<Vec<_>>(),
@@ -124,26 +125,35 @@ fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Optio
         lane.far_place(),
         lane.name
     ));
-    let mut rows = Rows::new(app.style, &["folder", "taken", "files", "size"]);
-    let (files, bytes) = looked.at_root();
-    rows.add(row(
-        app,
+    let any_shared = weighed.iter().any(|one| one.shared.is_some());
+    let headings = ["folder", "taken", "files", "size", "shared by"];
+    let columns = if any_shared { 5 } else { 4 };
+    let mut rows = Rows::new(app.style, &headings[..columns]);
+    let mut add =
+        |name: &str, share: Option<Share>, (files, bytes), shared: Option<&SharedFolder>| {
+            let mut cells = row(app, name, share, files, bytes);
+            if any_shared {
+                cells.push(shared.map_or_else(String::new, shared_words));
+            }
+            rows.add(cells);
+        };
+    add(
         "(beside the folders)",
         Some(Share::Whole),
-        files,
-        bytes,
-    ));
+        looked.at_root(),
+        None,
+    );
     for one in largest_first(&weighed) {
         let name = format!(
             "{}{}/",
             "  ".repeat(one.path.depth() - 1),
             shown_name(&one.path)
         );
-        rows.add(row(app, &name, Some(one.share), one.files, one.bytes));
+        let sums = (one.files, one.bytes);
+        add(&name, Some(one.share), sums, one.shared.as_ref());
     }
-    let all = weighed.first();
-    if let Some(all) = all {
-        rows.add(row(app, "all together", None, all.files, all.bytes));
+    if let Some(all) = weighed.first() {
+        add("all together", None, (all.files, all.bytes), None);
     }
     rows.numbers(2);
     rows.numbers(3);
@@ -160,6 +170,16 @@ fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Optio
         "To change it: katabatic choose {0} --skip FOLDER, katabatic choose {0} --take FOLDER",
         lane.name
     ));
+}
+
+/// Who shares a folder, and what one may do there.
+pub fn shared_words(shared: &SharedFolder) -> String {
+    let owner = crate::draw::shown_text(&shared.owner);
+    match shared.may_write {
+        Some(false) => format!("{owner}, to be read only"),
+        Some(true) => format!("{owner}, to be changed too"),
+        None => owner,
+    }
 }
 
 fn row(app: &App, name: &str, share: Option<Share>, files: u64, bytes: u64) -> Vec<String> {

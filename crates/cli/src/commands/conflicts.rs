@@ -96,10 +96,10 @@ fn say(app: &App, lane: &LaneConfig, conflict: &Conflict) {
         text(|(.., far)| far),
     ]);
     rows.print(2);
-    let path = lane.near.join(conflict.path.as_str());
+    let path = lane.near.join(&conflict.path);
     line(format!(
         "  Next: katabatic settle {} --keep near|far|both|newest",
-        typed(&path.to_string_lossy())
+        typed(&path.to_string())
     ));
 }
 

@@ -44,7 +44,7 @@ pub fn cover(app: &App, typed: &args::Cover) -> Result<ExitCode, Error> {
             line(format!(
                 "{}: {} {} {} ({}, removals {})",
                 lane.name,
-                lane.near.display(),
+                lane.near,
                 app.style.arrow(lane.terms.direction),
                 lane.far_place(),
                 lane.terms.direction.word(),
@@ -156,11 +156,7 @@ fn take_over(
     if !app.common.json {
         line(format!("Of {} there is:", wanted.computer));
         for lane in &lanes {
-            line(format!(
-                "  {} for {}",
-                lane.far_place(),
-                lane.near.display()
-            ));
+            line(format!("  {} for {}", lane.far_place(), lane.near));
         }
         line(
             "It would be brought here, and covered from here from then on. What is here already stays.",
@@ -190,10 +186,7 @@ fn take_over(
                 wanted.direction,
             ))?;
             if !app.common.json {
-                line(format!(
-                    "  {} is here, and covered from now on",
-                    lane.near.display()
-                ));
+                line(format!("  {} is here, and covered from now on", lane.near));
             }
         } else {
             code = exit::NEEDS_A_PERSON;
@@ -229,7 +222,7 @@ fn off(app: &App, words: &[String]) -> Result<ExitCode, Error> {
         if !app.common.json {
             line(format!(
                 "{word} is not covered any more. Every file stays, in {} and in {}.",
-                lane.near.display(),
+                lane.near,
                 lane.far_place()
             ));
         }
@@ -361,7 +354,7 @@ fn folder_json(covered: &Covered) -> Value {
 fn lane_json(lane: &LaneConfig) -> Value {
     json!({
         "lane": lane.name,
-        "near": lane.near,
+        "near": lane.near.to_string(),
         "far": lane.far_place(),
         "direction": lane.terms.direction.word(),
     })

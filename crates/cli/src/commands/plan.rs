@@ -179,6 +179,21 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
         format!("make {}", words::count(totals.folders, "folder", "folders")),
     );
     say(
+        totals.moved,
+        format!(
+            "move {} to new names, carrying no content",
+            files(totals.moved)
+        ),
+    );
+    say(
+        totals.dropped.0,
+        format!(
+            "drop the copies here of {} and free {}: moved there to where it is not taken",
+            files(totals.dropped.0),
+            words::bytes(totals.dropped.1)
+        ),
+    );
+    say(
         totals.removed_near,
         format!(
             "remove {} here, into the spares",
@@ -242,6 +257,8 @@ pub fn totals_json(totals: &Totals) -> Value {
         "down": files(totals.down),
         "compare": files(totals.compare),
         "folders": totals.folders,
+        "moved": totals.moved,
+        "dropped": totals.dropped.0,
         "removed_near": totals.removed_near,
         "removed_far": totals.removed_far,
         "conflicts": totals.conflicts,

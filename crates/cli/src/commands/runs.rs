@@ -71,6 +71,8 @@ fn did(run: &Run) -> String {
     say(counts.files_up, "up", Some(counts.bytes_up));
     say(counts.files_down, "down", Some(counts.bytes_down));
     say(counts.replaced, "replaced", None);
+    say(counts.moved, "moved", None);
+    say(counts.dropped, "dropped here", None);
     say(counts.removed, "removed", None);
     if did.is_empty() {
         "nothing carried".into()
@@ -163,6 +165,8 @@ fn run_json(run: &Run) -> Value {
         "outcome": run.outcome,
         "up": {"files": counts.files_up, "bytes": counts.bytes_up},
         "down": {"files": counts.files_down, "bytes": counts.bytes_down},
+        "moved": counts.moved,
+        "dropped": counts.dropped,
         "removed": counts.removed,
         "replaced": counts.replaced,
         "conflicts": counts.conflicts,

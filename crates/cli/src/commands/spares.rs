@@ -8,6 +8,7 @@ use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::ledger::spare_rows::{self, Spare};
 use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
+use katabatic_engine::place::Place;
 use katabatic_engine::{Error, spares as engine};
 use serde_json::{Value, json};
 
@@ -90,19 +91,19 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
         match &typed.to {
             Some(to) => engine::copy_to(&pass, &spare, elsewhere.as_ref(), to)
                 .await
-                .map(|()| to.clone()),
+                .map(|()| Place::Local(to.clone())),
             None => engine::restore(&pass, &spare, elsewhere.as_ref()).await,
         }
     })?;
     if app.common.json {
-        json::print(&json!({"spare": spare_json(&spare), "restored_to": to.to_string_lossy()}));
+        json::print(&json!({"spare": spare_json(&spare), "restored_to": to.to_string()}));
         return Ok(());
     }
     line(format!(
         "Restored {} ({}) to {}",
         shown(&spare.path),
         words::bytes(spare.size),
-        to.display()
+        to
     ));
     if typed.to.is_none() {
         line(format!(

@@ -59,10 +59,17 @@ fn there_words(standing: &LaneStanding) -> String {
     }
 }
 
+/// When the near side was looked at.
+fn here_words(standing: &LaneStanding) -> String {
+    standing
+        .near_seen
+        .map_or_else(|| "never yet".to_owned(), time::exact)
+}
+
 fn seen_words(standing: &LaneStanding) -> String {
     format!(
         "seen: here {}, there {}",
-        time::exact(standing.near_seen),
+        here_words(standing),
         there_words(standing)
     )
 }
@@ -71,7 +78,7 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     line(format!(
         "Lane {}: {} {} {}",
         lane.name,
-        lane.near.display(),
+        lane.near,
         app.style.arrow(lane.terms.direction),
         lane.far_place()
     ));
@@ -90,6 +97,15 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
             _ => words::count(*count, "path", "paths"),
         };
         rows.add(vec![app.style.state(*agreement), many]);
+    }
+    if !standing.kept_away.is_empty() {
+        rows.add(vec![
+            "  kept".into(),
+            format!(
+                "{} that one side removed and the other keeps",
+                words::count(standing.kept_away.len() as u64, "path", "paths")
+            ),
+        ]);
     }
     if rows.is_empty() {
         line("  both sides are empty");
@@ -218,7 +234,7 @@ fn say_path(
     line(format!(
         "  here       {} (looked at {})",
         view_words(own, Side::Near),
-        time::exact(standing.near_seen)
+        here_words(standing)
     ));
     let far = view_words(own, Side::Far);
     if standing.far_seen.is_some() || standing.cut_off {
@@ -233,7 +249,7 @@ fn say_path(
     }
     line(format!(
         "  places     {} {} {}",
-        lane.near.join(path.as_str()).display(),
+        lane.near.join(path),
         app.style.two_way(),
         far_path(lane, path)
     ));
@@ -245,7 +261,7 @@ fn say_path(
     {
         say_counts(app, lane, path, standing);
     }
-    let typed = words::typed(&lane.near.join(path.as_str()).to_string_lossy());
+    let typed = words::typed(&lane.near.join(path).to_string());
     match own.state.agreement {
         Agreement::Waiting(_) => line(format!("  Next: katabatic sync {}", typed)),
         Agreement::Conflict => line(format!(
@@ -319,10 +335,11 @@ fn standing_json(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> 
         "lane": lane.name,
         "path": path.as_str(),
         "pass": standing.pass,
-        "near_seen": json::time(Some(standing.near_seen)),
+        "near_seen": json::time(standing.near_seen),
         "far_seen": json::time(standing.far_seen),
         "counts": counts,
         "settled_bytes": standing.settled_bytes,
+        "kept_away": standing.kept_away.iter().map(RelPath::as_str).collect::<Vec<_>>(),
         "files": standing.standings.iter().map(one).collect::<Vec<_>>(),
         "unusable": standing.unusable.iter().map(|name| json!({"shown": name.shown, "reason": name.why})).collect::<Vec<_>>(),
     })

@@ -191,6 +191,19 @@ pub fn say(app: &App, name: &str, report: &Report) {
         ),
     );
     say(
+        counts.moved,
+        "moved",
+        format!("{} to new names, no content carried", files(counts.moved)),
+    );
+    say(
+        counts.dropped,
+        "dropped here",
+        format!(
+            "{}: moved there to where it is not taken, nothing removed",
+            files(counts.dropped)
+        ),
+    );
+    say(
         counts.removed,
         "removed",
         format!("{}, into the spares", files(counts.removed)),
@@ -303,6 +316,8 @@ pub fn report_json(lane: &str, report: &Report) -> Value {
         "run": report.run,
         "up": {"files": counts.files_up, "bytes": counts.bytes_up},
         "down": {"files": counts.files_down, "bytes": counts.bytes_down},
+        "moved": counts.moved,
+        "dropped": counts.dropped,
         "removed": counts.removed,
         "replaced": counts.replaced,
         "conflicts": counts.conflicts,

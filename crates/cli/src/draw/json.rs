@@ -1,6 +1,6 @@
 //! The one place that writes JSON, and the shapes that several commands share. docs/formats.md describes them.
 
-use katabatic_core::{EditTime, Entry, Kind, Lies, Side, Step};
+use katabatic_core::{Decision, EditTime, Entry, Kind, Lies, Side, Step};
 use serde_json::{Value, json};
 
 use super::time::rfc3339;
@@ -33,6 +33,14 @@ pub fn step(step: &Step) -> Value {
     json!({
         "path": step.path().as_str(),
         "action": katabatic_core::words::action(&step.decision),
+        "from": match &step.decision {
+            Decision::Move { from, .. } => Some(from.as_str()),
+            _ => None,
+        },
+        "moved_to": match &step.decision {
+            Decision::DropHere { moved_to } => Some(moved_to.as_str()),
+            _ => None,
+        },
         "reason": katabatic_core::words::reason(step, &super::time::time),
         "near": entry(step.entry(Side::Near)),
         "far": entry(step.entry(Side::Far)),

@@ -129,6 +129,9 @@ pub fn at_home(path: &Path) -> String {
 
 /// A path as it may be shown: nothing in a name can move the cursor or fake a line.
 pub fn shown(path: &RelPath) -> String {
+    if path.is_root() {
+        return "(top)".to_owned();
+    }
     shown_text(path.as_str())
 }
 

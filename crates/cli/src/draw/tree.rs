@@ -6,6 +6,7 @@ use katabatic_engine::Error;
 use katabatic_engine::choose::{Looked, Weighed};
 
 use super::{Style, shown_text};
+use crate::commands::choose::shared_words;
 
 /// As many folders are shown at a time.
 const SHOWN: usize = 20;
@@ -83,8 +84,11 @@ fn lines(
         let cursor = if number == at { ">" } else { " " };
         let name = name(one);
         let pad = " ".repeat(widest - console::measure_text_width(&name));
+        let shared = one.shared.as_ref().map_or_else(String::new, |shared| {
+            format!("  shared by {}", shared_words(shared))
+        });
         let line = format!(
-            "{cursor} {name}{pad}  {:<12} {:>9}  {:>12}",
+            "{cursor} {name}{pad}  {:<12} {:>9}  {:>12}{shared}",
             style.share(one.share),
             words::bytes(one.bytes),
             words::count(one.files, "file", "files")

@@ -3,6 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use katabatic_core::decide::Change;
+use katabatic_core::moves::{self, Found};
 use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
     Base, Decision, Digest, Direction, Drift, Entry, Kind, Listing, Merge, OddKind, Reconciler,
@@ -39,6 +41,7 @@ pub enum Edit {
     MakeFolder(RelPath),
     Remove(RelPath),
     Link(RelPath),
+    Rename(RelPath, RelPath),
 }
 
 pub fn path(text: &str) -> RelPath {
@@ -58,6 +61,7 @@ fn an_edit() -> impl Strategy<Value = Edit> {
         2 => a_path().prop_map(Edit::MakeFolder),
         4 => a_path().prop_map(Edit::Remove),
         1 => a_path().prop_map(Edit::Link),
+        4 => (a_path(), a_path()).prop_map(|(from, to)| Edit::Rename(from, to)),
     ]
 }
 
@@ -153,7 +157,20 @@ impl World {
         | Edit::Touch(at)
         | Edit::MakeFolder(at)
         | Edit::Remove(at)
-        | Edit::Link(at)) = edit;
+        | Edit::Link(at)
+        | Edit::Rename(_, at)) = edit;
+        let mut moved = Tree::new();
+        if let Edit::Rename(from, to) = edit {
+            if !tree.contains_key(from) || to.is_within(from) || from.is_within(to) {
+                return;
+            }
+            for (path, node) in tree.iter() {
+                if let Some(now) = path.rebased(from, to) {
+                    moved.insert(now, node.clone());
+                }
+            }
+            tree.retain(|path, _| !path.is_within(from));
+        }
         if let Edit::Remove(_) = edit {
             tree.retain(|path, _| !path.is_within(at));
             return;
@@ -168,6 +185,11 @@ impl World {
         while let Some(folder) = above.filter(|folder| !folder.is_root()) {
             tree.insert(folder.clone(), Node::Folder);
             above = folder.parent();
+        }
+        if !moved.is_empty() {
+            tree.retain(|path, _| !path.is_within(at));
+            tree.extend(moved);
+            return;
         }
         if let Edit::MakeFolder(_) = edit {
             tree.insert(at.clone(), Node::Folder);
@@ -239,7 +261,96 @@ impl World {
             .map(|triple| triple.expect("both scans are in tree order"))
             .collect();
         let selection = std::sync::Arc::new(self.selection.clone());
-        reconcile(triples, Reconciler::new(self.terms, selection)).0
+        let reconciler = || Reconciler::new(self.terms, selection.clone());
+        let (steps, _) = reconcile(triples, reconciler());
+        let (aside, steps): (Vec<Step>, Vec<Step>) = steps
+            .into_iter()
+            .partition(|step| matches!(step.decision, Decision::KeptAway { .. }));
+        let found = self.found(&steps);
+        let mut joined = moves::join(steps, aside.clone(), found.clone(), reconciler);
+        if found.is_empty() {
+            joined.extend(aside);
+        }
+        joined
+    }
+
+    /// A stamp of this world is never given twice, so it tells where a file went.
+    fn found(&self, steps: &[Step]) -> Vec<Found> {
+        let sides = match self.terms.direction.source() {
+            Some(source) => vec![source],
+            None => vec![Side::Near, Side::Far],
+        };
+        let mut found = Vec::new();
+        for on in sides {
+            for left in steps.iter().filter(|step| moves::may_have_left(step, on)) {
+                let stamp = self.ledger[left.path()].stamp(on);
+                for came in steps.iter().filter(|step| moves::may_have_come(step, on)) {
+                    if came.entry(on).is_some_and(|entry| entry.stamp == *stamp) {
+                        let (from, to) = (left.path().clone(), came.path().clone());
+                        found.push(Found {
+                            on,
+                            from,
+                            to,
+                            content: None,
+                        });
+                    }
+                }
+            }
+        }
+        found
+    }
+
+    /// A new stamp for the same content is recorded with the move.
+    fn agree_on_what_was_moved(&mut self, step: &Step) {
+        let same = (&step.near, &step.far) == (&Change::Same, &Change::Same);
+        if same && !step.seen.near.is_folder() {
+            self.agree(step.path());
+        }
+    }
+
+    /// What is known under one name is known under another; files that take each other's names wait in `lifted`.
+    fn move_there(
+        &mut self,
+        step: &Step,
+        (on, from): (Side, &RelPath),
+        lifted: &mut Vec<(Side, RelPath, Node, Option<Base>)>,
+    ) {
+        let to = step.path();
+        if self.tree(on).contains_key(to) {
+            let node = self
+                .tree_mut(on)
+                .remove(from)
+                .expect("a file of the circle");
+            assert!(
+                matches!(node, Node::File { .. }),
+                "only files go round in a circle"
+            );
+            let base = self.ledger.remove(from);
+            lifted.push((on, to.clone(), node, base));
+            return;
+        }
+        let moved: Tree = self
+            .tree(on)
+            .iter()
+            .filter_map(|(path, node)| Some((path.rebased(from, to)?, node.clone())))
+            .collect();
+        assert!(!moved.is_empty(), "nothing to move at {from}");
+        let parent = to.parent().unwrap_or_else(RelPath::root);
+        assert!(
+            parent.is_root() || self.tree(on).get(&parent) == Some(&Node::Folder),
+            "{to} is moved into a folder that is not there"
+        );
+        let tree = self.tree_mut(on);
+        tree.retain(|path, _| !path.is_within(from));
+        tree.extend(moved);
+        let rows: Vec<(RelPath, Base)> = self
+            .ledger
+            .iter()
+            .filter_map(|(path, base)| Some((path.rebased(from, to)?, base.clone())))
+            .collect();
+        self.ledger.retain(|path, _| !path.is_within(from));
+        self.ledger.extend(rows);
+        self.agree_on_what_was_moved(step);
     }
 
     fn agree(&mut self, at: &RelPath) {
@@ -355,6 +466,41 @@ impl World {
                 }
             )
         };
+        let first = moves::with_what_they_need(steps);
+        let is_first = |step: &&Step| first.iter().any(|one| std::ptr::eq(*one, *step));
+        let mut lifted = Vec::new();
+        for step in &first {
+            match &step.decision {
+                Decision::Move { on, from, .. } => {
+                    self.move_there(step, (*on, from), &mut lifted);
+                }
+                Decision::MakeFolder { on } => {
+                    self.put_in(*on, step.path(), Node::Folder);
+                    self.agree(step.path());
+                }
+                Decision::Remove { on, .. } => {
+                    self.take_out(*on, step.path());
+                    self.ledger.remove(step.path());
+                }
+                _ => {
+                    self.ledger.remove(step.path());
+                }
+            }
+        }
+        for (on, to, node, base) in lifted {
+            assert!(!self.tree(on).contains_key(&to), "{to} was not left");
+            self.put_in(on, &to, node);
+            self.ledger.extend(base.map(|base| (to.clone(), base)));
+            if let Some(step) = first.iter().find(|step| *step.path() == to) {
+                self.agree_on_what_was_moved(step);
+            }
+        }
+        let steps: Vec<Step> = steps
+            .iter()
+            .filter(|step| !is_first(step))
+            .cloned()
+            .collect();
+        let steps = &steps;
         for step in steps.iter().filter(making_way) {
             let Decision::Remove { on, .. } = step.decision else {
                 continue;

@@ -138,4 +138,22 @@ mod tests {
             assert!(!format!("{error:?}").contains("p4ss"), "{error:?}");
         }
     }
+
+    #[test]
+    fn fuzz_addresses() {
+        crate::fuzz::each_text("addresses", |text| {
+            if let Ok(understood) = understand(text, false) {
+                let url = understood.url;
+                let host = url.host_str().unwrap_or_default().to_owned();
+                let stays_here = host.starts_with("127.") || host == "[::1]" || host == "localhost";
+                assert!(url.scheme() == "https" || stays_here, "{text:?}: {url}");
+                assert!(!host.is_empty(), "{text:?}: {url}");
+                assert!(
+                    url.password().is_none() && url.username().is_empty(),
+                    "{text:?}"
+                );
+                assert!(url.path().ends_with('/'), "{text:?}: {url}");
+            }
+        });
+    }
 }

@@ -86,7 +86,7 @@ pub async fn remove(
     let lanes: Vec<String> = config
         .lanes
         .iter()
-        .filter(|lane| lane.account() == Some(account.name.as_str()))
+        .filter(|lane| lane.uses(&account.name))
         .map(|lane| lane.name.clone())
         .collect();
     if !lanes.is_empty() && !with_lanes {

@@ -66,6 +66,9 @@ pub struct Findings {
     pub put_has_tag: bool,
     /// Whether a move keeps the tag.
     pub move_keeps_tag: bool,
+    /// Whether files have ids of their own, which a move keeps.
+    #[serde(default)]
+    pub ids: bool,
     /// `If-None-Match: *` on `PUT`.
     pub if_none_match: Keeps,
     /// `If-Match` with another tag on `PUT`.
@@ -307,6 +310,15 @@ impl Findings {
                 },
             ),
             line(
+                "ids that a move keeps",
+                yes(self.ids, "no"),
+                if self.ids {
+                    "what is moved there is moved here, and no content travels"
+                } else {
+                    "what is moved there is removed here and fetched again"
+                },
+            ),
+            line(
                 "used and free space",
                 yes(self.quota, "not told"),
                 "shown where it is told",
@@ -507,11 +519,15 @@ impl Room<'_> {
     }
 
     async fn tag(&self, name: &str) -> Result<Option<String>, SideError> {
+        Ok(self.tag_and_id(name).await?.0)
+    }
+
+    async fn tag_and_id(&self, name: &str) -> Result<(Option<String>, Option<String>), SideError> {
         let found = self.listing().await?;
         Ok(found
             .into_iter()
             .find(|listed| listed.path.name() == name)
-            .and_then(|listed| listed.tag))
+            .map_or((None, None), |listed| (listed.tag, listed.id)))
     }
 
     async fn to(
@@ -533,16 +549,20 @@ impl Room<'_> {
     async fn all(&self, survey: &Survey) -> Result<Findings, SideError> {
         let (tags, put_has_tag) = self.tags().await?;
         self.put("moved", "moved").await?;
-        let before = self.tag("moved").await?;
+        self.put("not moved", "not moved").await?;
+        let (before, id) = self.tag_and_id("moved").await?;
+        let (_, other) = self.tag_and_id("not moved").await?;
         self.to("MOVE", "moved", "moved again", ("overwrite", "F"))
             .await?;
-        let move_keeps_tag = self.tag("moved again").await? == before;
+        let (after, id_after) = self.tag_and_id("moved again").await?;
+        let move_keeps_tag = after == before;
         let (refused_characters, longest_name) = self.names().await?;
         let found = Findings {
             server: survey.server.clone(),
             tags,
             put_has_tag,
             move_keeps_tag,
+            ids: id.is_some() && id == id_after && id != other,
             if_none_match: self.condition_on_put("if-none-match", "*").await?,
             if_match_put: self.condition_on_put("if-match", "\"no-such-tag\"").await?,
             if_match_delete: self.condition_on_delete().await?,

@@ -11,16 +11,17 @@ use katabatic_core::{Choice, Kind, LeftOutBy, RelPath, Selection, Side, Tally, w
 use super::{Looked, proof};
 use crate::config::Config;
 use crate::ledger::intents::Version;
+use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
-use crate::ledger::{rows, spare_rows};
+use crate::ledger::spare_rows::{self, Spare};
 use crate::open_files::{identity, open_files};
 use crate::pass::Pass;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
-use crate::sides::{FolderGone, SideError, SideStore};
+use crate::sides::{FolderGone, SideError};
 use crate::{Class, Error};
 
 /// How the reason of a spare begins that was only captured to be deleted.
-const WHY: &str = "dropped: ";
+pub(crate) const DROPPED: &str = "dropped: ";
 
 /// What was dropped.
 #[derive(Debug, Default)]
@@ -87,7 +88,7 @@ pub async fn drop_copies(
             old: Some(Version::of(near, *content)),
             source: None,
             run: None,
-            why: format!("{WHY}its folder is not taken any more"),
+            why: format!("{DROPPED}its folder is not taken any more"),
             learned: Learned::default(),
         };
         match primitive::remove(pass, change).await {
@@ -107,7 +108,11 @@ pub async fn drop_copies(
     pass.ledger.flush().await?;
     dropped.held_open = free(pass).await?;
     remove_folders(pass, &looked, &before.selection.choice, after).await?;
-    let (ended, counts) = (pass.clock.now(), Counts::default());
+    let ended = pass.clock.now();
+    let counts = Counts {
+        dropped: dropped.files.0,
+        ..Counts::default()
+    };
     let outcome = if dropped.stayed.is_empty() {
         "dropped"
     } else {
@@ -163,7 +168,7 @@ fn note(pass: &Pass, run: i64, path: &RelPath, bytes: u64) {
 
 /// The captured copies are deleted: what they hold was proven to be on the far side. One that a program still has open
 /// stays in the spares, where the next pass reads it again for what was written late.
-async fn free(pass: &Pass) -> Result<u64, Error> {
+pub(crate) async fn free(pass: &Pass) -> Result<u64, Error> {
     let lane = pass.lane.row.key;
     let captured = pass
         .ledger
@@ -174,11 +179,14 @@ async fn free(pass: &Pass) -> Result<u64, Error> {
     let mut held = 0;
     for spare in captured
         .into_iter()
-        .filter(|spare| spare.why.starts_with(WHY))
+        .filter(|spare| spare.why.starts_with(DROPPED))
     {
-        let is_open = std::fs::metadata(near.spare_at(&spare.slot))
-            .is_ok_and(|meta| open.contains(&identity(&meta)));
-        if is_open {
+        let here = near
+            .spare_here(&spare.slot)
+            .and_then(|at| std::fs::metadata(at).ok());
+        let is_kept = here
+            .is_some_and(|meta| open.contains(&identity(&meta)) || !is_as_captured(&spare, &meta));
+        if is_kept {
             held += 1;
             continue;
         }
@@ -190,6 +198,16 @@ async fn free(pass: &Pass) -> Result<u64, Error> {
     }
     pass.ledger.flush().await?;
     Ok(held)
+}
+
+/// Whether nobody wrote into a captured copy since it was checked, through a descriptor that is closed by now.
+fn is_as_captured(spare: &Spare, meta: &std::fs::Metadata) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    let edited = meta
+        .mtime()
+        .saturating_mul(1_000_000_000)
+        .saturating_add(meta.mtime_nsec());
+    meta.len() == spare.size && spare.edited.is_none_or(|known| known.0 == edited)
 }
 
 /// Folders that became empty go, the deepest first; what is left in one keeps it.

@@ -14,9 +14,10 @@ use katabatic_core::{Choice, Entry, Kind, Listing, RelPath, Share, Side, Tally};
 use tokio::sync::mpsc;
 
 use crate::pass::Pass;
-use crate::sides::{Found, SideError};
+use crate::sides::{Found, SharedFolder, SideError};
 use crate::{Class, Error};
 
+pub(crate) use drop::{DROPPED, free};
 pub use drop::{Dropped, drop_copies, refused};
 pub use proof::{Proofs, Unproven};
 
@@ -31,6 +32,8 @@ pub struct Weighed {
     pub bytes: u64,
     /// How much of it is taken.
     pub share: Share,
+    /// Who shares it with this account, and whether one may write there; none where it is the account's own.
+    pub shared: Option<SharedFolder>,
 }
 
 /// Both sides as they were looked at for a choice.
@@ -38,6 +41,7 @@ pub struct Weighed {
 pub struct Looked {
     near: BTreeMap<RelPath, Entry>,
     far: BTreeMap<RelPath, Entry>,
+    shared: Vec<SharedFolder>,
 }
 
 /// What a change of the choice would do.
@@ -62,10 +66,11 @@ pub async fn look(pass: &Pass) -> Result<Looked, Error> {
     Ok(Looked {
         near: entries(pass, Side::Near).await?,
         far: entries(pass, Side::Far).await?,
+        shared: pass.lane.far.shared().await,
     })
 }
 
-async fn entries(pass: &Pass, side: Side) -> Result<BTreeMap<RelPath, Entry>, Error> {
+pub(crate) async fn entries(pass: &Pass, side: Side) -> Result<BTreeMap<RelPath, Entry>, Error> {
     let (found, mut inbox) = mpsc::channel(1024);
     let store = pass.store(side);
     let scanning = tokio::spawn(async move { store.scan(found).await });
@@ -125,6 +130,10 @@ impl Looked {
                 true => Share::Part,
                 false => choice.share(&path, self.here(&path)),
             },
+            shared: (path.depth() == 1)
+                .then(|| self.shared.iter().find(|shared| shared.name == path.name()))
+                .flatten()
+                .cloned(),
             path,
             files,
             bytes,
@@ -290,10 +299,7 @@ impl Pass {
     pub(crate) fn no_room(&self, side: Side, needed: u64, free: u64) -> Error {
         use katabatic_core::words::bytes;
         let config = &self.lane.config;
-        let place = match side {
-            Side::Near => config.near.display().to_string(),
-            Side::Far => config.far_place(),
-        };
+        let place = config.place(side);
         Error::new(
             Class::Failed,
             format!("bringing {} to {place}", bytes(needed)),

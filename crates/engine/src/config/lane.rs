@@ -1,6 +1,6 @@
 //! A lane as the config has it.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use katabatic_core::brake::BrakeLimits;
 use katabatic_core::{Choice, Direction, Drift, NewFolders, RelPath, Removals, Rule, Selection};
@@ -8,6 +8,7 @@ use katabatic_core::{Side, Terms, Updates};
 use toml_edit::{Array, InlineTable, Item, Table, value};
 
 use super::fields::{Fields, set_or_remove, write_limits};
+use crate::Error;
 use crate::drives::{Found, OnDrive};
 use crate::net::rate::Limits;
 use crate::place::Place;
@@ -19,8 +20,8 @@ pub struct LaneConfig {
     pub name: String,
     /// What the ledger knows it by; made once, never changed.
     pub id: String,
-    /// The near folder, absolute.
-    pub near: PathBuf,
+    /// The near folder: one of this computer, absolute, or one of an account.
+    pub near: Place,
     /// The far folder: one of an account, or one of this computer.
     pub far: Place,
     /// The drive the near folder lies on, where that is not the computer's own disk.
@@ -77,7 +78,7 @@ const LANE_KEYS: [&str; 20] = [
 impl LaneConfig {
     /// A lane of the usual terms that leaves nothing out.
     #[must_use]
-    pub fn new(name: &str, id: &str, near: PathBuf, far: Place) -> LaneConfig {
+    pub fn new(name: &str, id: &str, near: Place, far: Place) -> LaneConfig {
         LaneConfig {
             name: name.to_owned(),
             id: id.to_owned(),
@@ -100,13 +101,48 @@ impl LaneConfig {
         self.far.to_string()
     }
 
-    /// The account of the far side, where it is one of an account.
+    /// The folder of a side.
     #[must_use]
-    pub fn account(&self) -> Option<&str> {
-        match &self.far {
-            Place::Far { account, .. } => Some(account),
-            Place::Local(_) => None,
+    pub fn place(&self, side: Side) -> &Place {
+        match side {
+            Side::Near => &self.near,
+            Side::Far => &self.far,
         }
+    }
+
+    /// The near folder, where it must be one of this computer.
+    ///
+    /// # Errors
+    /// Where it is one of an account.
+    pub fn near_folder(&self) -> Result<&Path, Error> {
+        self.near.local().ok_or_else(|| {
+            Error::usage(
+                self.side_words(Side::Near),
+                "it is a folder of an account, and this is for folders of this computer",
+                format!("See what the lane is: katabatic lane show {}", self.name),
+            )
+        })
+    }
+
+    /// A side as errors name it.
+    #[must_use]
+    pub fn side_words(&self, side: Side) -> String {
+        let place = self.place(side);
+        format!("the {} side of lane {}, {place}", side.name(), self.name)
+    }
+
+    /// The account of a side, where it is one of an account.
+    #[must_use]
+    pub fn account(&self, side: Side) -> Option<&str> {
+        self.place(side).account()
+    }
+
+    /// Whether a side is a folder of this account.
+    #[must_use]
+    pub fn uses(&self, account: &str) -> bool {
+        [Side::Near, Side::Far]
+            .into_iter()
+            .any(|side| self.account(side) == Some(account))
     }
 
     /// What the ledger is told of the terms: under other ones, what was agreed says nothing.
@@ -125,23 +161,25 @@ impl LaneConfig {
         format!("{rules:?} {folders:?} {}", choice.new_folders.word())
     }
 
-    /// What stands for the far side in a dated name: `@office`, or the folder's own name.
+    /// What stands for a side in a dated name: `@office`, or the name of a far folder; nothing for a folder here.
     #[must_use]
-    pub fn far_label(&self) -> String {
-        match &self.far {
-            Place::Far { account, .. } => format!("@{account}"),
-            Place::Local(path) => path.file_name().map_or_else(
+    pub fn label(&self, side: Side) -> Option<String> {
+        match (self.place(side), side) {
+            (Place::Far { account, .. }, _) => Some(format!("@{account}")),
+            (Place::Local(_), Side::Near) => None,
+            (Place::Local(path), Side::Far) => Some(path.file_name().map_or_else(
                 || "there".into(),
                 |name| name.to_string_lossy().into_owned(),
-            ),
+            )),
         }
     }
 
     /// The lane with its folders where their drives are mounted now.
     pub(super) fn where_drives_are(mut self) -> LaneConfig {
-        if let Some(Found::At(path)) = self.near_drive.as_ref().map(|drive| drive.find(&self.near))
+        if let (Some(drive), Place::Local(near)) = (&self.near_drive, &self.near)
+            && let Found::At(path) = drive.find(near)
         {
-            self.near = path;
+            self.near = Place::Local(path);
         }
         if let (Some(drive), Place::Local(far)) = (&self.far_drive, &self.far)
             && let Found::At(path) = drive.find(far)
@@ -168,27 +206,27 @@ impl LaneConfig {
         let fields = Fields::of(&format!("lane.{name}"), table, &LANE_KEYS)?;
         let odd =
             |key: &str, text: &str, why: &str| format!("[lane.{name}] {key} = \"{text}\": {why}");
-        let near = fields.text("near")?;
-        if !PathBuf::from(&near).is_absolute() {
-            return Err(odd("near", &near, "it must be an absolute path"));
-        }
-        let far = fields.text("far")?;
-        let far = match Place::parse(&far, accounts) {
-            Ok(Place::Local(_)) if !PathBuf::from(&far).is_absolute() => Err(
-                "it must be @ACCOUNT/FOLDER of an account above, or an absolute path".to_owned(),
-            ),
-            // As it was written: a drive that is not plugged in resolves to something else.
-            Ok(Place::Local(_)) => Ok(Place::Local(PathBuf::from(&far))),
-            Ok(place) => Ok(place),
-            Err(error) => Err(error.why),
-        }
-        .map_err(|why| odd("far", &far, &why))?;
+        let place = |key: &str| -> Result<Place, String> {
+            let text = fields.text(key)?;
+            match Place::parse(&text, accounts) {
+                Ok(Place::Local(_)) if !PathBuf::from(&text).is_absolute() => Err(odd(
+                    key,
+                    &text,
+                    "it must be an absolute path, or @ACCOUNT/FOLDER of an account above",
+                )),
+                // As it was written: a drive that is not plugged in resolves to something else.
+                Ok(Place::Local(_)) => Ok(Place::Local(PathBuf::from(&text))),
+                Ok(place) => Ok(place),
+                Err(error) => Err(odd(key, &text, &error.why)),
+            }
+        };
+        let (near, far) = (place("near")?, place("far")?);
         let brake = BrakeLimits::default();
         let never_fine = fields.number("brake_never_fine")?;
         Ok(LaneConfig {
             name: name.to_owned(),
             id: fields.text("id")?,
-            near: near.into(),
+            near,
             far,
             near_drive: fields.drive("near_drive")?,
             far_drive: fields.drive("far_drive")?,
@@ -217,12 +255,15 @@ impl LaneConfig {
 
     /// Writes what differs from the usual; comments and the order of what is there stay.
     pub(super) fn write(&self, table: &mut Item) -> Result<(), String> {
-        let near = self
-            .near
-            .to_str()
-            .ok_or_else(|| "its path is not UTF-8".to_owned())?;
+        let near = match &self.near {
+            Place::Local(near) => near
+                .to_str()
+                .ok_or_else(|| "its path is not UTF-8".to_owned())?
+                .to_owned(),
+            near @ Place::Far { .. } => near.to_string(),
+        };
         set(table, "id", &self.id);
-        set(table, "near", near);
+        set(table, "near", &near);
         set(table, "far", &self.far_place());
         for (key, drive) in [
             ("near_drive", &self.near_drive),

@@ -175,11 +175,13 @@ impl Config {
             }
         }
         for lane in &mut self.lanes {
-            if let Place::Far { account, .. } = &mut lane.far
-                && account == from
-            {
-                to.clone_into(account);
-                self.document["lane"][&lane.name]["far"] = value(lane.far_place());
+            for (key, place) in [("near", &mut lane.near), ("far", &mut lane.far)] {
+                if let Place::Far { account, .. } = place
+                    && account == from
+                {
+                    to.clone_into(account);
+                    self.document["lane"][&lane.name][key] = value(place.to_string());
+                }
             }
         }
         self.save()
@@ -295,7 +297,7 @@ impl Config {
 }
 
 fn unwritable(lane: &LaneConfig, why: String) -> Error {
-    let what = format!("the folder {}", lane.near.display());
+    let what = format!("the folder {}", lane.near);
     Error::usage(what, why, "Rename the folder.")
 }
 
@@ -397,5 +399,35 @@ mod tests {
             let error = Config::read(&home).unwrap_err();
             assert!(error.why.contains(names), "{text:?}: {error:?}");
         }
+    }
+
+    #[test]
+    fn fuzz_config() {
+        let (_dir, home) = home("");
+        crate::fuzz::each("config", |text| {
+            fs::write(home.config_file(), text).unwrap();
+            let Ok(config) = Config::read(&home) else {
+                return;
+            };
+            // What was understood is written in the same words, and understood again.
+            for lane in config.lanes.clone() {
+                let mut again = config.clone();
+                again.change_lane(lane).unwrap();
+                assert_eq!(Config::read(&home).unwrap().lanes, config.lanes);
+            }
+        });
+    }
+
+    #[test]
+    fn fuzz_rules() {
+        use katabatic_core::{Entry, RelPath, Rule, Stamp};
+        let path = RelPath::parse("Old/deep/a.tmp").unwrap();
+        crate::fuzz::each_text("rules", |text| {
+            if let Ok(rule) = Rule::parse(text) {
+                assert_eq!(Rule::parse(rule.text()).unwrap(), rule);
+                let _ = rule.catches(&path, &Entry::file(1, Stamp::new("")));
+                assert!(!rule.meaning().is_empty());
+            }
+        });
     }
 }

@@ -125,13 +125,17 @@ fn stand_of(config: &Config, ledger: &Ledger, folder: &Standard) -> Result<Stand
         _ => return Ok(Stand::Missing),
     }
     let here = absolute(here);
-    if let Some(lane) = config.lanes.iter().find(|lane| lane.near == here) {
-        return covered(ledger, lane);
-    }
-    let touching = config
+    if let Some(lane) = config
         .lanes
         .iter()
-        .find(|lane| lane.near.starts_with(&here) || here.starts_with(&lane.near));
+        .find(|lane| lane.near.local() == Some(&here))
+    {
+        return covered(ledger, lane);
+    }
+    let touching = config.lanes.iter().find(|lane| {
+        let near = lane.near.local();
+        near.is_some_and(|near| near.starts_with(&here) || here.starts_with(near))
+    });
     Ok(touching.map_or(Stand::Free, |lane| Stand::InLane(lane.name.clone())))
 }
 
@@ -249,7 +253,7 @@ pub async fn lanes_for(
         let mut lane = LaneConfig::new(
             &free_name(config, word),
             &crate::home::random_hex(8)?,
-            near,
+            Place::Local(near),
             Place::Far {
                 account: wanted.account.clone(),
                 path: far,
@@ -451,7 +455,12 @@ pub async fn lanes_to_take_over(
             path: far,
         };
         let name = free_name(config, covered.folder.word);
-        let mut lane = LaneConfig::new(&name, &crate::home::random_hex(8)?, near, place);
+        let mut lane = LaneConfig::new(
+            &name,
+            &crate::home::random_hex(8)?,
+            Place::Local(near),
+            place,
+        );
         lane.terms = Terms::of(Direction::Down);
         lanes.push(lane);
     }

@@ -112,4 +112,14 @@ mod tests {
         let folders = standard_folders(Path::new("/h"), None);
         assert_eq!(folders[1].here, Some("/h/Documents".into()));
     }
+
+    #[test]
+    fn fuzz_user_dirs() {
+        crate::fuzz::each_text("user-dirs", |text| {
+            let folders = standard_folders(Path::new("/home/librarian"), Some(text));
+            assert_eq!(folders.len(), STANDARD.len());
+            let all = folders.iter().filter_map(|folder| folder.here.as_ref());
+            all.for_each(|here| assert!(here.is_absolute(), "{text:?}: {here:?}"));
+        });
+    }
 }

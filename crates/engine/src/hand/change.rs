@@ -11,7 +11,7 @@ use crate::ledger::runs::{Counts, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::place::Place;
 use crate::sides::local::LocalSide;
-use crate::sides::{Put, SideError};
+use crate::sides::{Put, SideError, SideStore as _};
 use crate::{Class, Error};
 
 /// Makes a folder; whether it is a new one.
@@ -255,8 +255,10 @@ impl Hand<'_> {
             super::ROOM,
             self.stop.clone(),
         )?;
-        count_local(&side.spare_at(&spare.slot))
-            .map_err(|error| SideError::Failed(error.to_string()))
+        let Some(there) = side.spare_here(&spare.slot) else {
+            return Err(SideError::Missing);
+        };
+        count_local(&there).map_err(|error| SideError::Failed(error.to_string()))
     }
 }
 

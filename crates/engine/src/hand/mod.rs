@@ -6,7 +6,7 @@
 mod change;
 mod copy;
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side, Stamp};
@@ -22,7 +22,7 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{LaneKey, Ledger, account_rows};
 use crate::lock::{RootLock, lock};
 use crate::net::rate::Limits;
-use crate::open::{connection_of, limited_client};
+use crate::open::{connection_of, limited_client, lock_at};
 use crate::pass::Progress;
 use crate::place::{Place, absolute};
 use crate::sides::local::LocalSide;
@@ -93,13 +93,11 @@ impl Hand<'_> {
     /// The lanes a place lies in.
     #[must_use]
     pub fn touched(&self, place: &Place) -> Vec<Touched> {
-        let lane_side = |lane: &crate::config::LaneConfig| match place {
-            Place::Local(path) if path.starts_with(&lane.near) => {
-                Some((Side::Near, lane.far_place()))
-            }
-            _ => place
-                .is_within(&lane.far)
-                .then(|| (Side::Far, lane.near.display().to_string())),
+        let lane_side = |lane: &crate::config::LaneConfig| {
+            let side = [Side::Near, Side::Far]
+                .into_iter()
+                .find(|side| place.is_within(lane.place(*side)))?;
+            Some((side, lane.place(side.other()).to_string()))
         };
         self.config
             .lanes
@@ -162,7 +160,7 @@ impl Hand<'_> {
     fn check_no_root(&self, what: &str, place: &Place) -> Result<(), Error> {
         self.check_not_own(what, place)?;
         let holds = |lane: &crate::config::LaneConfig| {
-            Place::Local(lane.near.clone()).is_within(place) || lane.far.is_within(place)
+            lane.near.is_within(place) || lane.far.is_within(place)
         };
         if let Some(lane) = self.config.lanes.iter().find(|lane| holds(lane)) {
             return Err(Error::usage(
@@ -199,18 +197,16 @@ impl Hand<'_> {
         Ok(())
     }
 
-    /// Locks the near roots that a local place lies in, so that no pass runs meanwhile.
+    /// Locks the lanes whose near side a place lies in, so that no pass runs meanwhile.
     fn lock(&self, places: &[&Place]) -> Result<Vec<RootLock>, Error> {
-        let near = |place: &&Place| match place {
-            Place::Local(path) => Some(path.clone()),
-            Place::Far { .. } => None,
+        let touched = |lane: &&crate::config::LaneConfig| {
+            places.iter().any(|place| place.is_within(&lane.near))
         };
-        let paths: Vec<PathBuf> = places.iter().filter_map(near).collect();
         self.config
             .lanes
             .iter()
-            .filter(|lane| paths.iter().any(|path| path.starts_with(&lane.near)))
-            .map(|lane| lock(&lane.near))
+            .filter(touched)
+            .map(|lane| lock(&lock_at(self.home, lane)?))
             .collect()
     }
 

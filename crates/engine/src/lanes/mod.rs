@@ -14,13 +14,13 @@ use crate::config::{AccountConfig, Config, LaneConfig, far_place};
 use crate::drives::OnDrive;
 use crate::ledger::{Ledger, intents, rows};
 use crate::lock::lock;
-use crate::open::{OpenLane, account_client, open_lane, side_failed};
+use crate::open::{OpenLane, account_client, lock_at, open_here, open_lane, side_failed};
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::{Place, absolute};
 use crate::seam::NoHook;
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{OWN_FOLDER, Put, SideError, SideStore};
+use crate::sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
@@ -40,6 +40,23 @@ pub async fn add(
     make: bool,
     stop: &Stop,
 ) -> Result<NextPass, Error> {
+    let (lane, next) = look_at_new(home, config, ledger, lane, make, stop).await?;
+    config.add_lane(lane)?;
+    Ok(next)
+}
+
+/// Checks a new lane and says what its first pass would do; the answer's lane is ready to be added to the config.
+///
+/// # Errors
+/// As [`add`].
+pub async fn look_at_new(
+    home: &Home,
+    config: &Config,
+    ledger: &Ledger,
+    lane: LaneConfig,
+    make: bool,
+    stop: &Stop,
+) -> Result<(LaneConfig, NextPass), Error> {
     config.check_free(
         "lane",
         &lane.name,
@@ -47,14 +64,19 @@ pub async fn add(
     )?;
     check_places(home, config, &lane, make, stop).await?;
     let lane = on_its_drives(lane);
-    let (mut tied_before, far_mark) = (marked(&lane.near), far_mark(&lane));
+    // Before the lane is opened: that makes its own folders.
+    let local_marks = [Side::Near, Side::Far].map(|side| lane.place(side).local().map(marked));
     let open = open_lane(home, config, ledger, &lane, stop).await?;
-    let far = Arc::clone(&open.far);
+    check_lists_dots(&open)?;
+    let stores = [open.near.clone(), open.far.clone()];
     let mut next = next_plan(open, ledger, stop).await?;
-    tied_before |= match far_mark {
-        Some(marked) => marked,
-        None => holds_own_folder(far.as_ref()).await,
-    };
+    let mut tied_before = false;
+    for (mark, store) in local_marks.into_iter().zip(stores) {
+        tied_before |= match mark {
+            Some(marked) => marked,
+            None => holds_own_folder(store.as_ref()).await,
+        };
+    }
     if tied_before {
         let lead = match lane.terms.direction.source() {
             None => format!(
@@ -67,8 +89,30 @@ pub async fn add(
             "one of these folders is, or was, in a lane. What differs becomes a conflict{lead}"
         ));
     }
-    config.add_lane(lane)?;
-    Ok(next)
+    Ok((lane, next))
+}
+
+/// Takes back what was made for a lane that was only looked at.
+///
+/// # Errors
+/// Where the ledger cannot be written.
+pub async fn withdraw(home: &Home, ledger: &Ledger, lane: &LaneConfig) -> Result<(), Error> {
+    let state = home.lane_room(&lane.id);
+    let mut rooms = vec![state.join("far"), state];
+    for root in [&lane.near, &lane.far].into_iter().filter_map(Place::local) {
+        let own = root.join(OWN_FOLDER);
+        rooms.extend([own.join(&lane.id), own]);
+    }
+    // Only what is empty goes: nothing was ever staged in it.
+    for room in rooms {
+        for folder in [room.join("staging"), room.join("spares"), room] {
+            let _ = std::fs::remove_dir(folder);
+        }
+    }
+    let id = lane.id.clone();
+    ledger
+        .write(move |connection| rows::drop_lane(connection, &id))
+        .await
 }
 
 /// Whether a folder of this computer bears the mark of a lane.
@@ -76,12 +120,32 @@ fn marked(folder: &Path) -> bool {
     LocalSide::recognise(folder).is_ok_and(|known| known.starts_with("mark "))
 }
 
-/// The same of the far folder, where that is one of this computer.
-fn far_mark(lane: &LaneConfig) -> Option<bool> {
-    match &lane.far {
-        Place::Local(far) => Some(marked(far)),
-        Place::Far { .. } => None,
+/// A near side is trusted to list what it holds; an account that hides names can only be a far side, where they are
+/// looked at one by one.
+fn check_lists_dots(open: &OpenLane) -> Result<(), Error> {
+    let dotted = RelPath::parse(".dotted");
+    let hides = dotted.is_ok_and(|path| open.near.may_hide(&path));
+    // Where nothing is ever written, whatever is known was listed.
+    if !hides || open.near.is_read_only() {
+        return Ok(());
     }
+    let lane = &open.config;
+    let next = match lane.far {
+        Place::Far { .. } => format!(
+            "Tie them the other way round: --near {} --far {}",
+            lane.far, lane.near
+        ),
+        Place::Local(_) => "Make it the far side.".to_owned(),
+    };
+    Err(Error::usage(
+        format!("the lane {}", lane.name),
+        format!(
+            "the server of {} does not list names that begin with a dot (or was not tested: katabatic account test {}), so a missing one proves nothing",
+            lane.near,
+            lane.near.account().unwrap_or_default()
+        ),
+        next,
+    ))
 }
 
 /// Whether an account's folder holds the tool's own, from a lane of this computer or another.
@@ -94,11 +158,8 @@ async fn holds_own_folder(far: &dyn SideStore) -> bool {
 
 /// A lane with the drives that its folders lie on.
 fn on_its_drives(mut lane: LaneConfig) -> LaneConfig {
-    lane.near_drive = OnDrive::of(&lane.near);
-    lane.far_drive = match &lane.far {
-        Place::Local(far) => OnDrive::of(far),
-        Place::Far { .. } => None,
-    };
+    lane.near_drive = lane.near.local().and_then(OnDrive::of);
+    lane.far_drive = lane.far.local().and_then(OnDrive::of);
     lane
 }
 
@@ -113,18 +174,32 @@ async fn check_places(
     lane.terms.check().map_err(|why| {
         Error::usage(&what, format!("its direction must be {why}"), "Choose one.")
     })?;
-    check_own_home(home, &lane.near)?;
-    if let Place::Local(far) = &lane.far {
-        check_own_home(home, far)?;
+    if let (Place::Far { .. }, Place::Local(far)) = (&lane.near, &lane.far) {
+        return Err(Error::usage(
+            what,
+            "its near side is in an account and its far side on this computer",
+            format!(
+                "Tie them the other way round: --near {} --far {}",
+                far.display(),
+                lane.near
+            ),
+        ));
+    }
+    let sides = [Side::Near, Side::Far];
+    for folder in sides.iter().filter_map(|side| lane.place(*side).local()) {
+        check_own_home(home, folder)?;
     }
     check_overlaps(config, lane)?;
-    check_folder(lane, &lane.near, make)?;
-    match &lane.far {
-        Place::Local(far) => check_folder(lane, far, make),
-        Place::Far { account, path } => {
-            check_far(home, config.account(account)?, lane, path, make, stop).await
+    for side in sides {
+        match lane.place(side) {
+            Place::Local(folder) => check_folder(lane, folder, make)?,
+            Place::Far { account, path } => {
+                let account = config.account(account)?;
+                check_in_account(home, account, lane, (side, path), make, stop).await?;
+            }
         }
     }
+    Ok(())
 }
 
 /// What the next pass of a lane would do.
@@ -138,6 +213,8 @@ pub struct NextPass {
     pub far_read_only: bool,
     /// What is unwise about the lane, though possible; a sentence each.
     pub unwise: Vec<String>,
+    /// What its disks lack.
+    pub lacks: Vec<Shortcomings>,
 }
 
 /// Whether a change makes the next pass a first pass: what was agreed under other terms says nothing any more.
@@ -204,14 +281,19 @@ pub async fn preview_change(
 ///
 /// # Errors
 /// Where ledger or config cannot be written.
-pub async fn change(config: &mut Config, ledger: &Ledger, after: LaneConfig) -> Result<(), Error> {
+pub async fn change(
+    home: &Home,
+    config: &mut Config,
+    ledger: &Ledger,
+    after: LaneConfig,
+) -> Result<(), Error> {
     let before = config.lane(&after.name)?.clone();
     let after = if (&before.near, &before.far) == (&after.near, &after.far) {
         after
     } else {
         on_its_drives(after)
     };
-    let _lock = lock(&before.near)?;
+    let _lock = lock(&lock_at(home, &before)?)?;
     let what = format!("changing the lane {}", after.name);
     check_finished(ledger, &after.id, &what, &after.name)?;
     // The ledger first: cut off between the two, the next pass is a first pass as the lane was, and harmless.
@@ -267,6 +349,24 @@ fn folders_that_change(before: &LaneConfig, after: &LaneConfig) -> Vec<RelPath> 
         .chain(taken)
         .cloned()
         .collect()
+}
+
+/// What the disks of a lane lack; nothing of a disk that is not there.
+pub async fn shortcomings(
+    home: &Home,
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    stop: &Stop,
+) -> Vec<Shortcomings> {
+    let mut said = Vec::new();
+    for side in [Side::Near, Side::Far] {
+        if let Some(root) = lane.place(side).local()
+            && let Ok(here) = open_here(home, ledger, lane, (side, root), stop)
+        {
+            said.extend(here.shortcomings().await);
+        }
+    }
+    said
 }
 
 /// Takes a lane away; every file stays on both sides.
@@ -349,17 +449,17 @@ fn check_folder(lane: &LaneConfig, folder: &Path, make: bool) -> Result<(), Erro
     }
 }
 
-async fn check_far(
+async fn check_in_account(
     home: &Home,
     account: &AccountConfig,
     lane: &LaneConfig,
-    path: &RelPath,
+    (side, path): (Side, &RelPath),
     make: bool,
     stop: &Stop,
 ) -> Result<(), Error> {
     let client = account_client(home, account, stop)?;
     let root = WebdavSide::new(client, RelPath::root(), "none", "none");
-    let failed = |error: SideError| side_failed(lane, Side::Far, &error);
+    let failed = |error: SideError| side_failed(lane, side, &error);
     let mut at = RelPath::root();
     for part in path.parts() {
         at = at
@@ -400,6 +500,11 @@ async fn check_far(
 }
 
 async fn next_plan(open: OpenLane, ledger: &Ledger, stop: &Stop) -> Result<NextPass, Error> {
+    let unwise = unwise(&open.config);
+    let mut lacks = Vec::new();
+    for side in [Side::Near, Side::Far] {
+        lacks.extend(open.store(side).shortcomings().await);
+    }
     let pass = Pass {
         lane: open,
         ledger: ledger.clone(),
@@ -413,7 +518,8 @@ async fn next_plan(open: OpenLane, ledger: &Ledger, stop: &Stop) -> Result<NextP
     Ok(NextPass {
         first: pass.lane.row.pass == 0,
         far_read_only: pass.lane.far.is_read_only(),
-        unwise: unwise(&pass.lane.config),
+        unwise,
+        lacks,
         plan,
     })
 }

@@ -79,21 +79,18 @@ fn relation(mine: &Claim, theirs: &Claim) -> Option<&'static str> {
 
 fn claims(config: &Config, lane: &LaneConfig) -> Result<[Claim; 2], Error> {
     let writes = |side| lane.terms.direction.writes_to(side);
-    Ok([
-        Claim {
-            shown: lane.near.display().to_string(),
-            address: of_folder(&lane.near),
-            writes: writes(Side::Near),
-        },
-        Claim {
-            shown: lane.far_place(),
-            address: match &lane.far {
+    let claim = |side| {
+        let place = lane.place(side);
+        Ok(Claim {
+            shown: place.to_string(),
+            address: match place {
                 Place::Local(path) => of_folder(path),
                 Place::Far { account, path } => of_account(config, account, path)?,
             },
-            writes: writes(Side::Far),
-        },
-    ])
+            writes: writes(side),
+        })
+    };
+    Ok([claim(Side::Near)?, claim(Side::Far)?])
 }
 
 fn of_folder(path: &std::path::Path) -> Vec<String> {

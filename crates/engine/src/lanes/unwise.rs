@@ -10,11 +10,7 @@ use crate::place::{Place, absolute};
 #[must_use]
 pub fn unwise(lane: &LaneConfig) -> Vec<String> {
     let mut said = Vec::new();
-    let mut folders = vec![lane.near.as_path()];
-    if let Place::Local(far) = &lane.far {
-        folders.push(far);
-    }
-    for folder in folders {
+    for folder in [&lane.near, &lane.far].into_iter().filter_map(Place::local) {
         let shown = folder.display();
         if is_root_of_a_disk(folder) {
             said.push(format!(

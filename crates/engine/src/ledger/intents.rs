@@ -23,6 +23,9 @@ pub struct Version {
     /// When the side received it, where that is known; nanoseconds since 1970.
     #[serde(default)]
     pub received: Option<i64>,
+    /// What finds the file again after a move, where the side gives anything with its listings.
+    #[serde(default)]
+    pub handle: Option<String>,
 }
 
 impl Version {
@@ -36,6 +39,7 @@ impl Version {
             content: None,
             edited: None,
             received: None,
+            handle: None,
         }
     }
 
@@ -49,6 +53,7 @@ impl Version {
             content: entry.content.or(content).map(|digest| digest.hex()),
             edited: entry.edited.map(|at| at.0),
             received: entry.received.map(|at| at.0),
+            handle: entry.handle.as_deref().map(str::to_owned),
         }
     }
 
@@ -88,6 +93,7 @@ impl Version {
             content: self.digest(),
             edited: self.edited(),
             received: self.received.map(EditTime),
+            handle: self.handle.as_deref().map(Into::into),
             ..Entry::file(self.size, self.stamp())
         }
     }
@@ -113,6 +119,12 @@ pub struct Intent {
     pub unproven: bool,
     /// Whether the other side ever listed the name.
     pub source_listed: bool,
+    /// For a move: the older name.
+    #[serde(default)]
+    pub moved_from: Option<String>,
+    /// For the move of a folder: a file in it, and its version there, by which the folder is known again.
+    #[serde(default)]
+    pub member: Option<(String, Version)>,
     /// Why, in words, for the spares.
     pub why: String,
 }

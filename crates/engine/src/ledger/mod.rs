@@ -7,6 +7,7 @@
 pub mod account_rows;
 pub(crate) mod block_rows;
 pub mod intents;
+mod mend;
 pub(crate) mod partial_rows;
 pub mod rows;
 pub mod runs;
@@ -16,11 +17,13 @@ pub mod spare_rows;
 mod tests;
 
 use std::path::{Path, PathBuf};
-use std::sync::mpsc;
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::thread;
 
 use rusqlite::{Connection, OpenFlags};
 use tokio::sync::oneshot;
+
+use katabatic_core::words;
 
 use crate::Error;
 use crate::home::Home;
@@ -36,7 +39,23 @@ struct Job {
 #[derive(Clone)]
 pub struct Ledger {
     file: PathBuf,
-    jobs: mpsc::Sender<Job>,
+    writer: Writer,
+    /// What had to be put right when it was opened, in sentences for a person.
+    pub mended: Vec<String>,
+}
+
+#[derive(Clone)]
+enum Writer {
+    /// A thread of its own, which commits whatever is waiting.
+    Thread(mpsc::Sender<Job>),
+    /// Whoever waits for a write commits it, with all that came before.
+    Here(Arc<Mutex<InMemory>>),
+}
+
+/// A ledger in memory, and the writes that nobody has waited for yet.
+struct InMemory {
+    connection: Connection,
+    waiting: Vec<Deed>,
 }
 
 /// The number a lane has inside the ledger.
@@ -60,15 +79,76 @@ impl Ledger {
                 "Keep the file as it is; without it (renamed), the next pass compares both sides and loses nothing.",
             )
         };
-        let mut connection = connect(&file, OpenFlags::default()).map_err(|why| fail(&why))?;
-        restrict(&file);
-        schema::migrate(&mut connection).map_err(|why| fail(&why))?;
+        let mut mended = Vec::new();
+        let opened = match mend::is_noted(&file) {
+            true => Err(OpenError::Damaged),
+            false => prepared(&file),
+        };
+        let mut connection = match opened {
+            Ok(connection) => connection,
+            Err(OpenError::Damaged) => {
+                let aside = mend::set_aside(&file).map_err(|why| fail(&why))?;
+                let connection = prepared(&file).map_err(|why| fail(&why))?;
+                let spares = mend::salvage(&connection, &aside);
+                mended.push(format!(
+                    "the ledger was damaged and cannot be trusted. It was set aside as {}; {} taken over into a new one. The next pass of each lane compares both sides, and removes nothing.",
+                    aside.display(),
+                    words::count(spares, "spare was", "spares were")
+                ));
+                connection
+            }
+            Err(error) => return Err(fail(&error)),
+        };
+        if let Some(before) = home.is_another_computer()? {
+            rows::forget_computer(&connection).map_err(|why| fail(&why))?;
+            home.forget_computer()?;
+            mended.push(format!(
+                "this is another computer than the one this ledger was made on (a copy of its disk, or a home that moved). It got a name of its own; the next pass of each lane compares both sides, and removes nothing. What was kept in accounts before lies in .katabatic/{before} there."
+            ));
+        }
         let (jobs, inbox) = mpsc::channel();
+        let at = file.clone();
         thread::Builder::new()
             .name("ledger".into())
-            .spawn(move || keep_writing(&mut connection, &inbox))
+            .spawn(move || keep_writing(&mut connection, &inbox, &at))
             .map_err(|why| fail(&why))?;
-        Ok(Ledger { file, jobs })
+        Ok(Ledger {
+            file,
+            writer: Writer::Thread(jobs),
+            mended,
+        })
+    }
+
+    /// A ledger in memory, for trials: it has no thread, so that a trial can be repeated exactly, and what nobody waited
+    /// for is lost with [`Ledger::lose_what_waits`], as it is when a process is killed.
+    ///
+    /// # Errors
+    /// Where SQLite cannot make one.
+    pub fn in_memory() -> Result<Ledger, Error> {
+        let fail =
+            |why: &dyn std::fmt::Display| Error::failed("making a ledger in memory", why, "");
+        let mut connection = Connection::open_in_memory().map_err(|why| fail(&why))?;
+        schema::migrate(&mut connection).map_err(|why| fail(&why))?;
+        let waiting = Vec::new();
+        Ok(Ledger {
+            file: PathBuf::from("in memory"),
+            writer: Writer::Here(Arc::new(Mutex::new(InMemory {
+                connection,
+                waiting,
+            }))),
+            mended: Vec::new(),
+        })
+    }
+
+    /// Forgets what was written without waiting, where the ledger is in memory; how much that was.
+    pub fn lose_what_waits(&self) -> usize {
+        match &self.writer {
+            Writer::Thread(_) => 0,
+            Writer::Here(ledger) => {
+                let mut ledger = ledger.lock().unwrap_or_else(PoisonError::into_inner);
+                std::mem::take(&mut ledger.waiting).len()
+            }
+        }
     }
 
     /// Writes, and waits until it is on the disk.
@@ -79,6 +159,15 @@ impl Ledger {
         &self,
         deed: impl FnOnce(&Connection) -> rusqlite::Result<T> + Send + 'static,
     ) -> Result<T, Error> {
+        let jobs = match &self.writer {
+            Writer::Thread(jobs) => jobs,
+            Writer::Here(ledger) => {
+                let mut ledger = ledger.lock().unwrap_or_else(PoisonError::into_inner);
+                return ledger
+                    .write(deed)
+                    .map_err(|why| self.failed(&why.to_string()));
+            }
+        };
         let (done, outcome) = oneshot::channel();
         let (give, take) = oneshot::channel();
         let deed = move |connection: &Connection| {
@@ -91,7 +180,7 @@ impl Ledger {
             done: Some(done),
         };
         let ended = || self.failed("its thread has ended");
-        self.jobs.send(job).map_err(|_| ended())?;
+        jobs.send(job).map_err(|_| ended())?;
         match outcome.await {
             Ok(Ok(())) => take.await.map_err(|_| ended()),
             Ok(Err(why)) => Err(self.failed(&why)),
@@ -104,11 +193,17 @@ impl Ledger {
         &self,
         deed: impl FnOnce(&Connection) -> rusqlite::Result<()> + Send + 'static,
     ) {
-        // A thread that has ended left the reason in `broken`, which `flush` reports.
-        let _ = self.jobs.send(Job {
-            deed: Box::new(deed),
-            done: None,
-        });
+        let deed = Box::new(deed);
+        match &self.writer {
+            Writer::Thread(jobs) => {
+                // A thread that has ended left the reason in `broken`, which `flush` reports.
+                let _ = jobs.send(Job { deed, done: None });
+            }
+            Writer::Here(ledger) => {
+                let mut ledger = ledger.lock().unwrap_or_else(PoisonError::into_inner);
+                ledger.waiting.push(deed);
+            }
+        }
     }
 
     /// Waits until everything written so far is on the disk.
@@ -139,16 +234,78 @@ impl Ledger {
         &self,
         query: impl FnOnce(&Connection) -> rusqlite::Result<T>,
     ) -> Result<T, Error> {
-        query(&self.reader()?).map_err(|why| self.failed(&why.to_string()))
+        let found = match &self.writer {
+            Writer::Thread(_) => query(&self.reader()?),
+            Writer::Here(ledger) => {
+                let ledger = ledger.lock().unwrap_or_else(PoisonError::into_inner);
+                query(&ledger.connection)
+            }
+        };
+        found.map_err(|why| {
+            if mend::is_damage(&why) {
+                mend::note_damage(&self.file);
+            }
+            self.failed(&why.to_string())
+        })
+    }
+
+    /// Notes that what was read cannot be: the next program that opens the ledger sets it aside.
+    pub(crate) fn distrust(&self) {
+        mend::note_damage(&self.file);
     }
 
     pub(crate) fn failed(&self, why: &str) -> Error {
+        if mend::is_noted(&self.file) {
+            return Error::failed(
+                format!("the ledger {}", self.file.display()),
+                format!("it is damaged: {why}"),
+                "Say the same again: the ledger is set aside then, and the next pass compares both sides and removes nothing.",
+            );
+        }
         Error::failed(
             format!("the ledger {}", self.file.display()),
             why,
             "Look at the disk's room and the file's rights, then sync again; nothing carried so far is lost.",
         )
     }
+}
+
+impl InMemory {
+    fn write<T>(
+        &mut self,
+        deed: impl FnOnce(&Connection) -> rusqlite::Result<T>,
+    ) -> rusqlite::Result<T> {
+        let waiting = std::mem::take(&mut self.waiting);
+        commit(&mut self.connection, waiting)?;
+        let transaction = self.connection.transaction()?;
+        let result = deed(&transaction)?;
+        transaction.commit()?;
+        Ok(result)
+    }
+}
+
+/// Why a ledger could not be opened.
+#[derive(Debug, thiserror::Error)]
+enum OpenError {
+    #[error("it is damaged")]
+    Damaged,
+    #[error("{0}")]
+    Other(String),
+}
+
+/// Opened, and in the form of this version.
+fn prepared(file: &Path) -> Result<Connection, OpenError> {
+    let sorted = |why: rusqlite::Error| match mend::is_damage(&why) {
+        true => OpenError::Damaged,
+        false => OpenError::Other(why.to_string()),
+    };
+    let mut connection = connect(file, OpenFlags::default()).map_err(sorted)?;
+    restrict(file);
+    schema::migrate(&mut connection).map_err(|why| match why.downcast::<rusqlite::Error>() {
+        Ok(why) => sorted(*why),
+        Err(why) => OpenError::Other(why.to_string()),
+    })?;
+    Ok(connection)
 }
 
 fn connect(file: &Path, flags: OpenFlags) -> rusqlite::Result<Connection> {
@@ -165,7 +322,7 @@ fn restrict(file: &Path) {
     let _ = std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600));
 }
 
-fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>) {
+fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>, file: &Path) {
     // The first failure, also of a write that nobody waited for: after it nothing more is written, so that no later
     // write stands in the ledger without the one it builds on.
     let mut broken: Option<String> = None;
@@ -179,7 +336,12 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>) {
         let (deeds, waiting): (Vec<Deed>, Vec<_>) =
             batch.into_iter().map(|job| (job.deed, job.done)).unzip();
         if broken.is_none() {
-            broken = commit(connection, deeds).err().map(|why| why.to_string());
+            broken = commit(connection, deeds).err().map(|why| {
+                if mend::is_damage(&why) {
+                    mend::note_damage(file);
+                }
+                why.to_string()
+            });
         }
         for done in waiting.into_iter().flatten() {
             // Whoever stopped waiting needs no answer.

@@ -9,6 +9,7 @@ use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
+use crate::sides::local::handle_of;
 
 /// A row as it stands in the ledger.
 #[derive(Clone, Debug)]
@@ -63,6 +64,8 @@ pub struct Agreed {
     pub edited: Option<EditTime>,
     /// What finds the near file again after a move: its file handle.
     pub near_handle: Option<String>,
+    /// What finds the far file again after a move, where the side gives anything.
+    pub far_handle: Option<String>,
     /// Whether the far content is only believed to be the agreed one.
     pub unproven: bool,
 }
@@ -97,6 +100,8 @@ pub struct LaneRow {
     pub token: Option<String>,
     /// When the far side was last listed whole.
     pub listed_at: Option<EditTime>,
+    /// The number that was noted at the near root last; it only ever grows.
+    pub noted: u64,
 }
 
 /// The lane of this id, where the ledger knows it.
@@ -116,14 +121,30 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
             selection: row.get(9)?,
             token: row.get(5)?,
             listed_at: row.get::<_, Option<i64>>(6)?.map(EditTime),
+            noted: row.get(10)?,
         })
     };
-    let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at, far_root, terms, selection
+    let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at, far_root, terms, selection,
+                      noted
                FROM lane WHERE id = ?1";
     connection
         .prepare_cached(sql)?
         .query_row([id], read)
         .optional()
+}
+
+/// Remembers what was noted at the near root.
+pub(crate) fn set_noted(
+    connection: &Connection,
+    lane: LaneKey,
+    number: u64,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE lane SET noted = ?2 WHERE number = ?1",
+            params![lane.0, number],
+        )
+        .map(drop)
 }
 
 pub(crate) fn set_near_root(
@@ -147,8 +168,15 @@ pub(crate) fn set_near_stamp(
     stamp: &Stamp,
 ) -> rusqlite::Result<()> {
     connection
-        .prepare_cached("UPDATE row SET near_stamp = ?3 WHERE lane = ?1 AND key = ?2")?
-        .execute(params![lane.0, path.key(), stamp.as_str()])
+        .prepare_cached(
+            "UPDATE row SET near_stamp = ?3, near_handle = ?4 WHERE lane = ?1 AND key = ?2",
+        )?
+        .execute(params![
+            lane.0,
+            path.key(),
+            stamp.as_str(),
+            handle_of(stamp)
+        ])
         .map(drop)
 }
 
@@ -289,6 +317,17 @@ pub(crate) fn forget_agreed(connection: &Connection, id: &str) -> rusqlite::Resu
     Ok(())
 }
 
+/// Forgets what was agreed on in every lane, with the roots on this computer still known. Those in accounts are known by
+/// this computer's own folder there, which has another name from now on.
+pub(crate) fn forget_computer(connection: &Connection) -> rusqlite::Result<()> {
+    connection.execute_batch(
+        "DELETE FROM row; DELETE FROM blocks; DELETE FROM partial;
+         UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL;
+         UPDATE lane SET far_marked = 0 WHERE far_root IS NULL;
+         UPDATE lane SET near_root = NULL WHERE near_root LIKE 'http%';",
+    )
+}
+
 /// Forgets what was agreed on in a folder of a lane.
 pub(crate) fn forget_within(
     connection: &Connection,
@@ -320,11 +359,14 @@ pub(crate) fn agree(
 ) -> rusqlite::Result<()> {
     let base = &agreed.base;
     let sql = "INSERT INTO row (lane, key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away,
-                                edited, near_handle, unproven)
-               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)
+                                edited, near_handle, unproven, far_handle)
+               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)
                ON CONFLICT (lane, key) DO UPDATE SET
                    kind = ?3, size = ?4, content = ?5, near_stamp = ?6, far_stamp = ?7, near_listed = ?8,
-                   far_listed = ?9, away = ?10, edited = ?11, near_handle = ?12, unproven = ?13,
+                   far_listed = ?9, away = ?10, edited = ?11, unproven = ?13,
+                   -- What is told by the changes alone names no handle of what did not change.
+                   near_handle = COALESCE(?12, CASE WHEN ltrim(near_stamp, '?') = ltrim(?6, '?') THEN near_handle END),
+                   far_handle = COALESCE(?14, CASE WHEN ltrim(far_stamp, '?') = ltrim(?7, '?') THEN far_handle END),
                    near_seen_kind = NULL, near_seen_size = NULL, near_seen_stamp = NULL, near_seen_edited = NULL,
                    far_seen_kind = NULL, far_seen_size = NULL, far_seen_stamp = NULL, far_seen_edited = NULL,
                    far_seen_received = NULL, open_pass = NULL, state = NULL, reason = NULL";
@@ -342,6 +384,7 @@ pub(crate) fn agree(
         agreed.edited.map(|at| at.0),
         agreed.near_handle,
         agreed.unproven,
+        agreed.far_handle,
     ])?;
     Ok(())
 }
@@ -360,6 +403,87 @@ pub(crate) fn forget(
             .execute(params![lane.0, path.key()])?;
     }
     Ok(())
+}
+
+/// Forgets a path and all below it.
+pub(crate) fn forget_all(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+) -> rusqlite::Result<()> {
+    for below in keys_within(connection, lane, path)? {
+        forget(connection, lane, &below)?;
+    }
+    Ok(())
+}
+
+/// What finds the file again that was agreed on at a path, on one side.
+pub(crate) fn handle(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+    side: Side,
+) -> rusqlite::Result<Option<String>> {
+    let sql = match side {
+        Side::Near => "SELECT near_handle FROM row WHERE lane = ?1 AND key = ?2",
+        Side::Far => "SELECT far_handle FROM row WHERE lane = ?1 AND key = ?2",
+    };
+    let handle = connection
+        .prepare_cached(sql)?
+        .query_row(params![lane.0, path.key()], |row| row.get(0))
+        .optional()?;
+    Ok(handle.flatten())
+}
+
+fn keys_within(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+) -> rusqlite::Result<Vec<RelPath>> {
+    let mut high = path.key();
+    high.push(1);
+    connection
+        .prepare_cached("SELECT key FROM row WHERE lane = ?1 AND key >= ?2 AND key < ?3")?
+        .query_map(params![lane.0, path.key(), high], |row| path_of(row, 0))?
+        .collect()
+}
+
+/// What is known under one name is known under another, with all below it. On `moved_on`, nobody has listed the new
+/// names yet.
+pub(crate) fn rename(
+    connection: &Connection,
+    lane: LaneKey,
+    from: &RelPath,
+    to: &RelPath,
+    moved_on: Side,
+) -> rusqlite::Result<()> {
+    for old in keys_within(connection, lane, from)? {
+        let Some(new) = old.rebased(from, to) else {
+            continue;
+        };
+        let far_listed = moved_on == Side::Near;
+        connection
+            .prepare_cached(
+                "UPDATE OR REPLACE row SET key = ?3, far_listed = MIN(far_listed, ?4)
+                 WHERE lane = ?1 AND key = ?2",
+            )?
+            .execute(params![lane.0, old.key(), new.key(), far_listed])?;
+        move_blocks(connection, lane, &old, &new)?;
+    }
+    Ok(())
+}
+
+/// The hashes of a large file's blocks go with it.
+pub(crate) fn move_blocks(
+    connection: &Connection,
+    lane: LaneKey,
+    from: &RelPath,
+    to: &RelPath,
+) -> rusqlite::Result<()> {
+    connection
+        .prepare_cached("UPDATE OR REPLACE blocks SET key = ?3 WHERE lane = ?1 AND key = ?2")?
+        .execute(params![lane.0, from.key(), to.key()])
+        .map(drop)
 }
 
 /// Notes that the far side does list a name after all.
@@ -462,7 +586,8 @@ const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_lis
     near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
     far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason, unproven";
 
-/// Goes through all rows of a lane, or of a folder of it, in tree order, until `each` says no more.
+/// Goes through all rows of a lane, or of a folder of it, in tree order, until `each` says no more. What was found out
+/// about the top itself has a row of its own, which is not among them.
 pub(crate) fn each_row(
     connection: &Connection,
     lane: LaneKey,
@@ -472,7 +597,7 @@ pub(crate) fn each_row(
     let mut high = within.key();
     high.push(1);
     let sql = format!(
-        "SELECT {COLUMNS} FROM row WHERE lane = ?1 AND (?2 OR (key >= ?3 AND key < ?4)) ORDER BY key"
+        "SELECT {COLUMNS} FROM row WHERE lane = ?1 AND length(key) > 0 AND (?2 OR (key >= ?3 AND key < ?4)) ORDER BY key"
     );
     let mut statement = connection.prepare_cached(&sql)?;
     let mut rows = statement.query(params![lane.0, within.is_root(), within.key(), high])?;

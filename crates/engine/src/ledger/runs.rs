@@ -16,6 +16,10 @@ pub struct Counts {
     pub files_down: u64,
     /// Their bytes.
     pub bytes_down: u64,
+    /// Files that got another name on either side.
+    pub moved: u64,
+    /// Files whose copy here went, because the lane does not take them any more.
+    pub dropped: u64,
     /// Files removed on either side.
     pub removed: u64,
     /// Files replaced on either side.
@@ -108,7 +112,8 @@ pub(crate) fn end(
     connection
         .execute(
             "UPDATE run SET ended = ?2, outcome = ?3, files_up = ?4, bytes_up = ?5, files_down = ?6, bytes_down = ?7,
-                            conflicts = ?8, stuck = ?9, drift = ?10, asking = ?11 WHERE number = ?1",
+                            conflicts = ?8, stuck = ?9, drift = ?10, asking = ?11, moved = ?12, dropped = ?13
+             WHERE number = ?1",
             params![
                 run,
                 ended.0,
@@ -120,7 +125,9 @@ pub(crate) fn end(
                 counts.conflicts,
                 counts.stuck,
                 counts.drift,
-                counts.asking
+                counts.asking,
+                counts.moved,
+                counts.dropped
             ],
         )
         .map(drop)
@@ -144,7 +151,7 @@ pub(crate) fn toll_since(
 
 const COLUMNS: &str =
     "number, lane_name, command, began, ended, outcome, files_up, bytes_up, files_down, bytes_down,
-    removed, replaced, conflicts, stuck, drift, asking";
+    removed, replaced, conflicts, stuck, drift, asking, moved, dropped";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
     Ok(Run {
@@ -165,6 +172,8 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
             stuck: row.get(13)?,
             drift: row.get(14)?,
             asking: row.get(15)?,
+            moved: row.get(16)?,
+            dropped: row.get(17)?,
         },
     })
 }

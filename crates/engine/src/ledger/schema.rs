@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 4] = [
+const MIGRATIONS: [&str; 6] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -166,7 +166,21 @@ const MIGRATIONS: [&str; 4] = [
         bytes       INTEGER NOT NULL,
         PRIMARY KEY (lane, by)
     ) WITHOUT ROWID;
+",
+    "
+    -- What finds the far file again after a move, where the side gives anything.
+    ALTER TABLE row ADD COLUMN far_handle TEXT;
+    ALTER TABLE run ADD COLUMN moved INTEGER NOT NULL DEFAULT 0;
+",
+    "
+    -- Files whose copy here went because the lane does not take them any more.
+    ALTER TABLE run ADD COLUMN dropped INTEGER NOT NULL DEFAULT 0;
+    -- The number noted at the near root with the last pass: a root that has another one, or a ledger, is an older one.
+    ALTER TABLE lane ADD COLUMN noted INTEGER NOT NULL DEFAULT 0;
 "];
+
+/// No version of the tool will ever have a form of this number: the number itself is damaged.
+const NO_VERSION: usize = 100_000;
 
 pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::error::Error>> {
     connection.pragma_update(None, "journal_mode", "WAL")?;
@@ -175,6 +189,12 @@ pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::er
     let transaction =
         connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     let version: usize = transaction.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    if version > NO_VERSION {
+        return Err(Box::new(rusqlite::Error::IntegralValueOutOfRange(
+            0,
+            i64::try_from(version).unwrap_or(i64::MAX),
+        )));
+    }
     if version > MIGRATIONS.len() {
         return Err(format!(
             "it was written by a newer version of the tool (its form is {version}, this program knows {})",

@@ -46,6 +46,7 @@ fn agreed(at: &str, content: &str) -> Agreed {
         },
         edited: Some(EditTime(-5)),
         near_handle: Some("7".into()),
+        far_handle: None,
         unproven: false,
     }
 }
@@ -244,6 +245,8 @@ async fn intents_stay_until_they_have_an_outcome() {
         source: None,
         unproven: false,
         source_listed: true,
+        moved_from: None,
+        member: None,
         why: "removed here".into(),
     };
     let noted = intent.clone();

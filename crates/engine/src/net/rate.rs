@@ -185,4 +185,13 @@ mod tests {
         }
         assert!((19_000_000..=21_000_000).contains(&sent), "{sent}");
     }
+
+    #[test]
+    fn fuzz_rates() {
+        crate::fuzz::each_text("rates", |text| {
+            if let Ok(rate) = Rate::parse(text) {
+                assert!(format!("{rate:?}").len() < 200);
+            }
+        });
+    }
 }

@@ -39,7 +39,7 @@ pub(super) async fn carry(
         away: None,
     };
     let lane = pass.lane.row.key;
-    let agreed = agreed(pass, path, base, seen.edited, None);
+    let agreed = agreed(pass, path, base, seen.edited, (None, None));
     pass.ledger
         .write_later(move |connection| rows::agree(connection, lane, &agreed));
     Ok(seen.size)

@@ -1,6 +1,6 @@
 //! The third room: what the plan says is done, with several transfers in flight.
 //!
-//! The order keeps every step possible and every crash harmless: what makes way goes first, then folders are made
+//! The order keeps every step possible and every crash harmless: moves first, each with the folders that it needs; what makes way goes first, then folders are made
 //! from the top down, then files are carried, then removals, and folders last, the deepest first. A file that fails
 //! stops nobody but itself, unless what failed is the side as a whole.
 
@@ -8,19 +8,23 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use futures_util::{StreamExt, stream};
+use katabatic_core::moves::with_what_they_need;
 use katabatic_core::{
-    Agreement, Base, Decision, EditTime, Entry, Kind, LeftOutBy, RelPath, Side, Stamp, Step, View,
-    words,
+    Agreement, Base, Decision, Digest, EditTime, Entry, Kind, LeftOutBy, RelPath, Side, Stamp,
+    Step, View, portable, words,
 };
 
 use super::beside;
 use super::convoy;
+use super::moved_out;
+use super::moves;
 use super::plan::{bytes_of, takes};
 use super::primitive::{self, Change, Learned, Trouble, agreed};
 use super::scan::digest;
 use super::transfer::{self, ATTEMPTS, Brought};
 use super::{IN_FLIGHT, Pass, Plan};
 use crate::Error;
+use crate::choose;
 use crate::ledger::intents::{self, Version};
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
@@ -80,7 +84,7 @@ struct Stages<'s> {
 }
 
 impl<'s> Stages<'s> {
-    fn of(steps: &'s [Step]) -> Stages<'s> {
+    fn of(steps: impl Iterator<Item = &'s Step>) -> Stages<'s> {
         let mut stages = Stages::default();
         for step in steps {
             match step.decision {
@@ -98,7 +102,7 @@ impl<'s> Stages<'s> {
                 Decision::Remove { on, .. } if step.view(on).is_folder() => {
                     stages.folder_removals.push(step)
                 }
-                Decision::Remove { .. } => stages.removals.push(step),
+                Decision::Remove { .. } | Decision::DropHere { .. } => stages.removals.push(step),
                 _ => stages.rest.push(step),
             }
         }
@@ -112,6 +116,7 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
         run,
         lead: plan.lead,
         carried: Mutex::default(),
+        not_moved: Mutex::default(),
     };
     let bytes = plan.steps.iter().map(bytes_of).sum();
     let work = plan
@@ -121,7 +126,12 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
         .count() as u64;
     pass.progress.begin_carrying(work, bytes);
 
-    let stages = Stages::of(&plan.steps);
+    let first = with_what_they_need(&plan.steps);
+    moves::carry(&room, &first).await;
+    room.hold_what_waits_for_a_move();
+    let done: HashSet<*const Step> = first.iter().map(|step| std::ptr::from_ref(*step)).collect();
+    let rest = plan.steps.iter();
+    let stages = Stages::of(rest.filter(|step| !done.contains(&std::ptr::from_ref(*step))));
     room.steps(stages.making_way, 1).await;
     for (_, folders) in stages.folders {
         room.steps(folders, IN_FLIGHT).await;
@@ -133,6 +143,7 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
     // Side by side: a large file does not keep the small ones waiting.
     futures_util::join!(convoy::carry(&room, &small), room.steps(rest, IN_FLIGHT));
     room.steps(stages.removals, IN_FLIGHT).await;
+    room.free_what_was_dropped().await;
     // One after another: a folder is empty only once the folders in it are gone.
     room.steps(stages.folder_removals, 1).await;
     room.steps(stages.rest, IN_FLIGHT).await;
@@ -148,6 +159,8 @@ pub(super) struct Room<'p> {
     /// The side whose version counts where two differ that nothing was agreed on.
     lead: Option<Side>,
     carried: Mutex<Carried>,
+    /// New names of what could not be moved: what was decided about them, and in them, counts only after the move.
+    not_moved: Mutex<Vec<RelPath>>,
 }
 
 /// What was moved by a step that is done.
@@ -216,7 +229,8 @@ impl Room<'_> {
             let new = match outcome.step.decision {
                 Decision::Carry { to: Side::Far, .. }
                 | Decision::CarryBeside { to: Side::Far }
-                | Decision::MakeFolder { on: Side::Far } => true,
+                | Decision::MakeFolder { on: Side::Far }
+                | Decision::Move { on: Side::Far, .. } => true,
                 _ => outcome
                     .step
                     .seen
@@ -235,13 +249,28 @@ impl Room<'_> {
         arrived
     }
 
+    /// The captured copies of what was dropped go, and their room is free.
+    async fn free_what_was_dropped(&self) {
+        if self.carried().counts.dropped == 0 {
+            return;
+        }
+        // Noted before they are looked for.
+        let freed = match self.pass.ledger.flush().await {
+            Ok(()) => choose::free(self.pass).await,
+            Err(error) => Err(error),
+        };
+        if let Err(error) = freed {
+            self.carried().ended.get_or_insert(error);
+        }
+    }
+
     fn carried(&self) -> MutexGuard<'_, Carried> {
         self.carried.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    async fn step(&self, step: &Step) {
-        if self.is_over() {
-            return self.left_waiting(step);
+    pub(super) async fn step(&self, step: &Step) {
+        if self.may_not_begin(step) {
+            return;
         }
         let result = self.deed(step).await;
         self.settle(step, result);
@@ -250,6 +279,34 @@ impl Room<'_> {
     /// Whether nothing more is to be begun.
     pub(super) fn is_over(&self) -> bool {
         self.pass.stop.asked() || self.carried().ended.is_some()
+    }
+
+    /// Whether a step is not to be begun; then it is left waiting.
+    pub(super) fn may_not_begin(&self, step: &Step) -> bool {
+        let waits = {
+            let not_moved = self.not_moved.lock();
+            let not_moved = not_moved.unwrap_or_else(PoisonError::into_inner);
+            not_moved.iter().any(|to| step.path().is_within(to))
+        };
+        if waits {
+            let why = "it waits until what it lies in is moved".to_owned();
+            self.finish(step, Ending::Waiting, why, 0);
+        } else if self.is_over() {
+            self.left_waiting(step);
+        }
+        waits || self.is_over()
+    }
+
+    fn hold_what_waits_for_a_move(&self) {
+        let carried = self.carried();
+        let failed = carried.outcomes.iter().filter(|outcome| {
+            matches!(outcome.step.decision, Decision::Move { .. }) && outcome.ending != Ending::Done
+        });
+        let mut not_moved = self
+            .not_moved
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        not_moved.extend(failed.map(|outcome| outcome.step.path().clone()));
     }
 
     /// A step that is not begun any more.
@@ -296,7 +353,7 @@ impl Room<'_> {
                 0,
             ),
             Err(trouble) => {
-                let reason = trouble.to_string();
+                let reason = with_a_word_on_its_name(step, &trouble);
                 self.end_with(trouble);
                 (Ending::Stuck, reason, 0)
             }
@@ -359,6 +416,9 @@ impl Room<'_> {
             Decision::Carry { to, .. } => self.carry_file(step, *to).await,
             Decision::MakeFolder { on } => self.make_folder(step, *on).await,
             Decision::Remove { on, makes_way } => self.remove(step, *on, *makes_way).await,
+            Decision::DropHere { moved_to } => {
+                Moved::bytes(moved_out::drop_copy(self.pass, step, moved_to).await?)
+            }
             Decision::Compare => self.compare(step).await,
             Decision::Record => self.record(step).await,
             Decision::Forget => {
@@ -399,19 +459,13 @@ impl Room<'_> {
                 "it changed while it was being read; the next pass takes it up".into(),
             ));
         }
-        let base = step.seen.base.as_ref();
-        // Of a version that the ledger agreed on the content is known, and is checked when it comes out.
-        let old_content = |entry: &Entry| match base {
-            Some(base) if same_version(base.stamp(to), &entry.stamp) => base.content,
-            _ => None,
-        };
         let change = Change {
             side: to,
             path,
             old: step
                 .entry(to)
                 .filter(|entry| entry.kind == Kind::File)
-                .map(|entry| Version::of(entry, old_content(entry))),
+                .map(|entry| Version::of(entry, agreed_content(step, to, entry))),
             source: Some((Version::of(seen, Some(staged.digest)), from == Side::Far)),
             run: self.run,
             why: format!("replaced by the version from {}", from.here_or_there()),
@@ -468,7 +522,7 @@ impl Room<'_> {
         };
         let (lane, agreed) = (
             self.pass.lane.row.key,
-            agreed(self.pass, step.path(), base, None, None),
+            agreed(self.pass, step.path(), base, None, (None, None)),
         );
         self.pass
             .ledger
@@ -484,7 +538,7 @@ impl Room<'_> {
         if seen.kind == Kind::Folder {
             return self.remove_folder(step, on).await;
         }
-        let content = step.seen.base.as_ref().and_then(|base| base.content);
+        let content = agreed_content(step, on, seen);
         let gone = if makes_way {
             "makes way for something of another kind"
         } else {
@@ -566,9 +620,13 @@ impl Room<'_> {
 
     /// Whether a step below this folder did not come to its end.
     fn members_are_open(&self, folder: &RelPath) -> bool {
+        let inside = |step: &Step| match &step.decision {
+            // What could not be moved out of it is in it still.
+            Decision::Move { from, .. } => from.is_within(folder) || step.path().is_within(folder),
+            _ => step.path().is_within(folder),
+        };
         let open = |outcome: &Outcome| {
-            matches!(outcome.ending, Ending::Stuck | Ending::Waiting)
-                && outcome.step.path().is_within(folder)
+            matches!(outcome.ending, Ending::Stuck | Ending::Waiting) && inside(&outcome.step)
         };
         self.carried().outcomes.iter().any(open)
     }
@@ -584,7 +642,7 @@ impl Room<'_> {
         };
         let (lane, agreed) = (
             self.pass.lane.row.key,
-            agreed(self.pass, step.path(), base, None, None),
+            agreed(self.pass, step.path(), base, None, (None, None)),
         );
         self.pass
             .ledger
@@ -666,12 +724,31 @@ impl Room<'_> {
                 step.path(),
                 base,
                 near.edited.or(far.edited),
-                Some(far),
+                (Some(near), Some(far)),
             ),
         );
         self.pass
             .ledger
             .write_later(move |connection| rows::agree(connection, lane, &agreed));
+    }
+}
+
+/// Why a step failed; a side that refuses a name mostly says something else.
+fn with_a_word_on_its_name(step: &Step, trouble: &Trouble) -> String {
+    let name = step.path().name();
+    let may_be_refused = matches!(
+        (trouble, &step.decision),
+        (
+            Trouble::Side(_, SideError::Missing | SideError::Failed(_)),
+            Decision::Carry { .. } | Decision::MakeFolder { .. } | Decision::Move { .. }
+        )
+    );
+    match portable::trouble(name).filter(|_| may_be_refused) {
+        Some(why) => format!(
+            "this side may not hold the name ({why}): it would go as {:?}; what it said: {trouble}",
+            portable::suggestion(name)
+        ),
+        None => trouble.to_string(),
     }
 }
 
@@ -698,8 +775,16 @@ fn is_file_anywhere(step: &Step) -> bool {
     })
 }
 
+/// Of a version that the ledger agreed on the content is known, and is checked when it comes out.
+fn agreed_content(step: &Step, side: Side, entry: &Entry) -> Option<Digest> {
+    let base = step.seen.base.as_ref()?;
+    same_version(base.stamp(side), &entry.stamp)
+        .then_some(base.content)
+        .flatten()
+}
+
 fn same_version(agreed: &Stamp, seen: &Stamp) -> bool {
-    agreed.as_str().trim_start_matches('?') == seen.as_str()
+    agreed.undoubted() == *seen
 }
 
 impl Carried {
@@ -720,6 +805,8 @@ impl Carried {
                 counts.files_down += 1;
                 counts.bytes_down += bytes;
             }
+            (Ending::Done, Decision::Move { files, .. }) => counts.moved += files,
+            (Ending::Done, Decision::DropHere { .. }) => counts.dropped += 1,
             (Ending::Conflict, _) => counts.conflicts += 1,
             (Ending::Stuck, _) => counts.stuck += 1,
             (Ending::Drift, _) => counts.drift += 1,

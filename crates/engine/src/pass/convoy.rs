@@ -10,7 +10,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{Decision, Digest, Entry, RelPath, Side, Stamp, Step};
 
 use super::carry::{Moved, Room};
-use super::primitive::{Trouble, agreed_put};
+use super::primitive::{Trouble, agreed_put, why_taken};
 use super::transfer::{self, Brought};
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
@@ -132,8 +132,7 @@ async fn one_convoy(room: &Room<'_>, to: Side, steps: Vec<&Step>) {
 
 /// Stages one file, or puts it in place at once; none where its step has come to its end.
 async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s>> {
-    if room.is_over() {
-        room.left_waiting(step);
+    if room.may_not_begin(step) {
         return None;
     }
     let path = step.path();
@@ -174,6 +173,8 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         source: Some(Version::of(seen, Some(digest))),
         unproven: false,
         source_listed: to == Side::Near,
+        moved_from: None,
+        member: None,
         why: String::new(),
     };
     Some(Under {
@@ -318,9 +319,7 @@ async fn place<'s>(room: &Room<'_>, to: Side, under: Vec<Under<'s>>) -> Vec<Unde
                 room.settle(one.step, Err(Trouble::Side(to, error)));
                 continue;
             }
-            Ok(Put::Taken) => Trouble::Met(
-                "something came to be there meanwhile; the next pass looks at it".into(),
-            ),
+            Ok(Put::Taken) => why_taken(&*room.pass.store(to), &one.placing.path).await,
             Err(error) => Trouble::Side(to, error),
         };
         if let Err(why) = store.unstage(&one.placing.slot).await {

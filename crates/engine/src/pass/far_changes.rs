@@ -9,7 +9,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use katabatic_core::{Entry, Kind, Listing, RelPath, Side, Stamp, View};
+use katabatic_core::{Entry, Kind, Listing, RelPath, Side, View};
 use tokio::sync::mpsc;
 
 use super::Pass;
@@ -256,7 +256,7 @@ fn far_of(row: &LedgerRow) -> View {
 fn last_seen(row: &LedgerRow) -> View {
     match row.last_seen(Side::Far) {
         View::Present(entry) => View::Present(Entry {
-            stamp: Stamp::new(entry.stamp.as_str().trim_start_matches('?')),
+            stamp: entry.stamp.undoubted(),
             // What the ledger knows of the content was not seen now.
             content: None,
             ..entry
@@ -270,7 +270,7 @@ mod tests {
     use std::cell::RefCell;
     use std::collections::BTreeMap;
 
-    use katabatic_core::{Base, Unknown};
+    use katabatic_core::{Base, Stamp, Unknown};
 
     use super::*;
 

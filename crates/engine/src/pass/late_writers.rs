@@ -11,15 +11,16 @@ use super::scan::digest_of;
 use crate::Error;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::settle::stamp_in_name;
-use crate::sides::{Put, SideError, SideStore, Steps};
+use crate::sides::{Put, SideError, SideStore, Staged, Steps};
 
 /// Looks at every spare on this computer that no pass has looked at again yet.
 pub(crate) async fn bring_forward(pass: &Pass) -> Result<(), Error> {
-    on(pass, Side::Near).await?;
-    match pass.lane.config.account() {
-        None => on(pass, Side::Far).await,
-        Some(_) => Ok(()),
+    for side in [Side::Near, Side::Far] {
+        if pass.lane.config.account(side).is_none() {
+            on(pass, side).await?;
+        }
     }
+    Ok(())
 }
 
 async fn on(pass: &Pass, side: Side) -> Result<(), Error> {
@@ -61,7 +62,7 @@ async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
 async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
     let store = pass.store(spare.side);
     let parent = spare.path.parent().unwrap_or_else(RelPath::root);
-    let label = format!("written late {}", stamp_in_name(pass.clock.now()));
+    let folder = make_again(&*store, &parent).await?;
     let staged = store
         .stage(
             store.read_spare(&spare.slot).await?,
@@ -69,10 +70,25 @@ async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
             &Steps::unkept(),
         )
         .await?;
-    make_again(&*store, &parent).await?;
+    let placed = place_beside(pass, &*store, spare, &staged, &folder).await;
+    if placed.is_err() {
+        // What is left over is cleared by the next pass; this one says why it did not come forward.
+        let _ = store.unstage(&staged.slot).await;
+    }
+    placed
+}
+
+async fn place_beside(
+    pass: &Pass,
+    store: &dyn SideStore,
+    spare: &Spare,
+    staged: &Staged,
+    folder: &RelPath,
+) -> Result<(), SideError> {
+    let label = format!("written late {}", stamp_in_name(pass.clock.now()));
     for attempt in 1..100 {
         let name = dated_name(spare.path.name(), &label, attempt);
-        let beside = parent
+        let beside = folder
             .join(&name)
             .map_err(|why| SideError::Failed(why.to_string()))?;
         if store.place(&staged.slot, &staged.entry, &beside).await? == Put::Done {
@@ -82,16 +98,22 @@ async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
     Err(SideError::Failed("no dated name is free beside it".into()))
 }
 
-/// The folder may have gone with the file: it is made again, so that people see what was written late.
-async fn make_again(store: &dyn SideStore, folder: &RelPath) -> Result<(), SideError> {
-    let mut above = Vec::new();
-    let mut at = Some(folder.clone());
-    while let Some(folder) = at.filter(|folder| !folder.is_root()) {
-        at = folder.parent();
-        above.push(folder);
+/// The folder may have gone with the file: it is made again, so that people see what was written late. Where a file has
+/// its name now, or that of a folder above it, the answer is the folder that this file lies in.
+pub(super) async fn make_again(
+    store: &dyn SideStore,
+    folder: &RelPath,
+) -> Result<RelPath, SideError> {
+    let mut above: Vec<RelPath> = std::iter::successors(Some(folder.clone()), RelPath::parent)
+        .filter(|folder| !folder.is_root())
+        .collect();
+    above.reverse();
+    let mut there = RelPath::root();
+    for folder in above {
+        if store.make_folder(&folder).await? == Put::Taken {
+            break;
+        }
+        there = folder;
     }
-    for folder in above.iter().rev() {
-        store.make_folder(folder).await?;
-    }
-    Ok(())
+    Ok(there)
 }

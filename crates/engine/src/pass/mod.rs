@@ -9,6 +9,8 @@ mod carry;
 mod convoy;
 pub(crate) mod far_changes;
 mod late_writers;
+mod moved_out;
+pub(crate) mod moves;
 pub mod plan;
 pub mod primitive;
 pub mod progress;
@@ -184,7 +186,7 @@ impl Pass {
     /// # Errors
     /// Where another pass runs there.
     pub fn lock(&self) -> Result<RootLock, Error> {
-        lock::lock(&self.lane.config.near)
+        lock::lock(&self.lane.lock_at)
     }
 
     /// Runs a pass under a lock that is held already.
@@ -243,31 +245,28 @@ impl Pass {
                 if let Some(known) = &self.lane.row.far_root {
                     check_root(&self.lane.config, Side::Far, known, &found)?;
                 }
-                self.note_reached(None);
-                if self.lane.far.software_changed() {
-                    self.forget_findings();
-                }
+                self.note_reached(Side::Far, None);
             }
             Err(SideError::Stopped) => {
                 return Err(self.side_failed(Side::Far, &SideError::Stopped));
             }
             Err(error) if error.ends_the_pass() => {
-                self.note_reached(Some(error.to_string()));
+                self.note_reached(Side::Far, Some(error.to_string()));
                 return Err(self.side_failed(Side::Far, &error));
             }
             // It could not be told: the scan finds the root unknown and holds everything.
             Err(error) => tracing::debug!("the far root could not be looked at: {error}"),
         }
         if self.lane.row.far_marked {
-            self.check_far_mark().await
+            self.check_mark(Side::Far).await
         } else {
             Ok(())
         }
     }
 
     /// Another software answers than the one that was probed: what was found out counts no more.
-    fn forget_findings(&self) {
-        let Some(account) = self.lane.config.account().map(str::to_owned) else {
+    fn forget_findings(&self, side: Side) {
+        let Some(account) = self.lane.config.account(side).map(str::to_owned) else {
             return;
         };
         let now = self.clock.now();
@@ -277,10 +276,13 @@ impl Pass {
     }
 
     /// Remembers when the account was reached last, or why it was not.
-    fn note_reached(&self, error: Option<String>) {
-        let Some(account) = self.lane.config.account().map(str::to_owned) else {
+    fn note_reached(&self, side: Side, error: Option<String>) {
+        let Some(account) = self.lane.config.account(side).map(str::to_owned) else {
             return;
         };
+        if error.is_none() && self.store(side).software_changed() {
+            self.forget_findings(side);
+        }
         let now = self.clock.now();
         self.ledger.write_later(move |connection| match error {
             None => account_rows::reached(connection, &account, now, None),
@@ -288,44 +290,42 @@ impl Pass {
         });
     }
 
-    /// A far folder without the tool's own folder in it is another folder of the same name: one that was made anew,
-    /// or the one of another account that answers at the address now.
-    async fn check_far_mark(&self) -> Result<(), Error> {
+    /// An account's folder without the tool's own folder in it is another folder of the same name: one that was made
+    /// anew, or the one of another account that answers at the address now.
+    async fn check_mark(&self, side: Side) -> Result<(), Error> {
         let mut tries = 0;
         loop {
-            match self.lane.far.is_marked().await {
+            match self.store(side).is_marked().await {
                 Ok(true) => return Ok(()),
                 Ok(false) => break,
                 Err(error) if error.ends_the_pass() => {
-                    return Err(self.side_failed(Side::Far, &error));
+                    return Err(self.side_failed(side, &error));
                 }
                 Err(_) if tries < LOOKS => tries += 1,
-                Err(error) => return Err(self.side_failed(Side::Far, &error)),
+                Err(error) => return Err(self.side_failed(side, &error)),
             }
         }
         Err(Error::new(
             Class::NotThere,
-            format!(
-                "the far side of lane {}, {}",
-                self.lane.config.name,
-                self.lane.config.far_place()
-            ),
+            self.lane.config.side_words(side),
             "another folder is there than the one that was tied: the tool's own folder (.katabatic) is not in it",
-            "Is it the right account? If that folder was only tidied away, or the far folder really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
+            "Is it the right account? If that folder was only tidied away, or the whole folder really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
         ))
     }
 
     /// Makes sure that the near root is there, and is the folder that was tied.
     pub(crate) async fn check_near_root(&self) -> Result<(), Error> {
-        let root = self
-            .lane
-            .near
-            .root()
-            .await
-            .map_err(|error| self.side_failed(Side::Near, &error))?;
-        match &self.lane.row.near_root {
-            Some(known) => check_root(&self.lane.config, Side::Near, known, &root),
-            None => Ok(()),
+        let root = self.lane.near.root().await.map_err(|error| {
+            self.note_reached(Side::Near, Some(error.to_string()));
+            self.side_failed(Side::Near, &error)
+        })?;
+        self.note_reached(Side::Near, None);
+        match (&self.lane.row.near_root, &self.lane.config.near) {
+            (None, _) => Ok(()),
+            (Some(known), Place::Local(_)) => {
+                check_root(&self.lane.config, Side::Near, known, &root)
+            }
+            (Some(_), Place::Far { .. }) => self.check_mark(Side::Near).await,
         }
     }
 
@@ -367,11 +367,11 @@ impl Pass {
     async fn check_free(&self, plan: &Plan) -> Result<(), Error> {
         for side in [Side::Near, Side::Far] {
             // What an account has free is the server's to say, file by file.
-            if side == Side::Far && self.lane.config.account().is_some() {
+            if self.lane.config.account(side).is_some() {
                 continue;
             }
             let coming = plan.steps.iter().filter(|step| step.changes(side));
-            let needed: u64 = coming.map(plan::bytes_of).sum();
+            let needed = coming.map(plan::bytes_of).fold(0, u64::saturating_add);
             if needed == 0 {
                 continue;
             }
@@ -408,20 +408,22 @@ impl Pass {
     pub(crate) async fn remember_roots(&self) -> Result<(), Error> {
         let lane = self.lane.row.key;
         if self.lane.row.near_root.is_none() {
-            self.lane
-                .near
-                .mark_root()
-                .await
-                .map_err(|error| self.side_failed(Side::Near, &error))?;
-            let root = self
-                .lane
-                .near
-                .root()
-                .await
-                .map_err(|error| self.side_failed(Side::Near, &error))?;
-            self.ledger
-                .write(move |connection| rows::set_near_root(connection, lane, &root))
-                .await?;
+            let marked = match self.lane.near.mark_root().await {
+                Ok(()) => self.lane.near.root().await,
+                Err(error) => Err(error),
+            };
+            match (marked, &self.lane.config.near) {
+                (Ok(root), _) => {
+                    self.ledger
+                        .write(move |connection| rows::set_near_root(connection, lane, &root))
+                        .await?;
+                }
+                (Err(error), Place::Local(_)) => return Err(self.side_failed(Side::Near, &error)),
+                // As of a far root: the next pass tries again.
+                (Err(error), Place::Far { .. }) => {
+                    tracing::debug!("the near root keeps no mark yet: {error}");
+                }
+            }
         }
         if !self.lane.row.far_marked {
             match self.lane.far.mark_root().await {

@@ -58,6 +58,10 @@ pub struct Totals {
     pub compare: (u64, u64),
     /// Folders to make on either side.
     pub folders: u64,
+    /// Files that get another name.
+    pub moved: u64,
+    /// Files whose copy here goes, because the far side moved them to where they are not taken, and their bytes.
+    pub dropped: (u64, u64),
     /// Files to remove here.
     pub removed_near: u64,
     /// Files to remove there.
@@ -118,6 +122,11 @@ impl Plan {
                 | Decision::CarryBeside { to: Side::Near } => add(&mut totals.down),
                 Decision::Compare => add(&mut totals.compare),
                 Decision::MakeFolder { .. } => totals.folders += 1,
+                Decision::Move { files, .. } => totals.moved += files,
+                Decision::DropHere { .. } => {
+                    totals.dropped.0 += 1;
+                    totals.dropped.1 += step.entry(Side::Near).map_or(0, |entry| entry.size);
+                }
                 Decision::Remove { on, .. } if is_file(step, on) => match on {
                     Side::Near => totals.removed_near += 1,
                     Side::Far => totals.removed_far += 1,
@@ -312,13 +321,16 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         let below = scope.range(step.path().clone()..).next();
         makes && below.is_some_and(|path| path.is_within(step.path()))
     };
-    let read_only = pass.lane.far.is_read_only();
+    let read_only: Vec<Side> = [Side::Near, Side::Far]
+        .into_iter()
+        .filter(|side| pass.store(*side).is_read_only())
+        .collect();
     let portable = pass.lane.config.portable_names;
     let steps: Vec<Step> = seen
         .steps
         .into_iter()
         .filter(wanted)
-        .map(|step| if read_only { held_there(step) } else { step })
+        .map(|step| held_where_read_only(step, &read_only))
         .map(|step| asked_first(step, wish.removes_on))
         .map(|step| {
             if portable {
@@ -373,18 +385,11 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
     })
 }
 
-/// On a far side that may only be read, what would be written there waits, and says why.
-fn held_there(mut step: Step) -> Step {
-    let writes = matches!(
-        step.decision,
-        Decision::Carry { to: Side::Far, .. }
-            | Decision::CarryBeside { to: Side::Far }
-            | Decision::MakeFolder { on: Side::Far }
-            | Decision::Remove { on: Side::Far, .. }
-    );
-    if writes {
+/// On a side that may only be read, what would be written there waits, and says why.
+fn held_where_read_only(mut step: Step, read_only: &[Side]) -> Step {
+    if let Some(on) = read_only.iter().find(|side| step.changes(**side)) {
         step.decision = Decision::Hold {
-            on: Side::Far,
+            on: *on,
             why: Unknown::ReadOnly,
         };
     }

@@ -9,7 +9,7 @@
 //! error that leaves open how things stand leaves the intent too, for `recover`.
 
 use katabatic_core::blocks::Blocks;
-use katabatic_core::{Base, Entry, Kind, RelPath, Side, Stamp, Toll};
+use katabatic_core::{Base, Entry, Kind, RelPath, Side, Stamp, Toll, portable};
 
 use super::Pass;
 use crate::Error;
@@ -20,7 +20,6 @@ use crate::ledger::rows::{self, Agreed};
 use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::seam::Seam;
-use crate::sides::local::handle_of;
 use crate::sides::{Captured, Checked, Put, SideError, SideStore, Staged, Swapped};
 
 /// Why the primitive did not do what it was asked.
@@ -47,6 +46,31 @@ impl std::fmt::Display for Trouble {
             Trouble::Side(_, why) => write!(out, "{why}"),
             Trouble::Ledger(why) => write!(out, "{why}"),
         }
+    }
+}
+
+/// Why a name that was to be free is not: something came there, or the side takes another name for this one.
+pub(super) async fn why_taken(store: &dyn SideStore, path: &RelPath) -> Trouble {
+    let parent = path.parent().unwrap_or_else(RelPath::root);
+    let names = store.names(&parent).await.unwrap_or_default();
+    let is_there = names.iter().any(|name| name == path.name());
+    let double = names
+        .into_iter()
+        .find(|name| !is_there && portable::is_double(name, path.name()));
+    Trouble::Met(match double {
+        Some(double) => format!(
+            "{} has {double:?}, which differs only in case or in how its letters are coded, and takes the two for one; it could go as {:?}",
+            parent_words(&parent),
+            portable::beside(path.name())
+        ),
+        None => "something came to be there meanwhile; the next pass looks at it".into(),
+    })
+}
+
+fn parent_words(parent: &RelPath) -> String {
+    match parent.is_root() {
+        true => "the folder".into(),
+        false => format!("the folder {parent}"),
     }
 }
 
@@ -90,6 +114,8 @@ pub(crate) async fn put(pass: &Pass, change: Change<'_>, staged: Staged) -> Resu
         source: change.source.as_ref().map(|(version, _)| version.clone()),
         unproven: change.learned.unproven,
         source_listed: change.source.as_ref().is_some_and(|(_, listed)| *listed),
+        moved_from: None,
+        member: None,
         why: change.why.clone(),
     };
     let number = note(pass, change.path, &intent).await?;
@@ -130,6 +156,8 @@ pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Troubl
         source: None,
         unproven: false,
         source_listed: false,
+        moved_from: None,
+        member: None,
         why: change.why.clone(),
     };
     let number = note(pass, change.path, &intent).await?;
@@ -180,12 +208,14 @@ pub(crate) async fn note_folder(
         source: None,
         unproven: false,
         source_listed: false,
+        moved_from: None,
+        member: None,
         why: format!("removed {}", on.other().here_or_there()),
     };
     note(pass, path, &intent).await
 }
 
-async fn note(pass: &Pass, path: &RelPath, intent: &Intent) -> Result<i64, Trouble> {
+pub(super) async fn note(pass: &Pass, path: &RelPath, intent: &Intent) -> Result<i64, Trouble> {
     let (lane, path, intent) = (pass.lane.row.key, path.clone(), intent.clone());
     Ok(pass
         .ledger
@@ -236,9 +266,7 @@ impl Doing<'_> {
             Ok(Put::Done) => {}
             Ok(Put::Taken) => {
                 self.drop_staged(staged).await;
-                return Err(Trouble::Met(
-                    "something came to be there meanwhile; the next pass looks at it".into(),
-                ));
+                return Err(why_taken(self.store, self.change.path).await);
             }
             Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
             Err(error) => {
@@ -322,21 +350,21 @@ impl Doing<'_> {
         }
     }
 
-    /// What came out of the way back is our own copy, or one more version of a stranger's that must be kept.
+    /// What came out of the way back is our own copy, or one more version of a stranger's: both are kept.
     async fn after_swap_back(&self, staged: &Staged, spare: &str) -> Result<(), Trouble> {
         let ours = self
             .store
             .check(spare, &staged.entry)
             .await
             .map_err(|error| self.side(error))?;
-        match ours {
-            Checked::Same => self
-                .store
-                .drop_spare(spare)
-                .await
-                .map_err(|error| self.side(error))?,
-            Checked::Other => self.keep_as_spare(spare, 0),
-            Checked::Nothing => {}
+        // It stood under its real name for a moment, and where it came from there may be another version by now. What
+        // somebody saved over it meanwhile is another content than ours, and comes forward when it is read again.
+        if ours != Checked::Nothing {
+            let own = Version::of(&staged.entry, Some(staged.digest));
+            let spare = self.spare_of(spare, &own);
+            self.pass
+                .ledger
+                .write_later(move |connection| spare_rows::add(connection, &spare));
         }
         self.undone();
         Ok(())
@@ -551,28 +579,33 @@ pub(crate) fn agreed_put(
         .and_then(Version::edited)
         .or(placed.edited);
     let source = intent.source.as_ref().map(Version::entry);
-    let far = match side {
-        Side::Near => source.as_ref(),
-        Side::Far => Some(placed),
+    let seen = match side {
+        Side::Near => (Some(placed), source.as_ref()),
+        Side::Far => (source.as_ref(), Some(placed)),
     };
     Agreed {
         unproven: intent.unproven,
-        ..agreed(pass, path, base, edited, far)
+        ..agreed(pass, path, base, edited, seen)
     }
 }
 
-/// A row to record; a stamp that may still hide a change is marked so that the next pass reads the content. `far` is
-/// the version that was seen there, where the row is about a file.
+/// A row to record; a stamp that may still hide a change is marked so that the next pass reads the content. `near` and
+/// `far` are the versions that were seen, where the row is about a file.
 pub(crate) fn agreed(
     pass: &Pass,
     path: &RelPath,
     mut base: Base,
     edited: Option<katabatic_core::EditTime>,
-    far: Option<&Entry>,
+    (near, far): (Option<&Entry>, Option<&Entry>),
 ) -> Agreed {
-    let near_handle = handle_of(&base.near);
-    let seen = Entry::file(base.size, base.near.clone());
-    if base.kind == Kind::File && pass.lane.near.is_fresh(&seen) {
+    let far_handle = far.and_then(|far| pass.lane.far.handle(far));
+    // On a disk the stamp alone tells all that is asked here.
+    let by_stamp = Entry::file(base.size, base.near.clone());
+    let seen = near
+        .filter(|near| near.stamp == base.near)
+        .unwrap_or(&by_stamp);
+    let near_handle = pass.lane.near.handle(seen);
+    if base.kind == Kind::File && pass.lane.near.is_fresh(seen) {
         base.near = base.near.doubted();
     }
     if base.kind == Kind::File && far.is_some_and(|far| pass.lane.far.is_fresh(far)) {
@@ -583,6 +616,7 @@ pub(crate) fn agreed(
         base,
         edited,
         near_handle,
+        far_handle,
         unproven: false,
     }
 }

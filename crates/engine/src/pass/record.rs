@@ -5,10 +5,11 @@
 
 use std::collections::BTreeSet;
 
-use katabatic_core::{RelPath, Side};
+use katabatic_core::{Decision, RelPath, Side, View};
 
 use super::carry::{Carried, Ending, Outcome};
 use super::far_changes;
+use super::moves;
 use super::{Pass, Plan, Report, Wish};
 use crate::Error;
 use crate::ledger::rows::{self, Open};
@@ -31,7 +32,12 @@ pub(crate) async fn record(
         ended,
     } = carried;
     let stopped = pass.stop.asked();
-    let open: Vec<Open> = outcomes.iter().filter_map(open).collect();
+    let still_there = outcomes.iter().filter_map(still_at_its_older_name);
+    let open: Vec<Open> = outcomes
+        .iter()
+        .filter_map(open)
+        .chain(still_there)
+        .collect();
     let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, plan.seen_at);
     let (terms, selection) = (
         pass.lane.config.terms_text(),
@@ -65,8 +71,14 @@ pub(crate) async fn record(
         }
         (None, false) => "all settled".to_owned(),
     };
+    let noted = pass.lane.row.noted + 1;
+    // First there: cut off in between, the two differ by one, and that says nothing.
+    let is_noted = pass.lane.near.note_pass(noted).await;
     pass.ledger
         .write(move |connection| {
+            if is_noted {
+                rows::set_noted(connection, lane, noted)?;
+            }
             for open in &open {
                 rows::note_open(connection, lane, number, open)?;
             }
@@ -94,10 +106,16 @@ pub(crate) async fn record(
         .iter()
         .filter(|outcome| outcome.ending == Ending::Done && leaves_a_file(outcome))
         .count() as u64;
+    let all = || outcomes.iter().map(|outcome| &outcome.step);
+    let moved: u64 = outcomes
+        .iter()
+        .filter(|outcome| outcome.ending == Ending::Done)
+        .map(|outcome| moves::settled_by(&outcome.step, all()))
+        .sum();
     Ok(Report {
         run,
         counts,
-        settled: plan.settled + done,
+        settled: plan.settled + done + moved,
         left_out: plan.totals().left_out,
         outcomes,
         stopped,
@@ -114,7 +132,7 @@ fn changed_there(outcomes: &[Outcome]) -> BTreeSet<RelPath> {
 }
 
 fn leaves_a_file(outcome: &Outcome) -> bool {
-    use katabatic_core::{Decision, Kind};
+    use katabatic_core::Kind;
     let file = |side| {
         outcome
             .step
@@ -126,6 +144,30 @@ fn leaves_a_file(outcome: &Outcome) -> bool {
         Decision::Record | Decision::Compare => file(Side::Near) && !outcome.step.is_restamp(),
         _ => false,
     }
+}
+
+/// A move that was not carried concerns its older name too: there it is gone on one side only.
+fn still_at_its_older_name(outcome: &Outcome) -> Option<Open> {
+    let Decision::Move { on, from, .. } = &outcome.step.decision else {
+        return None;
+    };
+    let open = open(outcome)?;
+    let (near, far) = match on {
+        Side::Near => (open.near, View::Absent),
+        Side::Far => (View::Absent, open.far),
+    };
+    Some(Open {
+        path: from.clone(),
+        near,
+        far,
+        reason: format!(
+            "it is {} {} now: {}",
+            outcome.step.path(),
+            on.other().here_or_there(),
+            open.reason
+        ),
+        ..open
+    })
 }
 
 fn open(outcome: &Outcome) -> Option<Open> {

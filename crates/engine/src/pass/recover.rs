@@ -7,6 +7,8 @@
 
 use katabatic_core::{Entry, Kind, RelPath};
 
+use super::late_writers::make_again;
+use super::moves::{self, Cleared};
 use super::primitive::{agreed_put, spare};
 use super::scan::digest;
 use super::{Pass, Unfinished};
@@ -73,6 +75,16 @@ pub(crate) async fn recover(pass: &Pass) -> Result<Unfinished, Error> {
     Ok(held)
 }
 
+/// Whether the folder of a path is there.
+pub(super) async fn has_folder(store: &dyn SideStore, path: &RelPath) -> Result<bool, SideError> {
+    let parent = path.parent().unwrap_or_else(RelPath::root);
+    if parent.is_root() {
+        return Ok(true);
+    }
+    let there = store.look(&parent).await?;
+    Ok(there.is_some_and(|there| there.kind == Kind::Folder))
+}
+
 struct One<'a> {
     pass: &'a Pass,
     store: &'a dyn SideStore,
@@ -83,6 +95,18 @@ struct One<'a> {
 
 impl One<'_> {
     async fn clear_up(&self) -> Result<(), SideError> {
+        if let Some(from) = &self.intent.moved_from {
+            let cleared =
+                moves::clear_up(self.pass, self.store, self.path, self.intent, from).await?;
+            match cleared {
+                Cleared::Forgotten => self.done(None, None),
+                Cleared::KeptAsSpare => {
+                    let slot = self.intent.spare.as_deref().unwrap_or_default();
+                    self.keep(slot, self.intent.old.as_ref());
+                }
+            }
+            return Ok(());
+        }
         let Some(slot) = &self.intent.spare else {
             return self.nothing_was_to_come_out().await;
         };
@@ -161,10 +185,12 @@ impl One<'_> {
             self.done(Some(&placed), Some(slot));
             return Ok(());
         }
-        match self.store.put_back(slot, self.path).await? {
-            Put::Done => self.done(None, None),
-            Put::Taken => self.done(None, Some(slot)),
-        }
+        let back = match has_folder(self.store, self.path).await? {
+            true => self.store.put_back(slot, self.path).await?,
+            // Its folder went meanwhile: there is nothing that it could go back to.
+            false => Put::Taken,
+        };
+        self.done(None, (back == Put::Taken).then_some(slot));
         Ok(())
     }
 
@@ -184,21 +210,46 @@ impl One<'_> {
                 None => Checked::Nothing,
             };
             match ours_again {
-                Checked::Same => self.store.drop_spare(slot).await?,
-                Checked::Other => {
-                    self.done(None, Some(slot));
-                    return Ok(());
-                }
-                Checked::Nothing => {}
+                // It stood under its real name, and where it came from there may be another version by now.
+                Checked::Same => self.keep(slot, self.intent.new.as_ref()),
+                Checked::Other => self.done(None, Some(slot)),
+                Checked::Nothing => self.done(None, None),
             }
-            self.done(None, None);
             return Ok(());
         }
-        match self.store.put_back(slot, self.path).await? {
-            Put::Done => self.done(None, None),
-            Put::Taken => self.done(None, Some(slot)),
-        }
+        let back = match has_folder(self.store, self.path).await? {
+            true => self.store.put_back(slot, self.path).await?,
+            false => {
+                // Somebody's own version must not lie in the spares alone because its folder went meanwhile.
+                let parent = self.path.parent().unwrap_or_else(RelPath::root);
+                let folder = make_again(self.store, &parent).await?;
+                let beside = folder.join(self.path.name());
+                let beside = beside.map_err(|why| SideError::Failed(why.to_string()))?;
+                self.store.put_back(slot, &beside).await?
+            }
+        };
+        self.done(None, (back == Put::Taken).then_some(slot));
         Ok(())
+    }
+
+    /// Keeps what is in the slot as a spare.
+    fn keep(&self, slot: &str, version: Option<&Version>) {
+        let (pass, intent, number) = (self.pass, self.intent, self.number);
+        let unknown = Version::unknown(0);
+        let version = version.unwrap_or(&unknown);
+        let kept = spare(
+            pass,
+            intent.side(),
+            self.path,
+            slot,
+            version,
+            None,
+            &intent.why,
+        );
+        pass.ledger.write_later(move |connection| {
+            spare_rows::add(connection, &kept)?;
+            intents::done(connection, number)
+        });
     }
 
     /// Records the outcome: what stands in place, if it is ours, and what is kept as a spare.

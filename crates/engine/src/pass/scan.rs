@@ -16,6 +16,8 @@ use katabatic_core::{
 use tokio::sync::mpsc;
 
 use super::far_changes::{self, Token};
+use super::moved_out::NotTaken;
+use super::moves;
 use super::transfer::digest_with_blocks;
 use super::{Pass, Unfinished, Wish};
 use crate::Error;
@@ -31,6 +33,8 @@ const BUFFER: usize = 1024;
 pub(crate) struct Seen {
     /// Every step but those that are settled.
     pub(crate) steps: Vec<Step>,
+    /// Paths whose removal is remembered; nothing is to be done about them.
+    kept_away: Vec<Step>,
     /// Files both sides agree on, as they are.
     pub(crate) settled: u64,
     /// Files the ledger knew.
@@ -128,11 +132,37 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
             Err(error) => return Err(side_failed(config, side, &error)),
         }
     }
-    merged.map_err(|error| broke_off(error.to_string()))?;
+    let roots = merged.map_err(|error| {
+        if error.is_of_the_ledger() {
+            pass.ledger.distrust();
+            return pass.ledger.failed(&error.to_string());
+        }
+        broke_off(error.to_string())
+    })?;
     let nothing_open = reading
         .await
         .map_err(|error| broke_off(error.to_string()))??;
-    let mut seen = sorting.finish();
+    let (mut seen, not_taken) = sorting.finish();
+    let (steps, aside) = (
+        std::mem::take(&mut seen.steps),
+        std::mem::take(&mut seen.kept_away),
+    );
+    seen.steps = moves::join(pass, steps, aside, wish).await?;
+    not_taken.drop_here(pass, &mut seen.steps, wish)?;
+    seen.left_near += moves::moved_on(&seen.steps, Side::Near);
+    seen.left_far += moves::moved_on(&seen.steps, Side::Far);
+    // They are there still, though not in the lane any more.
+    let dropped = seen
+        .steps
+        .iter()
+        .filter(|step| matches!(step.decision, Decision::DropHere { .. }));
+    seen.left_far += dropped.count() as u64;
+    for (side, listing) in roots {
+        if let Listing::Incomplete(why) = listing {
+            seen.far_is_clear &= side == Side::Near;
+            seen.steps.insert(0, Step::of_the_top(side, why));
+        }
+    }
     seen.nothing_open = nothing_open;
     seen.listed_whole = token.as_ref().is_none_or(|token| token.listed);
     if !seen.listed_whole {
@@ -191,14 +221,18 @@ fn merge(
     mut near: Stream<'_>,
     mut far: Stream<'_>,
     triples: &mpsc::Sender<Triple>,
-) -> Result<(), MergeError> {
+) -> Result<[(Side, Listing); 2], MergeError> {
     let (near_root, far_root) = (near.root(), far.root());
+    let roots = [
+        (Side::Near, near_root.clone()),
+        (Side::Far, far_root.clone()),
+    ];
     for triple in Merge::new(base, near_root, near, far_root, far) {
         if triples.blocking_send(triple?).is_err() {
             break;
         }
     }
-    Ok(())
+    Ok(roots)
 }
 
 /// What a listing alone cannot tell: whether a file with a new stamp has new content, and whether a name that the far
@@ -206,11 +240,22 @@ fn merge(
 async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
     pass.progress.saw();
     let listed = triple.far.entry().is_some();
-    if triple.far == View::Unknown(Unknown::NeverListed) {
+    let may_hide = pass.lane.far.may_hide(&triple.path);
+    let new_here = triple.base.is_none() && triple.near.entry().is_some();
+    if triple.far == View::Unknown(Unknown::NeverListed)
+        || (may_hide && new_here && triple.far == View::Absent)
+    {
         match pass.store(Side::Far).look(&triple.path).await {
             Ok(Some(entry)) => triple.far = View::Present(entry),
             // New names may be carried there; what was agreed on and cannot be found stays unknown.
             Ok(None) if triple.base.is_none() => triple.far = View::Absent,
+            // It went before anybody saw it listed, or never arrived: brought there again, which removes nothing.
+            Ok(None) if !may_hide => {
+                triple.far = View::Absent;
+                if triple.near != View::Absent {
+                    triple.base = None;
+                }
+            }
             Ok(None) => {}
             Err(error) => triple.far = View::Unknown(Unknown::NotListed(error.to_string())),
         }
@@ -284,12 +329,14 @@ struct Sorting<'p> {
     unfinished: &'p Unfinished,
     reconciler: Reconciler,
     seen: Seen,
+    not_taken: NotTaken,
 }
 
 impl<'p> Sorting<'p> {
     fn new(pass: &'p Pass, unfinished: &'p Unfinished, wish: &Wish) -> Sorting<'p> {
         let seen = Seen {
             steps: Vec::new(),
+            kept_away: Vec::new(),
             settled: 0,
             known: 0,
             left_near: 0,
@@ -308,6 +355,7 @@ impl<'p> Sorting<'p> {
             unfinished,
             reconciler: pass.reconciler(wish),
             seen,
+            not_taken: NotTaken::default(),
         }
     }
 
@@ -337,25 +385,29 @@ impl<'p> Sorting<'p> {
             }
         }
         let seen = &mut self.seen;
-        self.reconciler.push(triple, &mut |step| keep(seen, step));
+        let candidate = NotTaken::candidate(&triple);
+        let left_out = self.reconciler.push(triple, &mut |step| keep(seen, step));
+        if let (Some(candidate), Some(by)) = (candidate, &left_out) {
+            self.not_taken.note(candidate, by);
+        }
         Ok(())
     }
 
-    fn finish(mut self) -> Seen {
+    fn finish(mut self) -> (Seen, NotTaken) {
         let seen = &mut self.seen;
         self.reconciler.finish(&mut |step| keep(seen, step));
         let left_out = self.reconciler.left_out().iter();
         seen.left_out = left_out
             .map(|(by, tally)| (words::left_out_name(by), *tally))
             .collect();
-        self.seen
+        (self.seen, self.not_taken)
     }
 }
 
 fn keep(seen: &mut Seen, step: Step) {
     match step.decision {
         Decision::Settled => seen.settled += u64::from(near_file(&step)),
-        Decision::KeptAway { .. } => {}
+        Decision::KeptAway { .. } => seen.kept_away.push(step),
         _ => {
             // A new stamp for the same content is news for the ledger only.
             seen.settled += u64::from(step.is_restamp() && near_file(&step));

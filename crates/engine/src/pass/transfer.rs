@@ -9,7 +9,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::{BlockHasher, Blocks, Stretch, WORTH_PATCHING};
 use katabatic_core::{Base, Digest, Entry, RelPath, Side};
 
-use super::primitive::{Learned, Trouble};
+use super::primitive::{Learned, Trouble, why_taken};
 use super::{Pass, Progress};
 use crate::ledger::block_rows;
 use crate::ledger::partial_rows::{self, Transfer};
@@ -406,11 +406,7 @@ pub(super) async fn put_new(
         let watched = Watched::new(&pass.progress, 0, version.size);
         let why = match pass.store(to).put_new(watched.count(source), path).await {
             Ok(Some(arrived)) => return Ok(arrived),
-            Ok(None) => {
-                return Err(Trouble::Met(
-                    "something is there already; the next pass compares the two".into(),
-                ));
-            }
+            Ok(None) => return Err(why_taken(&*pass.store(to), path).await),
             Err(why) => why,
         };
         watched.take_back();

@@ -99,12 +99,11 @@ fn growing(new: &Path, lane: &LaneConfig) -> Result<PathBuf, Error> {
 /// A place that cannot be used, or that has no room.
 pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way, Error> {
     let lane = &pass.lane.config;
+    let near = lane.near_folder()?;
     let what = format!("moving the lane {} to {}", lane.name, new.display());
     let others = config.lanes.iter().filter(|other| other.name != lane.name);
     for other in others {
-        let inside = other.near.starts_with(&lane.near)
-            || matches!(&other.far, Place::Local(far) if far.starts_with(&lane.near));
-        if inside {
+        if other.near.is_within(&lane.near) || other.far.is_within(&lane.near) {
             return Err(Error::usage(
                 what,
                 format!(
@@ -119,19 +118,19 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
         }
     }
     check_new_place(home, config, lane, new)?;
-    if new.starts_with(&lane.near) || lane.near.starts_with(new) {
+    if new.starts_with(near) || near.starts_with(new) {
         return Err(Error::usage(
             what,
-            format!("one of {} and it lies in the other", lane.near.display()),
+            format!("one of {} and it lies in the other", lane.near),
             "Name a folder beside it.",
         ));
     }
     let failed = failed(&what);
-    let old_empty = tree::is_empty(&lane.near).map_err(&failed)?;
+    let old_empty = tree::is_empty(near).map_err(&failed)?;
     let new_empty = tree::is_empty(new).map_err(&failed)?;
     match (old_empty, new_empty) {
-        (false, false) if is_our_copy(&lane.near, new) => {
-            let weight = tree::weigh(&lane.near).map_err(&failed)?;
+        (false, false) if is_our_copy(near, new) => {
+            let weight = tree::weigh(near).map_err(&failed)?;
             Ok(Way::Finish {
                 size: (weight.files, weight.bytes),
             })
@@ -147,7 +146,7 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
                 .ancestors()
                 .find(|path| path.is_dir())
                 .ok_or_else(|| failed(std::io::ErrorKind::NotFound.into()))?;
-            let weight = tree::weigh(&lane.near).map_err(&failed)?;
+            let weight = tree::weigh(near).map_err(&failed)?;
             if let Some(mount) = weight.mounts.first() {
                 return Err(Error::usage(
                     what,
@@ -158,7 +157,7 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
                     "Unmount it first, or tie that one with a lane of its own.",
                 ));
             }
-            if same_disk(&lane.near, parent) && !new.exists() {
+            if same_disk(near, parent) && !new.exists() {
                 return Ok(Way::Rename);
             }
             let stat = rustix::fs::statvfs(parent).map_err(|error| failed(error.into()))?;
@@ -191,7 +190,7 @@ fn check_new_place(
     new: &Path,
 ) -> Result<(), Error> {
     let moved = LaneConfig {
-        near: new.to_owned(),
+        near: Place::Local(new.to_owned()),
         ..lane.clone()
     };
     check_own_home(home, new)?;
@@ -228,6 +227,7 @@ pub async fn near(
 ) -> Result<Relocated, Error> {
     let _lock = pass.lock()?;
     let lane = pass.lane.config.clone();
+    let old = lane.near_folder()?;
     let unfinished = pass.prepare().await?;
     if let Some((path, (_, why))) = unfinished.iter().next() {
         return Err(Error::new(
@@ -255,12 +255,12 @@ pub async fn near(
         Way::Finish { .. } => {
             // Nothing is copied over what is there: people may have worked in it since.
             seen = compared(pass, &lane, new).await?;
-            bring_spares(home, &lane, new).map_err(&failed)?;
+            bring_spares(home, &lane, old, new).map_err(&failed)?;
         }
         Way::Rename | Way::Copy { .. } => {
             let growing = growing(new, &lane)?;
             seen = copied(pass, &lane, &growing, &mut relocated).await?;
-            bring_spares(home, &lane, &growing).map_err(&failed)?;
+            bring_spares(home, &lane, old, &growing).map_err(&failed)?;
             match fs::remove_dir(new) {
                 Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
                     return Err(failed(error));
@@ -277,18 +277,18 @@ pub async fn near(
     }
     let renames = way == Way::Rename && !keep_old;
     let mut after = lane.clone();
-    after.near = new.to_owned();
+    after.near = Place::Local(new.to_owned());
     if renames {
-        fs::rename(&lane.near, new).map_err(&failed)?;
+        fs::rename(old, new).map_err(&failed)?;
     }
     after.near_drive = OnDrive::of(new);
     config.change_lane(after.clone())?;
     settle_in(home, &pass.ledger, &after, Some(&before), &pass.stop).await?;
     if !renames && !keep_old {
-        let aside = lane.near.join(OWN_FOLDER).join("leaving");
-        relocated.stays = tree::remove_old(&lane.near, &aside, &seen).map_err(&failed)?;
+        let aside = old.join(OWN_FOLDER).join("leaving");
+        relocated.stays = tree::remove_old(old, &aside, &seen).map_err(&failed)?;
         if relocated.stays.is_empty() {
-            leave_room(&lane, &aside);
+            leave_room(&lane, old, &aside);
         }
     }
     Ok(relocated)
@@ -300,8 +300,9 @@ async fn compared(
     lane: &LaneConfig,
     new: &Path,
 ) -> Result<std::collections::HashSet<(PathBuf, tree::Stamp)>, Error> {
-    let what = format!("comparing {} with {}", lane.near.display(), new.display());
-    let (old, to, stop) = (lane.near.clone(), new.to_owned(), pass.stop.clone());
+    let what = format!("comparing {} with {}", lane.near, new.display());
+    let old = lane.near_folder()?.to_owned();
+    let (to, stop) = (new.to_owned(), pass.stop.clone());
     let work = tokio::task::spawn_blocking(move || {
         let stamps = tree::stamps(&old)?;
         Ok::<_, std::io::Error>((stamps, tree::differences(&old, &to, &stop)?))
@@ -341,12 +342,13 @@ async fn copied(
     relocated: &mut Relocated,
 ) -> Result<std::collections::HashSet<(PathBuf, tree::Stamp)>, Error> {
     const ROUNDS: u32 = 3;
-    let what = format!("copying {} to its new place", lane.near.display());
-    let weight = tree::weigh(&lane.near).map_err(failed(&what))?;
+    let what = format!("copying {} to its new place", lane.near);
+    let near = lane.near_folder()?;
+    let weight = tree::weigh(near).map_err(failed(&what))?;
     relocated.copied = (weight.files, weight.bytes);
     for round in 1.. {
         pass.progress.begin_carrying(weight.files, weight.bytes);
-        let (old, to) = (lane.near.clone(), growing.to_owned());
+        let (old, to) = (near.to_owned(), growing.to_owned());
         let (progress, stop) = (pass.progress.clone(), pass.stop.clone());
         let work = tokio::task::spawn_blocking(move || {
             tree::copy(&old, &to, &progress, &stop)?;
@@ -381,7 +383,7 @@ async fn copied(
 }
 
 /// The spares lie on the disk of the folder they came from; on another disk they need a room of their own there.
-fn bring_spares(home: &Home, lane: &LaneConfig, new: &Path) -> std::io::Result<()> {
+fn bring_spares(home: &Home, lane: &LaneConfig, old: &Path, new: &Path) -> std::io::Result<()> {
     let state = home.lane_room(&lane.id);
     let room = |root: &Path| {
         if same_disk(root, &state) {
@@ -390,7 +392,7 @@ fn bring_spares(home: &Home, lane: &LaneConfig, new: &Path) -> std::io::Result<(
             root.join(OWN_FOLDER).join(&lane.id).join("spares")
         }
     };
-    let (old, new) = (room(&lane.near), room(new));
+    let (old, new) = (room(old), room(new));
     if old == new || !old.is_dir() {
         return Ok(());
     }
@@ -409,12 +411,12 @@ fn bring_spares(home: &Home, lane: &LaneConfig, new: &Path) -> std::io::Result<(
 }
 
 /// Takes the lane's own room away with the old folder. What other lanes, or earlier ones, keep there stays.
-fn leave_room(lane: &LaneConfig, aside: &Path) {
-    let room = lane.near.join(OWN_FOLDER);
+fn leave_room(lane: &LaneConfig, old: &Path, aside: &Path) {
+    let room = old.join(OWN_FOLDER);
     let _ = fs::remove_dir(aside);
     let _ = fs::remove_dir_all(room.join(&lane.id));
     let _ = fs::remove_dir(&room);
-    let _ = fs::remove_dir(&lane.near);
+    let _ = fs::remove_dir(old);
 }
 
 /// Everything on a side.
@@ -442,7 +444,8 @@ async fn settle_in(
 ) -> Result<(), Error> {
     let failed = |error: SideError| side_failed(after, Side::Near, &error);
     let room = home.lane_room(&after.id);
-    let side = LocalSide::open(&after.near, &room, &after.id, stop.clone()).map_err(failed)?;
+    let side =
+        LocalSide::open(after.near_folder()?, &room, &after.id, stop.clone()).map_err(failed)?;
     let found = entries(&side).await.map_err(failed)?;
     side.mark_root().await.map_err(failed)?;
     let root = side.root().await.map_err(failed)?;
@@ -564,36 +567,49 @@ pub async fn adopt(
 ) -> Result<(), Error> {
     let _lock = lock(new)?;
     let mut after = lane.clone();
-    after.near = new.to_owned();
+    after.near = Place::Local(new.to_owned());
     after.near_drive = OnDrive::of(new);
     // The config first: until the ledger knows the new root, no pass takes it for the old one.
     config.change_lane(after.clone())?;
     settle_in(home, ledger, &after, None, stop).await
 }
 
-/// Ties a lane to where its far folder was moved to. It is that folder only if the tool's own room for this lane, which
-/// moved along, is in it; then everything agreed on stays agreed on.
+/// Ties a lane to where the folder of a side was moved to: that of an account, or the far one. It is that folder only if
+/// the tool's own room for this lane, which moved along, is in it; then everything agreed on stays agreed on.
 ///
 /// # Errors
 /// Where it is another folder.
-pub async fn far(home: &Home, config: &mut Config, pass: &Pass, new: Place) -> Result<(), Error> {
+pub async fn follow(
+    home: &Home,
+    config: &mut Config,
+    pass: &Pass,
+    side: Side,
+    new: Place,
+) -> Result<(), Error> {
     let _lock = pass.lock()?;
     let before = pass.lane.config.clone();
-    let what = format!("moving the far side of lane {} to {new}", before.name);
-    let after = LaneConfig {
-        far_drive: match &new {
-            Place::Local(path) => OnDrive::of(path),
-            Place::Far { .. } => None,
-        },
-        far: new,
-        ..before.clone()
-    };
+    let what = format!(
+        "moving the {} side of lane {} to {new}",
+        side.name(),
+        before.name
+    );
+    let mut after = before.clone();
+    let drive = new.local().and_then(OnDrive::of);
+    match side {
+        Side::Near => (after.near, after.near_drive) = (new, drive),
+        Side::Far => (after.far, after.far_drive) = (new, drive),
+    }
     let open = open_lane(home, config, &pass.ledger, &after, &pass.stop).await?;
-    let failed = |error: SideError| side_failed(&after, Side::Far, &error);
-    let found = open.far.root().await.map_err(failed)?;
-    let ours = match &open.row.far_root {
+    let failed = |error: SideError| side_failed(&after, side, &error);
+    let store = open.store(side);
+    let found = store.root().await.map_err(failed)?;
+    let known = match (side, after.place(side)) {
+        (Side::Far, Place::Local(_)) => open.row.far_root.as_ref(),
+        _ => None,
+    };
+    let ours = match known {
         Some(known) => *known == found,
-        None => open.far.is_marked().await.map_err(failed)?,
+        None => store.is_marked().await.map_err(failed)?,
     };
     if !ours {
         return Err(Error::new(
@@ -601,8 +617,8 @@ pub async fn far(home: &Home, config: &mut Config, pass: &Pass, new: Place) -> R
             what,
             "it is not the folder this lane was tied to: the tool's own folder for the lane (.katabatic) is not in it",
             format!(
-                "If it really is to be another folder, tie the lane anew, which compares everything: katabatic lane change {} --far {}",
-                before.name, after.far
+                "If it really is to be another folder, take the lane away, which removes no file, and tie it anew, which compares everything: katabatic lane remove {}",
+                before.name
             ),
         ));
     }

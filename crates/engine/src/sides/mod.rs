@@ -8,6 +8,7 @@ pub mod walk;
 pub mod webdav;
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use async_trait::async_trait;
@@ -258,6 +259,26 @@ pub enum Found {
     Unusable(Unusable),
 }
 
+/// A folder at the root of a side that belongs to somebody else.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SharedFolder {
+    /// Its name.
+    pub name: String,
+    /// Who owns it, as the server calls them.
+    pub owner: String,
+    /// Whether one may write there, where the server says so.
+    pub may_write: Option<bool>,
+}
+
+/// What a side lacks.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shortcomings {
+    /// The place, and what it is: `/media/stick (exfat)`.
+    pub place: String,
+    /// What it lacks and what is done instead, a sentence each.
+    pub said: Vec<String>,
+}
+
 /// One side of a lane.
 #[async_trait]
 pub trait SideStore: Send + Sync {
@@ -400,6 +421,11 @@ pub trait SideStore: Send + Sync {
     /// What is in a spare.
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError>;
 
+    /// Where a spare lies on this computer, for as long as the side is open; none where it lies elsewhere.
+    fn spare_here(&self, _spare: &str) -> Option<PathBuf> {
+        None
+    }
+
     /// Opens a spare for reading.
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError>;
 
@@ -415,11 +441,42 @@ pub trait SideStore: Send + Sync {
     /// Renames within the side, if nothing has the new name.
     async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError>;
 
+    /// Whether something may be at a path without ever being listed.
+    fn may_hide(&self, _path: &RelPath) -> bool {
+        false
+    }
+
+    /// What finds a file again after it was moved, where this side gives anything.
+    fn handle(&self, seen: &Entry) -> Option<String>;
+
+    /// Whether a handle is never given to another file.
+    fn handles_last(&self) -> bool;
+
     /// Gives the root a mark of this lane, by which it is recognised later.
     async fn mark_root(&self) -> Result<(), SideError>;
 
+    /// Notes a number at the root with the pass that ends; whether the root holds it now.
+    async fn note_pass(&self, _number: u64) -> bool {
+        false
+    }
+
+    /// The number that was noted last.
+    async fn noted_pass(&self) -> Option<u64> {
+        None
+    }
+
     /// Whether the root bears the mark of this lane.
     async fn is_marked(&self) -> Result<bool, SideError>;
+
+    /// The folders at the root that others share with this account, where the side can tell.
+    async fn shared(&self) -> Vec<SharedFolder> {
+        Vec::new()
+    }
+
+    /// What this side lacks of what a usual disk has, and what is done instead.
+    async fn shortcomings(&self) -> Option<Shortcomings> {
+        None
+    }
 
     /// Whether nothing can be written on this side, as far as is known.
     fn is_read_only(&self) -> bool {

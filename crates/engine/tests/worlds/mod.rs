@@ -49,29 +49,28 @@ impl World {
         fs::create_dir_all(&far).unwrap();
         let faults = Arc::new(Faults::new(Vec::new(), seed));
         let standin = start(Standin {
-            users: vec![User::new("librarian", "secret").unwrap()],
+            users: ["librarian", "archive"]
+                .map(|name| User::new(name, "secret").unwrap())
+                .into(),
             faults: Arc::clone(&faults),
             ..Standin::new(&data)
         })
         .await
         .unwrap();
         let home = Home::under(&dir.path().join("home")).unwrap();
-        secrets::keep(
-            &home,
-            "office",
-            Keeping::File,
-            &Secret::new("secret".into()),
-        )
-        .unwrap();
         let mut config = Config::read(&home).unwrap();
-        config
-            .add_account(AccountConfig::new("office", &standin.url(), "librarian"))
-            .unwrap();
+        for (account, user) in [("office", "librarian"), ("archive", "archive")] {
+            let secret = Secret::new("secret".into());
+            secrets::keep(&home, account, Keeping::File, &secret).unwrap();
+            config
+                .add_account(AccountConfig::new(account, &standin.url(), user))
+                .unwrap();
+        }
         config
             .add_lane(LaneConfig::new(
                 "scores",
                 "1234567890abcdef",
-                near.canonicalize().unwrap(),
+                Place::Local(near.canonicalize().unwrap()),
                 Place::Far {
                     account: "office".into(),
                     path: path("Scores"),
@@ -93,6 +92,18 @@ impl World {
     pub fn far_is_here(&mut self) {
         let mut lane = self.config.lanes[0].clone();
         lane.far = Place::Local(self.far.canonicalize().unwrap());
+        self.config.change_lane(lane).unwrap();
+    }
+
+    /// The lane's near side becomes a folder of another account.
+    pub fn near_is_an_account(&mut self) {
+        self.near = self.dir.path().join("cloud/archive/Scores");
+        fs::create_dir_all(&self.near).unwrap();
+        let mut lane = self.config.lanes[0].clone();
+        lane.near = Place::Far {
+            account: "archive".into(),
+            path: path("Scores"),
+        };
         self.config.change_lane(lane).unwrap();
     }
 
@@ -169,6 +180,7 @@ impl World {
         Ledger::open(&self.home)
             .unwrap()
             .write(move |connection| {
+                account_rows::set_findings(connection, "archive", now, Some(&findings))?;
                 account_rows::set_findings(connection, "office", now, Some(&findings))
             })
             .await

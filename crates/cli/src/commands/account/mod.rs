@@ -68,7 +68,7 @@ fn lanes_of(app: &App, name: &str) -> Vec<String> {
     app.config
         .lanes
         .iter()
-        .filter(|lane| lane.account() == Some(name))
+        .filter(|lane| lane.uses(name))
         .map(|lane| lane.name.clone())
         .collect()
 }

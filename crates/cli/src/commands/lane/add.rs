@@ -3,11 +3,10 @@
 use std::io::IsTerminal;
 
 use katabatic_engine::config::LaneConfig;
-use katabatic_engine::place::Place;
 use katabatic_engine::{Error, home, lanes};
 use serde_json::json;
 
-use super::{asked, described, far_place, say_next_pass};
+use super::{asked, described, lacks_json, place, say_next_pass};
 use crate::app::App;
 use crate::args::{LaneAdd, LaneAsked};
 use crate::commands::plan::totals_json;
@@ -38,38 +37,84 @@ pub fn add(app: &App, typed: &LaneAsked) -> Result<(), Error> {
 
 /// Everything was asked; before it counts, it is shown as the line that would have said it.
 fn add_asked(app: &App, typed: &LaneAsked) -> Result<(), Error> {
-    let whole = asked::ask(app, typed)?;
-    let command = asked::equal_command(&whole);
-    line("");
+    let (whole, new) = asked::ask(app, typed)?;
+    let lane = lane_of(app, &whole)?;
+    let begin = || {
+        line("");
+        line("The first pass would:");
+    };
+    let looked = match new {
+        Some(new) => {
+            begin();
+            new.say();
+            None
+        }
+        None => {
+            let looked = lanes::look_at_new(
+                &app.home,
+                &app.config,
+                &app.ledger,
+                lane.clone(),
+                false,
+                &app.stop,
+            );
+            let looked = app.run(looked)?;
+            begin();
+            say_next_pass(&looked.1, &looked.0);
+            Some(looked.0)
+        }
+    };
     line("This is the same in one line:");
-    line(format!("  {command}"));
-    if !asked::yes("Add the lane so? Nothing is carried yet.")? {
-        return Err(Error::failed(
+    line(format!("  {}", asked::equal_command(&whole)));
+    let yes = asked::yes("Add the lane so? Nothing is carried yet.");
+    match (&yes, &looked) {
+        (Ok(true), Some(lane)) => {
+            app.config.clone().add_lane(lane.clone())?;
+            added(app, lane);
+            line("Nothing was carried yet.");
+            say_next(lane);
+            return Ok(());
+        }
+        (Ok(true), None) => return add_whole(app, &whole),
+        _ => {}
+    }
+    app.run(lanes::withdraw(&app.home, &app.ledger, &lane))?;
+    yes.and_then(|_| {
+        Err(Error::failed(
             format!("adding the lane {}", whole.name),
             "it is not to be added, as was said",
             "Nothing was added.",
-        ));
-    }
-    add_whole(app, &whole)
+        ))
+    })
+}
+
+/// A lane as it was typed.
+fn lane_of(app: &App, typed: &LaneAdd) -> Result<LaneConfig, Error> {
+    let (near, far) = (place(app, &typed.near)?, place(app, &typed.far)?);
+    let lane = LaneConfig::new(&typed.name, &home::random_hex(8)?, near, far);
+    typed.setup.over(lane, !typed.setup.no_usual_rules)
+}
+
+fn added(app: &App, lane: &LaneConfig) {
+    line(format!(
+        "Added the lane {}: {} {} {} ({})",
+        lane.name,
+        lane.near,
+        app.style.arrow(lane.terms.direction),
+        lane.far_place(),
+        lane.terms.direction.word()
+    ));
+}
+
+fn say_next(lane: &LaneConfig) {
+    line(format!(
+        "Next: katabatic plan {0}, then katabatic sync {0}",
+        lane.name
+    ));
 }
 
 fn add_whole(app: &App, typed: &LaneAdd) -> Result<(), Error> {
-    let near = match Place::parse(&typed.near, &app.config.account_names())? {
-        Place::Local(path) => path,
-        Place::Far { .. } => {
-            return Err(Error::usage(
-                format!("adding the lane {}", typed.name),
-                format!(
-                    "the near side must be a folder of this computer, not {}",
-                    typed.near
-                ),
-                "Write it as a local path; a local folder whose name begins with @ as ./@NAME.",
-            ));
-        }
-    };
-    let far = far_place(app, &typed.far)?;
-    let lane = LaneConfig::new(&typed.name, &home::random_hex(8)?, near, far);
-    let lane = typed.setup.over(lane, !typed.setup.no_usual_rules)?;
+    let lane = lane_of(app, typed)?;
     let mut config = app.config.clone();
     let next = app.run(lanes::add(
         &app.home,
@@ -85,22 +130,13 @@ fn add_whole(app: &App, typed: &LaneAdd) -> Result<(), Error> {
             "first_pass": totals_json(&next.plan.totals()),
             "far_read_only": next.far_read_only,
             "unwise": next.unwise,
+            "lacks": lacks_json(&next.lacks),
         }));
         return Ok(());
     }
-    line(format!(
-        "Added the lane {}: {} {} {} ({})",
-        lane.name,
-        lane.near.display(),
-        app.style.arrow(lane.terms.direction),
-        lane.far_place(),
-        lane.terms.direction.word()
-    ));
+    added(app, &lane);
     line("Nothing was carried yet. The first pass would:");
     say_next_pass(&next, &lane);
-    line(format!(
-        "Next: katabatic plan {0}, then katabatic sync {0}",
-        lane.name
-    ));
+    say_next(&lane);
     Ok(())
 }

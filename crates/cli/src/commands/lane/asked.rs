@@ -4,36 +4,97 @@
 //! computer, needs no questions.
 
 use std::io::{BufRead, Write};
+use std::path::Path;
 
 use katabatic_core::{RelPath, words};
 use katabatic_engine::Error;
-use katabatic_engine::place::Place;
+use katabatic_engine::place::{Place, absolute};
 use katabatic_engine::places::{Sizes, sizes};
 
 use crate::app::App;
 use crate::args::{DirectionTyped, LaneAdd, LaneAsked, SetupTyped};
-use crate::draw::{at_home, shown_text};
+use crate::draw::{at_home, line, shown_text};
 
-/// The answers, as if they had been typed.
-pub fn ask(app: &App, typed: &LaneAsked) -> Result<LaneAdd, Error> {
-    let account = account(app)?;
-    let whole = Place::Far {
-        account: account.clone(),
-        path: RelPath::root(),
+/// What the first pass would do where a folder is new: there is only one side to look at.
+pub struct NewFolder {
+    made: String,
+    way: &'static str,
+    files: u64,
+    bytes: u64,
+}
+
+impl NewFolder {
+    /// Says it, a line each.
+    pub fn say(&self) {
+        line(format!("  make {}", self.made));
+        line(format!(
+            "  carry {} {}, {}, but for what rules leave out",
+            words::count(self.files, "file", "files"),
+            self.way,
+            words::bytes(self.bytes)
+        ));
+    }
+}
+
+/// A name for the lane, asked until it is a free one.
+fn free_name(app: &App, usual: &str) -> Result<String, Error> {
+    let lanes = &app.config.lanes;
+    let is_taken = |name: &str| lanes.iter().any(|lane| lane.name == name);
+    let usual = match is_taken(usual) {
+        true => String::new(),
+        false => usual.to_owned(),
     };
-    say(&format!("Looking at {whole} …"));
-    let tree = app.run(sizes(&app.home, &app.config, &whole, &app.stop))?;
-    let (far, folder) = far_folder(&account, &tree)?;
+    loop {
+        let name = line_or("What is the lane to be called?", &usual)?;
+        match app.config.check_free("lane", &name, is_taken(&name)) {
+            Ok(()) => return Ok(name),
+            Err(why) => say(&format!("Another one, please: {}.", why.why)),
+        }
+    }
+}
+
+/// Where the other side is.
+enum OtherSide {
+    Account(String),
+    Here,
+}
+
+/// The answers, as if they had been typed; and which folder is new, if one is.
+pub fn ask(app: &App, typed: &LaneAsked) -> Result<(LaneAdd, Option<NewFolder>), Error> {
+    let other = other_side(app)?;
+    let looked_at = |place: &Place| {
+        say(&format!("Looking at {place} …"));
+        app.run(sizes(&app.home, &app.config, place, &app.stop))
+    };
+    let (far, inside) = match &other {
+        OtherSide::Account(account) => {
+            let whole = Place::Far {
+                account: account.clone(),
+                path: RelPath::root(),
+            };
+            let (path, inside) = far_folder(account, &looked_at(&whole)?)?;
+            let account = account.clone();
+            (Place::Far { account, path }, inside)
+        }
+        OtherSide::Here => {
+            let far = Place::Local(absolute(Path::new(&folder_here(
+                "Which folder, on another drive or on this one? It is made where it is not there.",
+                "",
+            )?)));
+            let inside = match far.local().is_some_and(Path::is_dir) {
+                true => Some(looked_at(&far)?),
+                false => None,
+            };
+            (far, inside)
+        }
+    };
     let near = near_folder(&far)?;
     let name = match &typed.name {
         Some(name) => name.clone(),
-        None => line_or(
-            "What is the lane to be called?",
-            &usual_name(&far, &account),
-        )?,
+        None => free_name(app, &usual_name(&far))?,
     };
     let direction = direction()?;
-    let skip = skipped(folder)?;
+    let skip = skipped(inside.as_ref())?;
     let no_usual_rules = !yes(
         "Leave out what desktops and office programs leave behind (Thumbs.db, ~$…, unfinished downloads)?",
     )?;
@@ -41,6 +102,13 @@ pub fn ask(app: &App, typed: &LaneAsked) -> Result<LaneAdd, Error> {
         "More to leave out, such as *.tmp cache/ :larger,2GB (blanks between them)?",
         "",
     )?;
+    let here = Place::Local(absolute(Path::new(&near)));
+    let new = match (here.local().is_some_and(Path::is_dir), &inside) {
+        (true, Some(_)) => None,
+        (_, Some(inside)) => Some(new_near(&here, inside, &skip, direction)),
+        (true, None) => Some(new_far(&far, &looked_at(&here)?, direction)),
+        (false, None) => Some(new_far(&far, &Sizes::default(), direction)),
+    };
     let setup = SetupTyped {
         direction: Some(direction),
         skip,
@@ -51,13 +119,38 @@ pub fn ask(app: &App, typed: &LaneAsked) -> Result<LaneAdd, Error> {
             .collect(),
         ..typed.setup.clone()
     };
-    Ok(LaneAdd {
+    let whole = LaneAdd {
         name,
-        near,
-        far: Place::Far { account, path: far }.to_string(),
+        near: here.to_string(),
+        far: far.to_string(),
         make: true,
         setup,
-    })
+    };
+    Ok((whole, new))
+}
+
+fn new_near(near: &Place, inside: &Sizes, skip: &[String], direction: DirectionTyped) -> NewFolder {
+    let comes = direction != DirectionTyped::Up;
+    let left = skip.iter().filter_map(|folder| inside.folders.get(folder));
+    let (files, bytes) = left.fold((inside.files, inside.bytes), |(files, bytes), left| {
+        (files - left.files, bytes - left.bytes)
+    });
+    NewFolder {
+        made: near.to_string(),
+        way: "down",
+        files: if comes { files } else { 0 },
+        bytes: if comes { bytes } else { 0 },
+    }
+}
+
+fn new_far(far: &Place, inside: &Sizes, direction: DirectionTyped) -> NewFolder {
+    let goes = direction != DirectionTyped::Down;
+    NewFolder {
+        made: far.to_string(),
+        way: "up",
+        files: if goes { inside.files } else { 0 },
+        bytes: if goes { inside.bytes } else { 0 },
+    }
 }
 
 /// What to type for the same lane without questions.
@@ -151,34 +244,29 @@ fn number(question: &str, most: usize) -> Result<usize, Error> {
     }
 }
 
-fn account(app: &App) -> Result<String, Error> {
-    match app.config.accounts.as_slice() {
-        [] => Err(Error::usage(
-            "adding a lane",
-            "there is no account yet",
-            "Add one first: katabatic account add NAME --address URL. For a lane to a second drive, say --far DIR.",
-        )),
-        [only] => {
-            say(&format!(
-                "The account is @{} ({}).",
-                only.name, only.address
-            ));
-            Ok(only.name.clone())
-        }
-        several => {
-            for (at, account) in several.iter().enumerate() {
-                say(&format!(
-                    "  {}  @{} ({} at {})",
-                    at + 1,
-                    account.name,
-                    account.user,
-                    account.address
-                ));
-            }
-            let chosen = number("Which account?", several.len())?;
-            Ok(several[chosen - 1].name.clone())
-        }
+fn other_side(app: &App) -> Result<OtherSide, Error> {
+    let accounts = &app.config.accounts;
+    for (at, account) in accounts.iter().enumerate() {
+        say(&format!(
+            "  {}  @{} ({} at {})",
+            at + 1,
+            account.name,
+            account.user,
+            account.address
+        ));
     }
+    let here = accounts.len() + 1;
+    say(&format!(
+        "  {here}  a folder of another drive, or of this one"
+    ));
+    if accounts.is_empty() {
+        say("There is no account yet; one is added with katabatic account add NAME --address URL.");
+    }
+    let chosen = number("Where is the other side?", here)?;
+    Ok(match accounts.get(chosen - 1) {
+        Some(account) => OtherSide::Account(account.name.clone()),
+        None => OtherSide::Here,
+    })
 }
 
 /// The folders of one folder, the largest first.
@@ -201,7 +289,7 @@ fn list(folders: &[(&String, &Sizes)], first: usize) {
 }
 
 /// The far folder, found by going down from the root; none of its members where it is a new one.
-fn far_folder<'s>(account: &str, tree: &'s Sizes) -> Result<(RelPath, Option<&'s Sizes>), Error> {
+fn far_folder(account: &str, tree: &Sizes) -> Result<(RelPath, Option<Sizes>), Error> {
     let (mut at, mut inside) = (RelPath::root(), tree);
     loop {
         let place = Place::Far {
@@ -217,7 +305,7 @@ fn far_folder<'s>(account: &str, tree: &'s Sizes) -> Result<(RelPath, Option<&'s
             "1",
         )?;
         match typed.parse::<usize>() {
-            Ok(1) => return Ok((at, Some(inside))),
+            Ok(1) => return Ok((at, Some(inside.clone()))),
             Ok(chosen) if chosen >= 2 && chosen - 2 < within.len() => {
                 let (name, next) = within[chosen - 2];
                 at = joined(&at, name)?;
@@ -239,17 +327,24 @@ fn joined(folder: &RelPath, name: &str) -> Result<RelPath, Error> {
     })
 }
 
-fn near_folder(far: &RelPath) -> Result<String, Error> {
+fn near_folder(far: &Place) -> Result<String, Error> {
     let home = std::env::var_os("HOME").map(std::path::PathBuf::from);
-    let usual = home
-        .filter(|_| !far.is_root())
-        .map(|home| at_home(&home.join(far.name())))
-        .unwrap_or_default();
+    let usual = match far {
+        Place::Far { path, .. } if !path.is_root() => home
+            .map(|home| at_home(&home.join(path.name())))
+            .unwrap_or_default(),
+        _ => String::new(),
+    };
+    folder_here(
+        "Which folder on this computer? It is made where it is not there.",
+        &usual,
+    )
+}
+
+/// A folder of this computer, asked until one is typed.
+fn folder_here(question: &str, usual: &str) -> Result<String, Error> {
     loop {
-        let typed = line_or(
-            "Which folder on this computer? It is made where it is not there.",
-            &usual,
-        )?;
+        let typed = line_or(question, usual)?;
         match (typed.strip_prefix("~/"), std::env::var("HOME")) {
             (Some(below), Ok(home)) => return Ok(format!("{home}/{below}")),
             _ if typed.is_empty() => {}
@@ -258,8 +353,14 @@ fn near_folder(far: &RelPath) -> Result<String, Error> {
     }
 }
 
-fn usual_name(far: &RelPath, account: &str) -> String {
-    let name = if far.is_root() { account } else { far.name() };
+fn usual_name(far: &Place) -> String {
+    let name = match far {
+        Place::Far { account, path } if path.is_root() => account.clone(),
+        Place::Far { path, .. } => path.name().to_owned(),
+        Place::Local(path) => path
+            .file_name()
+            .map_or_else(String::new, |name| name.to_string_lossy().into_owned()),
+    };
     let plain = |c: char| if c.is_alphanumeric() { c } else { '-' };
     let name: String = name.to_lowercase().chars().map(plain).collect();
     let name = name.trim_matches('-');

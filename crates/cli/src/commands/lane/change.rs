@@ -5,7 +5,7 @@ use katabatic_engine::config::LaneConfig;
 use katabatic_engine::lanes::{self, starts_anew};
 use serde_json::json;
 
-use super::{described, far_place, say_next_pass};
+use super::{described, lacks_json, place, say_next_pass};
 use crate::app::App;
 use crate::args::LaneChange;
 use crate::commands::account::confirmed;
@@ -31,7 +31,12 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
     let mut config = app.config.clone();
     // What only says how a pass runs, and not what it does, needs no look at both sides.
     if what_it_does(&after) == what_it_does(&before) {
-        app.run(lanes::change(&mut config, &app.ledger, after.clone()))?;
+        app.run(lanes::change(
+            &app.home,
+            &mut config,
+            &app.ledger,
+            after.clone(),
+        ))?;
         return said_how(app, &before, &after);
     }
     let next = app.run(lanes::preview_change(
@@ -59,13 +64,19 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
             "Nothing was changed.",
         ));
     }
-    app.run(lanes::change(&mut config, &app.ledger, after.clone()))?;
+    app.run(lanes::change(
+        &app.home,
+        &mut config,
+        &app.ledger,
+        after.clone(),
+    ))?;
     if app.common.json {
         json::print(&json!({
             "lane": described(&after),
             "first_pass": totals_json(&next.plan.totals()),
             "far_read_only": next.far_read_only,
             "unwise": next.unwise,
+            "lacks": lacks_json(&next.lacks),
         }));
         return Ok(());
     }
@@ -79,7 +90,7 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
 fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneConfig, Error> {
     let mut after = before.clone();
     if let Some(far) = &typed.far {
-        after.far = far_place(app, far)?;
+        after.far = place(app, far)?;
     }
     typed.setup.over(after, typed.usual_rules)
 }

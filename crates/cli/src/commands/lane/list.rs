@@ -29,7 +29,10 @@ pub fn list(app: &App) -> Result<(), Error> {
             (0, _) | (_, None) => "never".to_owned(),
             (_, Some(at)) => time::time(at),
         };
-        let near = at_home(&lane.near);
+        let near = lane
+            .near
+            .local()
+            .map_or_else(|| lane.near.to_string(), at_home);
         rows.add(vec![
             lane.name.clone(),
             near,

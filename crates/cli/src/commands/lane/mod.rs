@@ -1,4 +1,4 @@
-//! `lane add | list | show | change | remove`.
+//! `lane add | list | show | change | sweep | relocate | remove`.
 
 mod add;
 mod asked;
@@ -7,6 +7,7 @@ mod list;
 mod relocate;
 mod remove;
 mod show;
+mod sweep;
 
 use std::process::ExitCode;
 
@@ -16,6 +17,7 @@ use katabatic_engine::config::LaneConfig;
 use katabatic_engine::lanes::NextPass;
 use katabatic_engine::ledger::rows;
 use katabatic_engine::place::Place;
+use katabatic_engine::sides::Shortcomings;
 use serde_json::{Value, json};
 
 use super::plan::totals_words;
@@ -30,13 +32,20 @@ pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
         Lane::Show(named) => show::show(app, &named.name)?,
         Lane::Change(typed) => change::change(app, typed)?,
         Lane::Relocate(typed) => return relocate::relocate(app, typed),
+        Lane::Sweep(typed) => return sweep::sweep(app, typed),
         Lane::Remove(named) => remove::remove(app, &named.name)?,
     }
     Ok(ExitCode::SUCCESS)
 }
 
-/// A far side as it was typed.
-fn far_place(app: &App, typed: &str) -> Result<Place, Error> {
+/// What the disks of a lane lack.
+fn lacks_json(lacks: &[Shortcomings]) -> Value {
+    let one = |lacks: &Shortcomings| json!({"place": lacks.place, "said": lacks.said});
+    lacks.iter().map(one).collect()
+}
+
+/// A side as it was typed.
+fn place(app: &App, typed: &str) -> Result<Place, Error> {
     Place::parse(typed, &app.config.account_names())
 }
 
@@ -55,6 +64,15 @@ pub fn say_next_pass(next: &NextPass, lane: &LaneConfig) {
     say_left_out(next);
     for warning in &next.unwise {
         line(format!("Mind: {warning}"));
+    }
+    for lacks in &next.lacks {
+        line(format!(
+            "Mind: {} lacks some of what a usual disk has",
+            lacks.place
+        ));
+        for said in &lacks.said {
+            line(format!("  - {said}"));
+        }
     }
     if next.far_read_only && lane.terms.direction.writes_to(katabatic_core::Side::Far) {
         line(format!(
@@ -80,7 +98,7 @@ fn described(lane: &LaneConfig) -> Value {
     let rules: Vec<&str> = lane.selection.rules.iter().map(Rule::text).collect();
     json!({
         "name": lane.name,
-        "near": lane.near.to_string_lossy(),
+        "near": lane.near.to_string(),
         "far": lane.far_place(),
         "direction": lane.terms.direction.word(),
         "removals": lane.terms.removals.word(),

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::words;
+use katabatic_core::{Side, words};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::place::Place;
@@ -12,7 +12,7 @@ use katabatic_engine::relocate::{self, Relocated, Way};
 use katabatic_engine::{Class, Error};
 use serde_json::json;
 
-use super::{described, far_place};
+use super::{described, place};
 use crate::app::App;
 use crate::args::LaneRelocate;
 use crate::commands::account::confirmed;
@@ -21,9 +21,9 @@ use crate::exit;
 
 pub fn relocate(app: &App, typed: &LaneRelocate) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.name)?.clone();
-    match far_place(app, &typed.place)? {
+    match place(app, &typed.place)? {
         Place::Local(new) => near(app, typed, &lane, &new),
-        place @ Place::Far { .. } => far(app, &lane, place),
+        place @ Place::Far { .. } => follow(app, &lane, place),
     }
 }
 
@@ -44,7 +44,7 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
             app,
             &format!(
                 "The folder {} would be renamed to {}: it stays on its disk.",
-                lane.near.display(),
+                lane.near,
                 new.display()
             ),
         ),
@@ -52,7 +52,7 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
             app,
             &format!(
                 "The folder {} would be copied to {} and compared; the old one stays.",
-                lane.near.display(),
+                lane.near,
                 new.display()
             ),
         ),
@@ -72,7 +72,7 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
                     "{}, {} would be copied from {} to {} and compared; {}.",
                     words::count(size.0, "file", "files"),
                     words::bytes(size.1),
-                    lane.near.display(),
+                    lane.near,
                     new.display(),
                     if typed.keep_old {
                         "the old copy stays"
@@ -130,15 +130,12 @@ fn done(
             "stays": relocated.stays,
         }));
     } else {
-        line(format!(
-            "The lane {} is at {} now.",
-            after.name,
-            after.near.display()
-        ));
+        line(format!("The lane {} is at {} now.", after.name, after.near));
         for path in &relocated.stays {
             line(format!(
-                "  {} stays at the old place: it was changed meanwhile, is open, or cannot be removed",
-                shown_text(&before.near.join(path).to_string_lossy())
+                "  {}/{} stays at the old place: it was changed meanwhile, is open, or cannot be removed",
+                shown_text(&before.near.to_string()),
+                shown_text(&path.to_string_lossy())
             ));
         }
         line(format!(
@@ -172,7 +169,7 @@ fn adopt(
         app,
         &format!(
             "{} was moved to {} by hand, it seems. Read and compared with what the lane knows:",
-            lane.near.display(),
+            lane.near,
             new.display()
         ),
     );
@@ -205,10 +202,15 @@ fn adopt(
     done(app, config.lane(&lane.name)?, lane, &Relocated::default())
 }
 
-fn far(app: &App, lane: &LaneConfig, place: Place) -> Result<ExitCode, Error> {
+/// Follows a folder that was moved: the near one where that is in the same account, else the far one.
+fn follow(app: &App, lane: &LaneConfig, place: Place) -> Result<ExitCode, Error> {
+    let near = place.account().is_some()
+        && place.account() == lane.account(Side::Near)
+        && place.account() != lane.account(Side::Far);
+    let side = if near { Side::Near } else { Side::Far };
     let pass = app.run(app.pass(lane, Arc::new(Progress::default())))?;
     let mut config = app.config.clone();
-    app.run(relocate::far(&app.home, &mut config, &pass, place))?;
+    app.run(relocate::follow(&app.home, &mut config, &pass, side, place))?;
     let after = config.lane(&lane.name)?;
     if app.common.json {
         json::print(&json!({"lane": described(after)}));
@@ -216,7 +218,7 @@ fn far(app: &App, lane: &LaneConfig, place: Place) -> Result<ExitCode, Error> {
         line(format!(
             "The lane {} is tied to {} now: it is the folder that was moved there. Nothing is carried again.",
             after.name,
-            after.far_place()
+            after.place(side)
         ));
     }
     Ok(ExitCode::SUCCESS)

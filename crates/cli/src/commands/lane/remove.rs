@@ -16,7 +16,7 @@ pub fn remove(app: &App, name: &str) -> Result<(), Error> {
     }
     line(format!(
         "Removed the lane {name}. Every file stays, in {} and in {}.",
-        lane.near.display(),
+        lane.near,
         lane.far_place()
     ));
     line(format!(

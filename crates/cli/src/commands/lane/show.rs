@@ -2,9 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Direction, NewFolders, RelPath, Rule, Tally, words};
+use katabatic_core::{Direction, NewFolders, RelPath, Rule, Side, Tally, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
+use katabatic_engine::lanes;
 use katabatic_engine::ledger::rows;
 use katabatic_engine::net::rate::Limits;
 use serde_json::{Value, json};
@@ -30,27 +31,41 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     }
     line(format!("lane {}", lane.name));
     let fact = |what: &str, text: &str| field(app.style, what, text);
-    fact("near", &lane.near.display().to_string());
-    match lane.account() {
-        Some(account) => {
-            let account = app.config.account(account)?;
-            let whose = format!(
-                "{} ({} at {})",
-                lane.far_place(),
-                account.user,
-                account.address
-            );
-            fact("far", &whose);
-            if account.plain_http {
-                fact(
-                    "plain http",
-                    "everybody on the way can read the password and every file",
-                );
+    let mut plain_http = false;
+    for side in [Side::Near, Side::Far] {
+        let place = lane.place(side);
+        let whose = match place.account() {
+            Some(account) => {
+                let account = app.config.account(account)?;
+                plain_http |= account.plain_http;
+                format!("{place} ({} at {})", account.user, account.address)
             }
-        }
-        None => fact("far", &lane.far_place()),
+            None => place.to_string(),
+        };
+        fact(side.name(), &whose);
+    }
+    if plain_http {
+        fact(
+            "plain http",
+            "everybody on the way can read the password and every file",
+        );
+    }
+    if lane.account(Side::Near).is_some() {
+        fact(
+            "words",
+            "between two accounts, \"here\" is the near side and \"there\" the far side",
+        );
     }
     say_terms(app, lane);
+    for lacks in app.run(lanes::shortcomings(&app.home, &app.ledger, lane, &app.stop)) {
+        fact(
+            "disk",
+            &format!("{} lacks some of what a usual one has", lacks.place),
+        );
+        for said in &lacks.said {
+            fact("", &format!("- {said}"));
+        }
+    }
     if lane.limits != Limits::default() {
         fact("limits", &limits::words(lane.limits));
     }
@@ -179,6 +194,10 @@ fn say_left_out(app: &App, lane: &LaneConfig, left_out: &BTreeMap<String, Tally>
             "To have one carried again: katabatic lane change {} --let-in {}",
             lane.name,
             words::typed(rule.text())
+        ));
+        line(format!(
+            "To remove what rules leave out from both sides, into the spares: katabatic lane sweep {}",
+            lane.name
         ));
     }
 }

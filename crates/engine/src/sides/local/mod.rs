@@ -4,6 +4,7 @@
 //! by `..`, by a link or onto another file system, whatever is renamed meanwhile. Replacing is an exchange of two
 //! names in one step; new files take a name only while nobody else has it.
 
+mod abilities;
 mod carry;
 mod fingerprint;
 mod room;
@@ -23,8 +24,8 @@ use katabatic_core::{Entry, RelPath};
 use tokio::sync::mpsc;
 
 use super::{
-    Captured, Checked, FolderGone, Found, Placing, Put, SideError, SideStore, Source, Staged,
-    Steps, Swapped, Verified,
+    Captured, Checked, FolderGone, Found, Placing, Put, Shortcomings, SideError, SideStore, Source,
+    Staged, Steps, Swapped, Verified,
 };
 use crate::stop::Stop;
 pub use fingerprint::handle_of;
@@ -41,6 +42,7 @@ pub struct LocalSide {
 pub(crate) struct Inner {
     root: OwnedFd,
     root_path: PathBuf,
+    lane_id: String,
     /// The folder for staging and spares, on the root's own file system.
     room: room::Room,
     stop: Stop,
@@ -59,11 +61,12 @@ impl LocalSide {
     ) -> Result<LocalSide, SideError> {
         let descriptor = open_root(root)?;
         let room = room::Room::choose(descriptor.as_fd(), root, state, lane_id)
-            .map_err(|why| SideError::Failed(format!("making room for staging: {why}")))?;
+            .map_err(|why| no_room(&why))?;
         Ok(LocalSide {
             inner: Arc::new(Inner {
                 root: descriptor,
                 root_path: root.to_owned(),
+                lane_id: lane_id.to_owned(),
                 room,
                 stop,
             }),
@@ -76,23 +79,16 @@ impl LocalSide {
     /// As [`LocalSide::open`].
     pub(crate) fn reading(root: &Path, state: &Path, stop: Stop) -> Result<LocalSide, SideError> {
         let descriptor = open_root(root)?;
-        let room = room::Room::at(state)
-            .map_err(|why| SideError::Failed(format!("making room for staging: {why}")))?;
+        let room = room::Room::at(state).map_err(|why| no_room(&why))?;
         Ok(LocalSide {
             inner: Arc::new(Inner {
                 root: descriptor,
                 root_path: root.to_owned(),
+                lane_id: String::new(),
                 room,
                 stop,
             }),
         })
-    }
-
-    /// Where a spare lies, for as long as this side is open.
-    pub(crate) fn spare_at(&self, spare: &str) -> PathBuf {
-        use std::os::fd::AsRawFd;
-        let shelf = self.inner.room.shelf(room::SPARES).as_raw_fd();
-        PathBuf::from(format!("/proc/self/fd/{shelf}")).join(spare)
     }
 
     /// How the folder at `root` is recognised, without making anything there.
@@ -128,6 +124,16 @@ fn open_root(root: &Path) -> Result<OwnedFd, SideError> {
     Ok(OwnedFd::from(descriptor))
 }
 
+/// Why there are no folders for staging and spares.
+fn no_room(why: &io::Error) -> SideError {
+    match side_error(why) {
+        SideError::Full(why) => SideError::Full(why),
+        _ => SideError::Failed(format!(
+            "the tool's own folders for staging and spares cannot be made: {why}"
+        )),
+    }
+}
+
 /// The words for an error of the file system.
 pub(crate) fn side_error(error: &io::Error) -> SideError {
     match error.kind() {
@@ -135,8 +141,11 @@ pub(crate) fn side_error(error: &io::Error) -> SideError {
         io::ErrorKind::PermissionDenied => SideError::Failed(
             "this computer does not allow it; look at the owner and the rights".into(),
         ),
+        io::ErrorKind::ReadOnlyFilesystem => SideError::Failed(
+            "the disk may only be read; mount it to be written, and sync again".into(),
+        ),
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
-            SideError::Full("the disk is full; free some room and sync again".into())
+            SideError::Full("the disk is full; free some room (katabatic choose takes fewer folders) and sync again".into())
         }
         _ => SideError::Failed(match error.raw_os_error() {
             Some(code) if code == rustix::io::Errno::LOOP.raw_os_error() => {
@@ -307,6 +316,12 @@ impl SideStore for LocalSide {
         .await
     }
 
+    fn spare_here(&self, spare: &str) -> Option<PathBuf> {
+        use std::os::fd::AsRawFd;
+        let shelf = self.inner.room.shelf(room::SPARES).as_raw_fd();
+        Some(PathBuf::from(format!("/proc/self/fd/{shelf}")).join(spare))
+    }
+
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
         let spare = spare.to_owned();
         self.blocking(move |inner| inner.room.entry(room::SPARES, &spare))
@@ -347,13 +362,46 @@ impl SideStore for LocalSide {
         let mark = crate::home::random_hex(8)
             .map_err(|why| SideError::Failed(format!("there is no randomness: {}", why.why)))?;
         self.blocking(move |inner| {
-            room::mark_root(inner.root.as_fd(), &mark);
+            room::mark_root(inner.root.as_fd(), &mark)?;
             Ok(())
         })
         .await
     }
 
     /// A folder here is recognised by what [`SideStore::root`] says of it.
+    fn is_read_only(&self) -> bool {
+        rustix::fs::fstatvfs(&self.inner.root)
+            .is_ok_and(|stat| stat.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))
+    }
+
+    async fn note_pass(&self, number: u64) -> bool {
+        let noted = self
+            .blocking(move |inner| Ok(room::note_pass(inner.root.as_fd(), &inner.lane_id, number)));
+        noted.await.unwrap_or(false)
+    }
+
+    async fn noted_pass(&self) -> Option<u64> {
+        let noted = self.blocking(|inner| Ok(room::noted_pass(inner.root.as_fd(), &inner.lane_id)));
+        noted.await.ok().flatten()
+    }
+
+    async fn shortcomings(&self) -> Option<Shortcomings> {
+        let asked = self.blocking(|inner| {
+            abilities::ask(inner.room.shelf(room::STAGING)).map_err(|error| side_error(&error))
+        });
+        match asked.await {
+            Ok(abilities) => Some(Shortcomings {
+                place: format!("{} ({})", self.inner.root_path.display(), abilities.kind),
+                said: abilities.shortcomings(),
+            })
+            .filter(|lacks| !lacks.said.is_empty()),
+            Err(why) => {
+                tracing::debug!("the file system could not be asked: {why}");
+                None
+            }
+        }
+    }
+
     async fn is_marked(&self) -> Result<bool, SideError> {
         Ok(true)
     }
@@ -371,6 +419,14 @@ impl SideStore for LocalSide {
 
     fn stamps_change_alone(&self) -> bool {
         true
+    }
+
+    fn handle(&self, seen: &Entry) -> Option<String> {
+        handle_of(&seen.stamp)
+    }
+
+    fn handles_last(&self) -> bool {
+        false
     }
 
     fn is_fresh(&self, entry: &Entry) -> bool {

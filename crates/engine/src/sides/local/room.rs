@@ -6,16 +6,16 @@
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, File};
-use std::io;
+use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::fs::DirBuilderExt;
 use std::path::Path;
 
-use katabatic_core::{EditTime, Entry};
+use katabatic_core::{EditTime, Entry, RelPath};
 use rustix::fs::{AtFlags, OFlags, XattrFlags, unlinkat};
 
 use super::{scan, side_error, system};
 use crate::clock::{Clock, SystemClock};
-use crate::home;
 use crate::sides::{OWN_FOLDER, SideError};
 
 pub(super) const STAGING: Shelf = Shelf::Staging;
@@ -41,7 +41,7 @@ impl Room {
         lane_id: &str,
     ) -> io::Result<Room> {
         let root_mount = system::stat_of(root)?;
-        home::private_folder(state).map_err(|error| io::Error::other(error.why))?;
+        private_folder(state)?;
         let state_mount = system::stat_of(File::open(state)?.as_fd())?;
         let same = (
             root_mount.stx_mnt_id,
@@ -57,19 +57,30 @@ impl Room {
         } else {
             root_path.join(OWN_FOLDER).join(lane_id)
         };
-        Room::at(&dir)
+        match Room::at(&dir) {
+            // Nothing will be staged or kept on a disk that may only be read.
+            Err(error) if error.kind() == io::ErrorKind::ReadOnlyFilesystem && !same => {
+                Room::at(state)
+            }
+            room => room,
+        }
     }
 
     /// A room in this very folder.
     pub(super) fn at(dir: &Path) -> io::Result<Room> {
-        home::private_folder(dir).map_err(|error| io::Error::other(error.why))?;
+        private_folder(dir)?;
         let shelf = |name: &str| {
             let path = dir.join(name);
-            home::private_folder(&path).map_err(|error| io::Error::other(error.why))?;
+            private_folder(&path)?;
             Ok::<_, io::Error>(OwnedFd::from(File::open(path)?))
         };
         let staging = shelf("staging")?;
-        let clock_ahead = clock_ahead(staging.as_fd())?;
+        let clock_ahead = match clock_ahead(staging.as_fd()) {
+            Ok(ahead) => ahead,
+            // What is full or may only be read can be looked at all the same.
+            Err(error) if nothing_can_be_made(&error) => 0,
+            Err(error) => return Err(error),
+        };
         Ok(Room {
             staging,
             spares: shelf("spares")?,
@@ -159,6 +170,15 @@ impl Room {
     }
 }
 
+fn nothing_can_be_made(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::StorageFull
+            | io::ErrorKind::QuotaExceeded
+            | io::ErrorKind::ReadOnlyFilesystem
+    )
+}
+
 /// How far the file system's clock is ahead of this computer's, in nanoseconds.
 fn clock_ahead(staging: BorrowedFd<'_>) -> io::Result<i64> {
     let flags = OFlags::RDWR | OFlags::CREATE | OFlags::TRUNC | OFlags::CLOEXEC;
@@ -179,15 +199,49 @@ fn clock_ahead(staging: BorrowedFd<'_>) -> io::Result<i64> {
     Ok(stamped.saturating_sub(SystemClock.now().0))
 }
 
+/// Makes a folder that only its owner may enter, where it is not there.
+fn private_folder(dir: &Path) -> io::Result<()> {
+    fs::DirBuilder::new()
+        .recursive(true)
+        .mode(0o700)
+        .create(dir)
+}
+
 const MARK: &str = "user.katabatic.root";
 
+/// With the lane's id behind it: a number that grows with each pass. A ledger that knows another one is an older ledger,
+/// or the folder is an older folder.
+const PASS: &str = "user.katabatic.pass.";
+
+pub(super) fn note_pass(root: BorrowedFd<'_>, lane_id: &str, number: u64) -> bool {
+    let (name, number) = (format!("{PASS}{lane_id}"), number.to_string());
+    let noted = rustix::fs::fsetxattr(root, name, number.as_bytes(), XattrFlags::empty());
+    if let Err(why) = &noted {
+        tracing::debug!("the root keeps no number of the pass: {why}");
+    }
+    noted.is_ok()
+}
+
+pub(super) fn noted_pass(root: BorrowedFd<'_>, lane_id: &str) -> Option<u64> {
+    let mut buffer = [0u8; 32];
+    let length = rustix::fs::fgetxattr(root, format!("{PASS}{lane_id}"), &mut buffer).ok()?;
+    std::str::from_utf8(&buffer[..length]).ok()?.parse().ok()
+}
+
+/// In the tool's own folder at the root, where the file system holds no extended attributes.
+const MARK_FILE: &str = "root";
+
 /// A mark that this folder, and no other at the same path, carries: in an extended attribute where the file system
-/// has them, and its inode number where not. An empty mount point has neither.
+/// has them, else in a file where the tool's own folder lies at the root. Where there is neither, its inode number has
+/// to do. An empty mount point has none of these.
 pub(super) fn recognise_root(root: BorrowedFd<'_>, path: &Path) -> Result<String, SideError> {
     let mut buffer = [0u8; 64];
     if let Ok(length) = rustix::fs::fgetxattr(root, MARK, &mut buffer)
         && let Ok(mark) = std::str::from_utf8(&buffer[..length])
     {
+        return Ok(format!("mark {mark}"));
+    }
+    if let Some(mark) = read_mark_file(root) {
         return Ok(format!("mark {mark}"));
     }
     // The descriptor survives a removal; the path tells whether the folder is still what is found there.
@@ -197,10 +251,46 @@ pub(super) fn recognise_root(root: BorrowedFd<'_>, path: &Path) -> Result<String
     Ok(format!("inode {}", stat.stx_ino))
 }
 
-/// Gives the root a mark where it can hold one.
-pub(crate) fn mark_root(root: BorrowedFd<'_>, mark: &str) {
-    // Without extended attributes the inode number has to do; see `recognise_root`.
-    if let Err(why) = rustix::fs::fsetxattr(root, MARK, mark.as_bytes(), XattrFlags::CREATE) {
-        tracing::debug!("the near root keeps no mark: {why}");
+fn own_folder(root: BorrowedFd<'_>) -> io::Result<OwnedFd> {
+    let own = RelPath::parse(OWN_FOLDER).map_err(io::Error::other)?;
+    system::open_folder(root, &own)
+}
+
+fn read_mark_file(root: BorrowedFd<'_>) -> Option<String> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let own = own_folder(root).ok()?;
+    let file = rustix::fs::openat(&own, MARK_FILE, flags, rustix::fs::Mode::empty()).ok()?;
+    let mut mark = String::new();
+    File::from(file).take(64).read_to_string(&mut mark).ok()?;
+    (!mark.is_empty()).then_some(mark)
+}
+
+/// Gives the root a mark where it can hold one and has none.
+pub(crate) fn mark_root(root: BorrowedFd<'_>, mark: &str) -> Result<(), SideError> {
+    match rustix::fs::fsetxattr(root, MARK, mark.as_bytes(), XattrFlags::CREATE) {
+        Ok(()) | Err(rustix::io::Errno::EXIST) => return Ok(()),
+        Err(why) => tracing::debug!("the root holds no attribute: {why}"),
+    }
+    let Ok(own) = own_folder(root) else {
+        // On the computer's own disk the inode number does.
+        return Ok(());
+    };
+    write_mark_file(own.as_fd(), mark).map_err(|error| side_error(&error))
+}
+
+/// Whole or not at all: half a mark would be another one.
+fn write_mark_file(own: BorrowedFd<'_>, mark: &str) -> io::Result<()> {
+    const GROWING: &str = "root-new";
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC | OFlags::CLOEXEC;
+    let mode = rustix::fs::Mode::from_raw_mode(0o600);
+    let mut file = File::from(rustix::fs::openat(own, GROWING, flags, mode)?);
+    file.write_all(mark.as_bytes())?;
+    file.sync_all()?;
+    let (from, to) = (OsStr::new(GROWING), OsStr::new(MARK_FILE));
+    match system::rename_new((own, from), (own, to)) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+            Ok(unlinkat(own, GROWING, AtFlags::empty())?)
+        }
+        result => result,
     }
 }

@@ -6,9 +6,10 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 
 use katabatic_core::RelPath;
 use rustix::fs::{
-    AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, Statx, StatxFlags, linkat, openat2,
+    AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, Statx, StatxFlags, linkat, openat2, renameat,
     renameat_with, statx, unlinkat,
 };
+use rustix::io::Errno;
 
 /// A path of this length or more is opened folder by folder: the system takes 4096 bytes at once.
 const LONG_PATH: usize = 3900;
@@ -74,11 +75,31 @@ pub(super) fn rename_new(
 ) -> io::Result<()> {
     match renameat_with(from.0, from.1, to.0, to.1, RenameFlags::NOREPLACE) {
         // A second name and then the removal of the first never replaces anything either.
-        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS | rustix::io::Errno::NOTSUP) => {
-            linkat(from.0, from.1, to.0, to.1, AtFlags::empty())?;
-            Ok(unlinkat(from.0, from.1, AtFlags::empty())?)
+        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => {
+            match linkat(from.0, from.1, to.0, to.1, AtFlags::empty()) {
+                Ok(()) => Ok(unlinkat(from.0, from.1, AtFlags::empty())?),
+                // No second names, or not of folders.
+                Err(Errno::PERM | Errno::NOSYS | Errno::NOTSUP | Errno::MLINK) => {
+                    rename_after_a_look(from, to)
+                }
+                Err(error) => Err(error.into()),
+            }
         }
         result => Ok(result?),
+    }
+}
+
+/// Where the file system guards no name: the instant between the look and the renaming is all that is left open.
+fn rename_after_a_look(
+    from: (BorrowedFd<'_>, &OsStr),
+    to: (BorrowedFd<'_>, &OsStr),
+) -> io::Result<()> {
+    match stat_at(to.0, to.1) {
+        Ok(_) => Err(Errno::EXIST.into()),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            Ok(renameat(from.0, from.1, to.0, to.1)?)
+        }
+        Err(error) => Err(error),
     }
 }
 
@@ -89,9 +110,7 @@ pub(super) fn exchange(
 ) -> io::Result<bool> {
     match renameat_with(a.0, a.1, b.0, b.1, RenameFlags::EXCHANGE) {
         Ok(()) => Ok(true),
-        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS | rustix::io::Errno::NOTSUP) => {
-            Ok(false)
-        }
+        Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => Ok(false),
         Err(error) => Err(error.into()),
     }
 }

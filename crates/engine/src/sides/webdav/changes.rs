@@ -10,7 +10,7 @@ use std::sync::Arc;
 use katabatic_core::{Entry, Kind, Listing, RelPath};
 use tokio::sync::mpsc;
 
-use super::list::{FarLister, ask, propfind, wanted};
+use super::list::{FarLister, ask, propfind};
 use super::multistatus::Resource;
 use super::{Inner, LISTINGS, entry};
 use crate::sides::{Changes, Found, SideError, is_own, walk};
@@ -20,7 +20,7 @@ const PARTS: usize = 1_000;
 
 /// What stands for how the root is now.
 pub(super) async fn token(inner: &Inner) -> Result<Option<String>, SideError> {
-    let asked = wanted("<sync-token/>");
+    let asked = inner.wanted("<sync-token/>");
     let (resources, _) = propfind(&inner.client, &inner.root, true, "0", &asked).await?;
     let about = |resource: &Resource| {
         (inner.client.path_of(&resource.href).as_ref() == Some(&inner.root))
@@ -34,7 +34,7 @@ pub(super) async fn since(inner: &Arc<Inner>, token: &str) -> Result<Option<Chan
     let mut told = Told::default();
     let mut token = token.to_owned();
     for _ in 0..PARTS {
-        let body = body(&token);
+        let body = body(inner, &token);
         let mut more = false;
         let mut odd = false;
         let answer = ask(
@@ -72,8 +72,8 @@ pub(super) async fn since(inner: &Arc<Inner>, token: &str) -> Result<Option<Chan
     Ok(None)
 }
 
-fn body(token: &str) -> String {
-    let properties = wanted("");
+fn body(inner: &Inner, token: &str) -> String {
+    let properties = inner.wanted("");
     let properties = properties
         .split_once("<prop>")
         .and_then(|(_, rest)| rest.split_once("</prop>"))

@@ -4,6 +4,9 @@ use katabatic_core::{EditTime, Entry, Stamp};
 
 use super::multistatus::Resource;
 
+/// No file is larger than this pebibyte; what claims to be would only spoil every sum that it is in.
+const LARGEST: u64 = 1 << 50;
+
 /// A version tag without `W/` and without quotes, which is how tags are compared to see a change.
 pub(super) fn bare_tag(tag: &str) -> &str {
     let tag = tag.trim();
@@ -23,7 +26,7 @@ pub(super) fn entry(resource: &Resource, clock_ahead: i64) -> Option<Entry> {
     if resource.folder {
         return Some(Entry::folder());
     }
-    let size = resource.length?;
+    let size = resource.length.filter(|length| *length <= LARGEST)?;
     let stamp = stamp(resource.tag.as_deref(), resource.modified.as_deref(), size);
     let edited = resource
         .edit_note
@@ -37,6 +40,7 @@ pub(super) fn entry(resource: &Resource, clock_ahead: i64) -> Option<Entry> {
     Some(Entry {
         edited,
         received,
+        handle: resource.id.as_deref().map(Into::into),
         ..Entry::file(size, stamp)
     })
 }

@@ -1,5 +1,7 @@
 //! Looking at an account's folder with `PROPFIND` (RFC 4918 §9.1).
 
+use std::collections::HashSet;
+use std::hash::{Hash, Hasher};
 use std::io;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, PoisonError};
@@ -19,6 +21,12 @@ use crate::clock::{Clock, SystemClock};
 use crate::sides::walk::{Folder, Lister};
 use crate::sides::{SideError, Unusable, is_own};
 
+/// A folder that holds more names than this is taken for one without end.
+const MOST_NAMES: usize = 2_000_000;
+
+/// So often an answer may name what it has named before.
+const MOST_TWICE: u32 = 1_000;
+
 pub(super) fn wanted(more: &str) -> String {
     format!(
         "<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind xmlns=\"DAV:\"><prop><resourcetype/><getcontentlength/>\
@@ -35,12 +43,24 @@ pub(super) async fn propfind(
     body: &str,
 ) -> Result<(Vec<Resource>, HeaderMap), SideError> {
     let mut resources = Vec::new();
+    let (mut named, mut again) = (HashSet::new(), 0);
     let (_, headers) = ask(
         client,
         ("PROPFIND", path, folder),
         depth,
         body,
         &mut |resource| {
+            let mut hasher = std::hash::DefaultHasher::new();
+            resource.href.hash(&mut hasher);
+            again += u32::from(!named.insert(hasher.finish()));
+            if again > MOST_TWICE {
+                return Err("the server names the same things again and again".into());
+            }
+            if named.len() > MOST_NAMES {
+                return Err(format!(
+                    "the server names more than {MOST_NAMES} things in one folder"
+                ));
+            }
             resources.push(resource);
             Ok(())
         },
@@ -126,7 +146,8 @@ async fn listed(
     folder: bool,
     depth: &str,
 ) -> Result<Vec<Resource>, SideError> {
-    let (resources, headers) = propfind(&inner.client, path, folder, depth, &wanted("")).await?;
+    let (resources, headers) =
+        propfind(&inner.client, path, folder, depth, &inner.wanted("")).await?;
     if let Some(ahead) = clock_ahead(&headers) {
         inner.clock_ahead.store(ahead, Ordering::Relaxed);
     }
@@ -135,7 +156,7 @@ async fn listed(
 
 /// Makes sure that the root is there, and whose account it is; what is at the root.
 pub(super) async fn root(inner: &Inner) -> Result<Option<Entry>, SideError> {
-    let asked = wanted("<current-user-principal/><current-user-privilege-set/>");
+    let asked = wanted("<resource-id/><current-user-principal/><current-user-privilege-set/>");
     let found = propfind(&inner.client, &inner.root, true, "0", &asked).await;
     let resources = match found {
         Ok((resources, headers)) => {
@@ -161,6 +182,9 @@ pub(super) async fn root(inner: &Inner) -> Result<Option<Entry>, SideError> {
     inner
         .only_read
         .store(resource.may_write == Some(false), Ordering::Relaxed);
+    inner
+        .gives_ids
+        .store(inner.ways().ids && resource.id.is_some(), Ordering::Relaxed);
     Ok(entry::entry(resource, 0))
 }
 

@@ -28,7 +28,7 @@ use tokio::sync::mpsc;
 
 use super::{
     Arrived, Captured, Changes, Checked, Content, FolderGone, Found, Patch, Placing, Put,
-    SideError, SideStore, Source, Staged, Steps, Swapped, Verified, walk,
+    SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped, Verified, walk,
 };
 use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
@@ -71,6 +71,8 @@ pub(crate) struct Inner {
     clock_ahead: AtomicI64,
     /// Whether the server said that the root may only be read.
     only_read: AtomicBool,
+    /// Whether the server gives ids that outlive a move (RFC 5842 §3.1).
+    gives_ids: AtomicBool,
     /// In which way things are carried here.
     ways: Mutex<Ways>,
     /// How many names the last listing of a folder showed.
@@ -93,6 +95,7 @@ impl WebdavSide {
             keeps_properties: AtomicBool::new(true),
             clock_ahead: AtomicI64::new(0),
             only_read: AtomicBool::new(false),
+            gives_ids: AtomicBool::new(false),
             ways: Mutex::new(Ways::of_a_stranger()),
             listed: Mutex::default(),
             probed: None,
@@ -139,6 +142,16 @@ impl WebdavSide {
 }
 
 impl Inner {
+    /// The properties to ask for about anything here.
+    fn wanted(&self, more: &str) -> String {
+        let id = if self.gives_ids.load(Ordering::Relaxed) {
+            "<resource-id/>"
+        } else {
+            ""
+        };
+        list::wanted(&format!("{id}{more}"))
+    }
+
     fn ways(&self) -> Ways {
         *self.ways.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -401,6 +414,24 @@ impl SideStore for WebdavSide {
             .is_some())
     }
 
+    async fn shared(&self) -> Vec<SharedFolder> {
+        let shared = survey::shared(&self.inner.client, &self.inner.root).await;
+        let shared = shared.unwrap_or_else(|why| {
+            tracing::debug!("what is shared could not be asked: {why}");
+            Vec::new()
+        });
+        shared
+            .into_iter()
+            .filter_map(|folder| {
+                Some(SharedFolder {
+                    name: folder.name,
+                    owner: folder.owner?,
+                    may_write: folder.may_write,
+                })
+            })
+            .collect()
+    }
+
     fn is_read_only(&self) -> bool {
         self.inner.client.is_read_only() || self.inner.only_read.load(Ordering::Relaxed)
     }
@@ -420,6 +451,18 @@ impl SideStore for WebdavSide {
             *inner.ways.lock().unwrap_or_else(PoisonError::into_inner) = Ways::of_a_stranger();
         }
         changed
+    }
+
+    fn may_hide(&self, path: &RelPath) -> bool {
+        !self.inner.ways().lists_dots && path.parts().any(|part| part.starts_with('.'))
+    }
+
+    fn handle(&self, seen: &Entry) -> Option<String> {
+        seen.handle.as_deref().map(str::to_owned)
+    }
+
+    fn handles_last(&self) -> bool {
+        true
     }
 
     fn is_fresh(&self, entry: &Entry) -> bool {

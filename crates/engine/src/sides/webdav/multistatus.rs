@@ -3,10 +3,17 @@
 //! A body that ends before its last element, that nests without end or that uses entities of its own is an error, and
 //! an error here means that the folder is *unknown*.
 
+use std::io;
+use std::pin::Pin;
+use std::task::{Context, Poll, ready};
+
 use quick_xml::events::{BytesDecl, Event};
 use quick_xml::name::ResolveResult;
 use quick_xml::reader::NsReader;
-use tokio::io::AsyncBufRead;
+use tokio::io::{AsyncBufRead, AsyncRead, ReadBuf};
+
+/// The longest tag, text or comment that is read.
+const LONGEST_PIECE: usize = 1 << 20;
 
 /// The namespace of the tool's own properties.
 pub(super) const OWN_NAMESPACE: &str = "urn:katabatic:properties";
@@ -32,6 +39,8 @@ pub(super) struct Resource {
     pub(super) owner: Option<String>,
     /// What the resource is called (RFC 4918 §15.2).
     pub(super) display_name: Option<String>,
+    /// What the resource is known by wherever it is moved to (RFC 5842 §3.1).
+    pub(super) id: Option<String>,
     /// Used and free bytes (RFC 4331).
     pub(super) used: Option<u64>,
     pub(super) free: Option<u64>,
@@ -58,6 +67,7 @@ enum Element {
     Principal,
     Owner,
     DisplayName,
+    Id,
     Used,
     Free,
     Rights,
@@ -86,6 +96,7 @@ fn element(namespace: &ResolveResult<'_>, name: &str) -> Element {
         ("DAV:", "current-user-principal") => Element::Principal,
         ("DAV:", "owner") => Element::Owner,
         ("DAV:", "displayname") => Element::DisplayName,
+        ("DAV:", "resource-id") => Element::Id,
         ("DAV:", "sync-token") => Element::SyncToken,
         ("DAV:", "quota-used-bytes") => Element::Used,
         ("DAV:", "quota-available-bytes") => Element::Free,
@@ -115,11 +126,15 @@ pub(super) async fn read_each(
     body: impl AsyncBufRead + Unpin,
     each: &mut (dyn FnMut(Resource) -> Result<(), String> + Send),
 ) -> Result<Option<String>, String> {
-    let mut reader = NsReader::from_reader(body);
+    let mut reader = NsReader::from_reader(Bounded {
+        inner: body,
+        left: LONGEST_PIECE,
+    });
     reader.config_mut().expand_empty_elements = true;
     let mut reading = Reading::default();
     let mut buffer = Vec::new();
     loop {
+        reader.get_mut().left = LONGEST_PIECE;
         let (namespace, event) = reader
             .read_resolved_event_into_async(&mut buffer)
             .await
@@ -154,6 +169,44 @@ pub(super) async fn read_each(
         if let Some(resource) = reading.ready.take() {
             each(resource)?;
         }
+    }
+}
+
+/// A reader that gives no more than so much at a time: a comment or a tag without end must not fill the memory.
+struct Bounded<R> {
+    inner: R,
+    left: usize,
+}
+
+impl<R: AsyncBufRead + Unpin> AsyncRead for Bounded<R> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        to: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        let given = ready!(self.as_mut().poll_fill_buf(context))?;
+        let length = given.len().min(to.remaining());
+        to.put_slice(&given[..length]);
+        self.consume(length);
+        Poll::Ready(Ok(()))
+    }
+}
+
+impl<R: AsyncBufRead + Unpin> AsyncBufRead for Bounded<R> {
+    fn poll_fill_buf(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<io::Result<&[u8]>> {
+        let this = self.get_mut();
+        if this.left == 0 {
+            return Poll::Ready(Err(io::Error::other(
+                "one piece of the answer is longer than any can be",
+            )));
+        }
+        let given = ready!(Pin::new(&mut this.inner).poll_fill_buf(context))?;
+        Poll::Ready(Ok(&given[..given.len().min(this.left)]))
+    }
+
+    fn consume(mut self: Pin<&mut Self>, amount: usize) {
+        self.left -= amount;
+        Pin::new(&mut self.inner).consume(amount);
     }
 }
 
@@ -244,6 +297,9 @@ impl Reading {
             (Element::EditNote, Some(Element::Prop)) => self.props.edit_note = Some(text),
             (Element::Href, Some(Element::Principal)) => self.props.principal = Some(text),
             (Element::Href, Some(Element::Owner)) => self.props.owner = Some(text),
+            (Element::Href, Some(Element::Id)) => {
+                self.props.id = Some(text).filter(|id| !id.is_empty())
+            }
             (Element::DisplayName, Some(Element::Prop)) => {
                 self.props.display_name = Some(text).filter(|name| !name.is_empty())
             }
@@ -334,5 +390,20 @@ mod tests {
         }
         let deep = format!("<d:multistatus xmlns:d='DAV:'>{}", "<d:x>".repeat(1_000));
         assert_eq!(parse(&deep).await, Err("the answer nests too deep".into()));
+    }
+
+    #[test]
+    fn fuzz_multistatus() {
+        let runtime = tokio::runtime::Builder::new_current_thread()
+            .build()
+            .unwrap();
+        crate::fuzz::each("multistatus", |body| {
+            let read = runtime.block_on(read(body));
+            // What is read at all came to its end, and is no larger than what was sent.
+            if let Ok(resources) = read {
+                let texts: usize = resources.iter().map(|resource| resource.href.len()).sum();
+                assert!(texts <= body.len());
+            }
+        });
     }
 }

@@ -85,20 +85,39 @@ pub async fn survey(client: &Client, listed: bool) -> Result<Survey, SideError> 
 async fn top(client: &Client, itself: &Resource) -> Result<Vec<Top>, SideError> {
     let asked = format!("{ABOUT}{END}");
     let (resources, _) = propfind(client, &RelPath::root(), true, "1", &asked).await?;
+    let me = itself.owner.clone().or(itself.principal.clone());
+    Ok(members(client, &RelPath::root(), resources, me.as_deref()))
+}
+
+/// The folders in a folder that belong to somebody else, with the owner and whether one may write there.
+pub(super) async fn shared(client: &Client, folder: &RelPath) -> Result<Vec<Top>, SideError> {
+    let asked = format!("{ABOUT}{END}");
+    let (resources, _) = propfind(client, folder, true, "1", &asked).await?;
+    let itself = resources
+        .iter()
+        .find(|resource| client.path_of(&resource.href).as_ref() == Some(folder));
+    // The folder itself may be somebody else's.
+    let me = itself.and_then(|itself| itself.principal.clone().or(itself.owner.clone()));
+    let mut shared = members(client, folder, resources, me.as_deref());
+    shared.retain(|member| member.folder && member.owner.is_some());
+    Ok(shared)
+}
+
+/// What lies in a folder, in the order of names; `me` is whose the account is.
+fn members(
+    client: &Client,
+    folder: &RelPath,
+    resources: Vec<Resource>,
+    me: Option<&str>,
+) -> Vec<Top> {
     let base = client.url(&RelPath::root(), true);
+    let mine = |owner: &String| me.is_none_or(|me| same_href(&base, me, owner));
     let mut top: Vec<Top> = resources
         .into_iter()
         .filter_map(|resource| {
             let path = client.path_of(&resource.href)?;
-            let at_the_top = !path.is_root() && path.parent()?.is_root() && !is_own(path.name());
-            let mine = |owner: &String| {
-                itself
-                    .owner
-                    .as_ref()
-                    .or(itself.principal.as_ref())
-                    .is_none_or(|me| same_href(&base, me, owner))
-            };
-            at_the_top.then(|| Top {
+            let is_member = !path.is_root() && path.parent()? == *folder && !is_own(path.name());
+            is_member.then(|| Top {
                 name: path.name().to_owned(),
                 folder: resource.folder,
                 may_write: resource.may_write,
@@ -110,7 +129,7 @@ async fn top(client: &Client, itself: &Resource) -> Result<Vec<Top>, SideError> 
         })
         .collect();
     top.sort_by(|a, b| a.name.cmp(&b.name));
-    Ok(top)
+    top
 }
 
 /// What the principal is called, where its address tells.
@@ -137,6 +156,8 @@ pub(crate) struct Listed {
     pub(crate) path: RelPath,
     /// The tag as it was sent.
     pub(crate) tag: Option<String>,
+    /// What it is known by wherever it is moved to (RFC 5842 §3.1).
+    pub(crate) id: Option<String>,
 }
 
 /// Lists a folder to any depth.
@@ -145,7 +166,7 @@ pub(crate) async fn listed(
     path: &RelPath,
     depth: &str,
 ) -> Result<Vec<Listed>, SideError> {
-    let asked = format!("{ABOUT}<getetag/>{END}");
+    let asked = format!("{ABOUT}<getetag/><resource-id/>{END}");
     let (resources, _) = propfind(client, path, true, depth, &asked).await?;
     Ok(resources
         .into_iter()
@@ -153,6 +174,7 @@ pub(crate) async fn listed(
             Some(Listed {
                 path: client.path_of(&resource.href)?,
                 tag: resource.tag,
+                id: resource.id,
             })
         })
         .collect())

@@ -21,6 +21,8 @@ pub(super) struct Ways {
     pub(super) infinity: bool,
     pub(super) read_young_again: bool,
     pub(super) look_before_move: bool,
+    pub(super) lists_dots: bool,
+    pub(super) ids: bool,
 }
 
 impl Ways {
@@ -34,6 +36,9 @@ impl Ways {
             infinity: false,
             read_young_again: true,
             look_before_move: true,
+            lists_dots: false,
+            // They are asked for, and found out by looking.
+            ids: true,
         }
     }
 
@@ -49,6 +54,8 @@ impl Ways {
             infinity: findings.infinity,
             read_young_again: findings.tags_prove_little(),
             look_before_move: findings.no_overwrite_move != Keeps::Obeyed,
+            lists_dots: findings.lists_dots,
+            ids: findings.ids,
         }
     }
 }

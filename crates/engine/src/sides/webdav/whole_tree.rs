@@ -11,7 +11,7 @@ use katabatic_core::{Entry, Kind, Listing, RelPath, Unknown};
 use tokio::sync::mpsc;
 
 use super::changes::below;
-use super::list::{ask, clock_ahead, wanted};
+use super::list::{ask, clock_ahead};
 use super::{Inner, LISTINGS, entry, list};
 use crate::sides::walk::Folder;
 use crate::sides::{Found, SideError, is_own};
@@ -32,7 +32,7 @@ pub(super) async fn ask_for(inner: &Inner) -> Result<Option<WholeTree>, SideErro
         &inner.client,
         ("PROPFIND", &inner.root, true),
         "infinity",
-        &wanted(""),
+        &inner.wanted(""),
         &mut |resource| {
             let fine = |code: u16| (200..300).contains(&code);
             let Some(at) = inner.client.path_of(&resource.href) else {

@@ -1,0 +1,145 @@
+//! A ledger that cannot be read any more: it is set aside, and a new one takes its place.
+//!
+//! What both sides agreed on is only a memory of them. Without it the next pass is a first pass, which compares and
+//! removes nothing. What must not be lost sight of are the spares, the changes that were cut off in the middle, and how
+//! the roots are recognised: of those, every row that can still be read is taken over.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, ErrorCode, params};
+
+/// What is taken over; each numbers its rows.
+const KEPT: [&str; 4] = ["lane", "spare", "intent", "run"];
+
+/// Whether an error says that the file itself is damaged.
+pub(super) fn is_damage(why: &rusqlite::Error) -> bool {
+    match why {
+        rusqlite::Error::SqliteFailure(error, said) => {
+            matches!(
+                error.code,
+                ErrorCode::DatabaseCorrupt | ErrorCode::NotADatabase
+            ) || said.as_ref().is_some_and(|said| is_told(said))
+        }
+        rusqlite::Error::SqlInputError { msg, .. } => is_told(msg),
+        // Nothing of ours ever wrote such a value.
+        rusqlite::Error::InvalidColumnType(..)
+        | rusqlite::Error::FromSqlConversionFailure(..)
+        | rusqlite::Error::IntegralValueOutOfRange(..)
+        | rusqlite::Error::Utf8Error(..) => true,
+        _ => false,
+    }
+}
+
+/// Damage to the first page is told like a mistake in a query, and ours have none of these.
+fn is_told(said: &str) -> bool {
+    ["unsupported file format", "no such table", "no such column"]
+        .iter()
+        .any(|told| said.starts_with(told))
+}
+
+/// The file that says that a ledger was found to be damaged while it was in use.
+fn note_file(ledger: &Path) -> PathBuf {
+    ledger.with_extension("damaged")
+}
+
+/// Notes that the ledger is damaged: the next program that opens it sets it aside.
+pub(super) fn note_damage(ledger: &Path) {
+    if let Err(why) = fs::write(note_file(ledger), b"") {
+        tracing::debug!("the damage could not be noted: {why}");
+    }
+}
+
+/// Whether damage was noted.
+pub(super) fn is_noted(ledger: &Path) -> bool {
+    note_file(ledger).exists()
+}
+
+/// Sets a damaged ledger aside, with what SQLite keeps beside it; its new name.
+pub(super) fn set_aside(ledger: &Path) -> std::io::Result<PathBuf> {
+    let folder = ledger.parent().unwrap_or_else(|| Path::new("."));
+    let name = ledger.file_name().unwrap_or_default().to_string_lossy();
+    let stamp = jiff::Zoned::now().strftime("%Y-%m-%d %H.%M.%S").to_string();
+    let aside = folder.join(format!("{name} [damaged {stamp}]"));
+    for ending in ["-wal", "-shm", ""] {
+        let with = |path: &Path| PathBuf::from(format!("{}{ending}", path.display()));
+        match fs::rename(with(ledger), with(&aside)) {
+            Ok(()) => {}
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) => return Err(error),
+        }
+    }
+    match fs::remove_file(note_file(ledger)) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error),
+        _ => Ok(aside),
+    }
+}
+
+/// Takes over what can still be read of a ledger that was set aside; how many spares that are.
+pub(super) fn salvage(new: &Connection, aside: &Path) -> u64 {
+    let attached = new.execute("ATTACH DATABASE ?1 AS old", [aside.to_string_lossy()]);
+    if let Err(why) = attached {
+        tracing::debug!("nothing of the damaged ledger can be read: {why}");
+        return 0;
+    }
+    let mut spares = 0;
+    for table in KEPT {
+        let taken = take_over(new, table);
+        if table == "spare" {
+            spares = taken;
+        }
+    }
+    let forget = "UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL";
+    for sql in [forget, "DETACH DATABASE old"] {
+        if let Err(why) = new.execute(sql, []) {
+            tracing::debug!("{sql}: {why}");
+        }
+    }
+    spares
+}
+
+/// Row by row, so that one that cannot be read costs no other; how many came.
+fn take_over(new: &Connection, table: &str) -> u64 {
+    let columns = match common_columns(new, table) {
+        Ok(columns) if !columns.is_empty() => columns.join(", "),
+        _ => return 0,
+    };
+    let last: i64 = new
+        .query_row(
+            &format!("SELECT COALESCE(MAX(number), 0) FROM old.{table}"),
+            [],
+            |row| row.get(0),
+        )
+        .unwrap_or(MOST);
+    // What belongs to a lane whose own row is gone would be taken for another lane's.
+    let of_a_lane = match table {
+        "lane" => "",
+        _ => " AND lane IN (SELECT number FROM main.lane)",
+    };
+    let sql = format!(
+        "INSERT OR IGNORE INTO main.{table} ({columns}) SELECT {columns} FROM old.{table} WHERE number = ?1{of_a_lane}"
+    );
+    let Ok(mut copy) = new.prepare(&sql) else {
+        return 0;
+    };
+    // Damage may have made a number of any size.
+    (1..=last.clamp(0, MOST))
+        .filter(|number| matches!(copy.execute(params![number]), Ok(1)))
+        .count() as u64
+}
+
+/// As many rows of one table are tried.
+const MOST: i64 = 200_000;
+
+fn common_columns(new: &Connection, table: &str) -> rusqlite::Result<Vec<String>> {
+    let columns = |schema: &str| -> rusqlite::Result<Vec<String>> {
+        new.prepare(&format!("PRAGMA {schema}.table_info({table})"))?
+            .query_map([], |row| row.get(1))?
+            .collect()
+    };
+    let old = columns("old")?;
+    Ok(columns("main")?
+        .into_iter()
+        .filter(|column| old.contains(column))
+        .collect())
+}

@@ -1,0 +1,231 @@
+//! Removing what a lane's rules leave out, from both sides, into the spares.
+//!
+//! A rule itself never removes anything. But junk that was carried before the rule came stays on both sides, and on
+//! every computer it got to. A person may have it removed: only what a rule of the lane catches, shown first, each file
+//! captured and checked to be the version that was shown.
+
+use katabatic_core::{Entry, Kind, RelPath, Rule, Side};
+
+use crate::choose::entries;
+use crate::ledger::intents::{self, Version};
+use crate::ledger::rows;
+use crate::ledger::runs::{self, Counts, RunItem};
+use crate::pass::Pass;
+use crate::pass::far_changes;
+use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::sides::FolderGone;
+use crate::{Class, Error};
+
+/// What rules catch on one side.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OnSide {
+    /// The side.
+    pub side: Side,
+    /// Each file, with the rule that catches it.
+    pub files: Vec<(RelPath, Entry, String)>,
+    /// Folders that a rule catches, or that lie in one, in tree order.
+    folders: Vec<RelPath>,
+    /// Whether nothing can be removed there.
+    pub read_only: bool,
+}
+
+impl OnSide {
+    /// Bytes of the files.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|(_, entry, _)| entry.size).sum()
+    }
+}
+
+/// What was removed.
+#[derive(Debug, Default)]
+pub struct Swept {
+    /// The run's number.
+    pub run: Option<i64>,
+    /// Files that are in the spares now, and their bytes.
+    pub files: (u64, u64),
+    /// What stays, and why.
+    pub stayed: Vec<(RelPath, String)>,
+}
+
+/// What these rules of a lane catch on both sides; nothing is changed.
+///
+/// # Errors
+/// A rule that is none of the lane's, or a side that cannot be listed whole.
+pub async fn caught(pass: &Pass, wanted: &[String]) -> Result<[OnSide; 2], Error> {
+    let config = &pass.lane.config;
+    let rules = &config.selection.rules;
+    if let Some(stranger) = wanted
+        .iter()
+        .find(|wanted| !rules.iter().any(|rule| rule.text() == **wanted))
+    {
+        let known: Vec<&str> = rules.iter().map(Rule::text).collect();
+        return Err(Error::new(
+            Class::Usage,
+            format!("the rule {stranger:?} of lane {}", config.name),
+            format!("it is none of the lane's; there are {}", known.join("  ")),
+            format!(
+                "To leave something out first: katabatic lane change {} --leave-out RULE",
+                config.name
+            ),
+        ));
+    }
+    let chosen: Vec<&Rule> = rules
+        .iter()
+        .filter(|rule| wanted.is_empty() || wanted.iter().any(|wanted| wanted == rule.text()))
+        .collect();
+    pass.check_roots().await?;
+    let near = on_side(pass, Side::Near, &chosen).await?;
+    let far = on_side(pass, Side::Far, &chosen).await?;
+    Ok([near, far])
+}
+
+async fn on_side(pass: &Pass, side: Side, rules: &[&Rule]) -> Result<OnSide, Error> {
+    let mut found = OnSide {
+        side,
+        files: Vec::new(),
+        folders: Vec::new(),
+        read_only: pass.store(side).is_read_only(),
+    };
+    let mut within: Option<(RelPath, String)> = None;
+    for (path, entry) in entries(pass, side).await? {
+        let by = match &within {
+            Some((folder, by)) if path.is_within(folder) => Some(by.clone()),
+            _ => rules
+                .iter()
+                .find(|rule| rule.catches(&path, &entry))
+                .map(|rule| rule.text().to_owned()),
+        };
+        let Some(by) = by else {
+            continue;
+        };
+        match entry.kind {
+            Kind::Folder => {
+                if within
+                    .as_ref()
+                    .is_none_or(|(folder, _)| !path.is_within(folder))
+                {
+                    within = Some((path.clone(), by));
+                }
+                found.folders.push(path);
+            }
+            Kind::File => found.files.push((path, entry, by)),
+            // A link or a pipe is nothing that the spares could hold; its folder stays.
+            Kind::Odd(_) => {}
+        }
+    }
+    Ok(found)
+}
+
+/// Removes what was shown, into the spares.
+///
+/// # Errors
+/// Where a side is not there or the ledger cannot be written.
+pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
+    let _lock = pass.lock()?;
+    let unfinished = pass.prepare().await?;
+    if let Some((path, (_, why))) = unfinished.into_iter().next() {
+        return Err(Error::new(
+            Class::NeedsPerson,
+            format!(
+                "removing what rules leave out of lane {}",
+                pass.lane.config.name
+            ),
+            format!("a pass was cut off at {path}, and that is not cleared up yet: {why}"),
+            format!("Sync first: katabatic sync {}", pass.lane.config.name),
+        ));
+    }
+    let (lane, name, began) = (
+        pass.lane.row.key,
+        pass.lane.config.name.clone(),
+        pass.clock.now(),
+    );
+    let run = pass
+        .ledger
+        .write(move |connection| runs::begin(connection, lane, &name, "sweep", began))
+        .await?;
+    far_changes::forget(pass).await?;
+    let mut swept = Swept {
+        run: Some(run),
+        ..Swept::default()
+    };
+    for on in shown.iter().filter(|on| !on.read_only) {
+        for (path, entry, by) in &on.files {
+            let change = Change {
+                side: on.side,
+                path,
+                old: Some(Version::of(entry, None)),
+                source: None,
+                run: Some(run),
+                why: format!("removed by hand: the rule {by} leaves it out"),
+                learned: Learned::default(),
+            };
+            let result = primitive::remove(pass, change).await;
+            let told = match &result {
+                Ok(()) => "done".to_owned(),
+                Err(trouble) => format!("stays: {trouble}"),
+            };
+            let item = RunItem {
+                path: path.to_string(),
+                action: format!("remove {}", on.side.here_or_there()),
+                bytes: entry.size,
+                result: told,
+            };
+            pass.ledger
+                .write_later(move |connection| runs::add_item(connection, run, &item));
+            match result {
+                Ok(()) => {
+                    swept.files.0 += 1;
+                    swept.files.1 += entry.size;
+                }
+                Err(Trouble::Side(side, error)) if error.ends_the_pass() => {
+                    return Err(pass.side_failed(side, &error));
+                }
+                Err(Trouble::Ledger(error)) => return Err(error),
+                Err(trouble) => swept.stayed.push((path.clone(), trouble.to_string())),
+            }
+        }
+        for folder in on.folders.iter().rev() {
+            if let Some(why) = remove_folder(pass, on.side, folder).await? {
+                swept.stayed.push((folder.clone(), why));
+            }
+        }
+    }
+    let ended = pass.clock.now();
+    let outcome = match swept.stayed.is_empty() {
+        true => "removed what rules leave out",
+        false => "needs a person",
+    };
+    pass.ledger
+        .write(move |connection| runs::end(connection, run, ended, outcome, &Counts::default()))
+        .await?;
+    Ok(swept)
+}
+
+/// Removes a folder that is empty by now; why it stays, where it does.
+async fn remove_folder(pass: &Pass, side: Side, path: &RelPath) -> Result<Option<String>, Error> {
+    let spare = crate::home::random_hex(10)?;
+    let number = match primitive::note_folder(pass, side, path, &spare).await {
+        Ok(number) => number,
+        Err(Trouble::Ledger(error)) => return Err(error),
+        Err(trouble) => return Ok(Some(trouble.to_string())),
+    };
+    // After an error the intent stays: the next pass looks where the folder is.
+    let gone = match pass.store(side).remove_folder(path, &spare).await {
+        Ok(gone) => gone,
+        Err(error) if error.ends_the_pass() => return Err(pass.side_failed(side, &error)),
+        Err(error) => return Ok(Some(error.to_string())),
+    };
+    let lane = pass.lane.row.key;
+    let (is_gone, path) = (gone == FolderGone::Gone, path.clone());
+    pass.ledger.write_later(move |connection| {
+        if is_gone {
+            rows::forget(connection, lane, &path)?;
+        }
+        intents::done(connection, number)
+    });
+    Ok(match gone {
+        FolderGone::Gone => None,
+        FolderGone::Kept(names) => Some(format!("something is in it: {}", names.join(", "))),
+    })
+}

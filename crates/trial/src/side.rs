@@ -1,0 +1,700 @@
+//! A side in memory, behind the engine's own trait: a disk's or the cloud's, with everything that can go wrong.
+
+use std::collections::{BTreeSet, HashSet};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use async_trait::async_trait;
+use bytes::Bytes;
+use futures_util::{StreamExt, stream};
+use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Unknown};
+use katabatic_engine::sides::{
+    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps, Swapped,
+};
+use tokio::sync::{Notify, mpsc};
+
+use crate::mischief::{Fault, Flaw, Nature};
+use crate::script::stranger;
+use crate::world::{At, File, Node, SECOND, Tree, World};
+
+/// What all sides of a trial share.
+#[derive(Clone)]
+pub struct Shared {
+    /// The world.
+    pub world: Arc<Mutex<World>>,
+    /// Told when the process dies.
+    pub died: Arc<Notify>,
+}
+
+impl Shared {
+    /// The world, for as long as one looks at it.
+    pub fn world(&self) -> MutexGuard<'_, World> {
+        self.world.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The process dies: nothing after this is ever done.
+    pub async fn die(&self) {
+        self.world().mischief.dead = true;
+        self.died.notify_one();
+        std::future::pending::<()>().await;
+    }
+}
+
+/// One side of a computer's lane.
+pub struct SimulatedSide {
+    shared: Shared,
+    at: At,
+    computer: usize,
+}
+
+enum Going {
+    On,
+    Dying,
+}
+
+impl SimulatedSide {
+    /// The side at a place, as the computer of this number has it.
+    #[must_use]
+    pub fn new(shared: Shared, at: At, computer: usize) -> SimulatedSide {
+        SimulatedSide {
+            shared,
+            at,
+            computer,
+        }
+    }
+
+    fn is_far(&self) -> bool {
+        self.at == At::Cloud
+    }
+
+    /// Does something to the world, or lets it go wrong. `about` is the path that a stranger may well be at, too.
+    async fn step<T>(
+        &self,
+        name: &'static str,
+        changes: bool,
+        about: Option<&RelPath>,
+        deed: impl FnOnce(&mut World) -> Result<T, SideError> + Send,
+    ) -> Result<T, SideError>
+    where
+        T: Send,
+    {
+        let far = self.is_far();
+        // What else was under way when the process died is never done either.
+        if self.shared.world().mischief.dead {
+            std::future::pending::<()>().await;
+        }
+        let (going, outcome) = {
+            let mut world = self.shared.world();
+            world.mischief.steps += 1;
+            let pause = world.mischief.dice(far).i64(0..SECOND / 2);
+            world.now += pause;
+            let often = world.mischief.strangers;
+            if world.mischief.falls(far, often) {
+                world.mischief.note(Fault::Stranger);
+                stranger(&mut world, self.at, about);
+            }
+            let before = world.mischief.happened.clone();
+            let (going, outcome) = self.happens(&mut world, changes, deed);
+            if world.is_traced() {
+                let wrong = world.mischief.since(&before);
+                let failed = outcome.as_ref().err();
+                world.trace(format!(
+                    "  computer {} {:?}: {name} {} {wrong:?} {failed:?}",
+                    self.computer,
+                    self.at,
+                    about.map_or("", RelPath::as_str)
+                ));
+            }
+            (going, outcome)
+        };
+        if let Going::Dying = going {
+            self.shared.die().await;
+        }
+        outcome
+    }
+
+    fn happens<T>(
+        &self,
+        world: &mut World,
+        changes: bool,
+        deed: impl FnOnce(&mut World) -> Result<T, SideError>,
+    ) -> (Going, Result<T, SideError>) {
+        let far = self.is_far();
+        let untold = || Err(SideError::Unsure("the answer was lost".into()));
+        if let Some(fault) = world.mischief.lasting(far) {
+            return (Going::On, Err(lasting(fault)));
+        }
+        let (faults, deaths) = (world.mischief.faults, world.mischief.deaths);
+        if world.mischief.falls(far, deaths) {
+            if world.mischief.dice(far).bool() {
+                world.mischief.note(Fault::DiesBefore);
+                return (Going::Dying, untold());
+            }
+            world.mischief.note(Fault::DiesAfter);
+            world.remember(self.at, changes);
+            let outcome = deed(world);
+            return (Going::Dying, outcome);
+        }
+        if world.mischief.falls(far, faults) {
+            let kinds: &[Fault] = match (far, changes) {
+                (true, true) => &[
+                    Fault::LineBroke,
+                    Fault::AnswerLost,
+                    Fault::NotDoneAndUntold,
+                    Fault::Failed,
+                    Fault::Full,
+                    Fault::Gone,
+                    Fault::Refused,
+                ],
+                (true, false) => &[Fault::LineBroke, Fault::Failed, Fault::Gone, Fault::Refused],
+                (false, true) => &[Fault::Failed, Fault::Full],
+                (false, false) => &[Fault::Failed],
+            };
+            let fault = kinds[world.mischief.dice(far).usize(0..kinds.len())];
+            world.mischief.note(fault);
+            let outcome = match fault {
+                Fault::LineBroke => Err(SideError::TryAgain("the line broke".into())),
+                Fault::AnswerLost => {
+                    let _ = deed(world);
+                    untold()
+                }
+                Fault::NotDoneAndUntold => untold(),
+                Fault::Full => Err(SideError::Full("there is no room".into())),
+                Fault::Gone | Fault::Refused => {
+                    world.mischief.begin_lasting(far, fault);
+                    Err(lasting(fault))
+                }
+                _ => Err(SideError::Failed("it failed".into())),
+            };
+            return (Going::On, outcome);
+        }
+        world.remember(self.at, changes);
+        (Going::On, deed(world))
+    }
+
+    fn listed(&self, world: &World, path: &RelPath) -> bool {
+        !(self.is_far() && world.nature == Nature::HidesDots && path.name().starts_with('.'))
+    }
+
+    fn staged(&self, world: &mut World, slot: &str) -> Option<File> {
+        world.shelf(self.at, self.computer).staging.remove(slot)
+    }
+
+    /// Puts a tree where nothing is.
+    fn put(&self, world: &mut World, path: &RelPath, tree: Tree) -> Result<Put, Tree> {
+        if world.tree(self.at).contains_key(path) {
+            if !world.has(Flaw::PlacesOver) {
+                return Err(tree);
+            }
+            world.lift(self.at, path);
+        }
+        world.set_down(self.at, path, tree);
+        Ok(Put::Done)
+    }
+}
+
+fn lasting(fault: Fault) -> SideError {
+    match fault {
+        Fault::Refused => SideError::Refused("the account refuses".into()),
+        _ => SideError::NotThere("nobody answers".into()),
+    }
+}
+
+fn parts(content: &Bytes) -> Vec<Bytes> {
+    let half = content.len() / 2;
+    vec![content.slice(..half), content.slice(half..)]
+}
+
+fn no_parent() -> SideError {
+    SideError::Failed("the folder it lies in is not there".into())
+}
+
+fn one(node: Node) -> Tree {
+    Tree::from([(RelPath::root(), node)])
+}
+
+#[async_trait]
+impl SideStore for SimulatedSide {
+    async fn root(&self) -> Result<String, SideError> {
+        self.step("root", false, None, |_| Ok(format!("{:?}", self.at)))
+            .await
+    }
+
+    async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
+        let found_here = self
+            .step("scan", false, None, |world| {
+                let far = self.is_far();
+                let mut short = BTreeSet::new();
+                let faults = world.mischief.faults;
+                let folders: Vec<RelPath> = world
+                    .tree(self.at)
+                    .iter()
+                    .filter(|(_, node)| **node == Node::Folder)
+                    .map(|(path, _)| path.clone())
+                    .chain([RelPath::root()])
+                    .collect();
+                for folder in folders {
+                    if world.mischief.falls(far, faults) {
+                        world.mischief.note(Fault::ShortListing);
+                        short.insert(folder);
+                    }
+                }
+                let why = || Unknown::NotListed("the listing ended early".into());
+                let whole = world.has(Flaw::ShortIsWhole);
+                let listing = |folder: &RelPath| match short.contains(folder) && !whole {
+                    true => Listing::Incomplete(why()),
+                    false => Listing::Complete,
+                };
+                let mut told = vec![Found::Root(listing(&RelPath::root()))];
+                let mut hidden: Vec<RelPath> = Vec::new();
+                let tree = world.tree(self.at).clone();
+                for (path, node) in &tree {
+                    let above = path.parent().unwrap_or_else(RelPath::root);
+                    let cut = short.contains(&above) && world.mischief.dice(far).bool();
+                    let below_hidden = hidden.iter().any(|folder| path.is_within(folder));
+                    if cut || below_hidden || !self.listed(world, path) {
+                        hidden.push(path.clone());
+                        continue;
+                    }
+                    let mut entry = world.entry(self.at, node);
+                    if entry.kind == Kind::Folder {
+                        entry.listing = listing(path);
+                    }
+                    told.push(Found::Entry(path.clone(), entry));
+                }
+                Ok(told)
+            })
+            .await?;
+        for one in found_here {
+            if found.send(one).await.is_err() {
+                return Err(SideError::Stopped);
+            }
+        }
+        Ok(())
+    }
+
+    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
+        self.step("names", false, Some(folder), |world| {
+            let tree = world.trees.get(&self.at).cloned().unwrap_or_default();
+            Ok(tree
+                .keys()
+                .filter(|path| path.parent().as_ref() == Some(folder))
+                .filter(|path| self.listed(world, path))
+                .map(|path| path.name().to_owned())
+                .collect())
+        })
+        .await
+    }
+
+    async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        self.step("look", false, Some(path), |world| {
+            let node = world.tree(self.at).get(path).cloned();
+            Ok(node.map(|node| world.entry(self.at, &node)))
+        })
+        .await
+    }
+
+    async fn read_from(
+        &self,
+        path: &RelPath,
+        seen: &Entry,
+        from: u64,
+    ) -> Result<Source, SideError> {
+        let changed = || SideError::Changed("it is another version now".into());
+        let (content, edited) = self
+            .step("read_from", false, Some(path), |world| {
+                match world.tree(self.at).get(path).cloned() {
+                    Some(Node::File(file)) => {
+                        let shown = world.entry(self.at, &Node::File(file.clone()));
+                        if shown.stamp != seen.stamp {
+                            return Err(changed());
+                        }
+                        Ok((file.content, shown.edited))
+                    }
+                    Some(Node::Folder) => Err(changed()),
+                    None => Err(SideError::Missing),
+                }
+            })
+            .await?;
+        let (breaks, quietly) = {
+            let mut world = self.shared.world();
+            let (far, faults) = (self.is_far(), world.mischief.faults);
+            let breaks = world.mischief.falls(far, faults);
+            if breaks {
+                world.mischief.note(Fault::BreaksOff);
+            }
+            (breaks, world.has(Flaw::EndsEarly))
+        };
+        let from = usize::try_from(from)
+            .unwrap_or(usize::MAX)
+            .min(content.len());
+        let mut all: Vec<Result<Bytes, SideError>> =
+            parts(&content.slice(from..)).into_iter().map(Ok).collect();
+        if breaks && quietly {
+            all.truncate(1);
+        } else if breaks {
+            all[1] = Err(SideError::TryAgain("the content broke off".into()));
+        }
+        Ok(Source {
+            size: seen.size,
+            edited,
+            from: from as u64,
+            announced: None,
+            content: stream::iter(all).boxed(),
+        })
+    }
+
+    async fn stage(
+        &self,
+        mut source: Source,
+        like: &RelPath,
+        _: &Steps,
+    ) -> Result<Staged, SideError> {
+        let mut content = Vec::new();
+        while let Some(chunk) = source.content.next().await {
+            content.extend_from_slice(&chunk?);
+        }
+        let counts = !self.shared.world().has(Flaw::EndsEarly);
+        if counts && content.len() as u64 != source.size {
+            return Err(SideError::Changed("it has another length now".into()));
+        }
+        let content = Bytes::from(content);
+        self.step("stage", true, Some(like), |world| {
+            let slot = format!("slot {}", world.number());
+            let file = world.new_file(self.at, content.clone());
+            let entry = world.entry(self.at, &Node::File(file.clone()));
+            let shelf = world.shelf(self.at, self.computer);
+            shelf.staging.insert(slot.clone(), file);
+            Ok(Staged {
+                slot,
+                entry,
+                digest: Digest::of(&content),
+            })
+        })
+        .await
+    }
+
+    async fn unstage(&self, slot: &str) -> Result<(), SideError> {
+        self.step("unstage", true, None, |world| {
+            self.staged(world, slot);
+            Ok(())
+        })
+        .await
+    }
+
+    async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
+        self.step("is_staged", false, None, |world| {
+            Ok(world
+                .shelf(self.at, self.computer)
+                .staging
+                .contains_key(slot))
+        })
+        .await
+    }
+
+    async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
+        self.step("clear_staging", true, None, |world| {
+            let shelf = world.shelf(self.at, self.computer);
+            shelf.staging.retain(|slot, _| keep.contains(slot));
+            Ok(())
+        })
+        .await
+    }
+
+    fn exchanges(&self) -> bool {
+        !self.is_far()
+    }
+
+    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError> {
+        if self.is_far() {
+            return Ok(Swapped::Unable);
+        }
+        self.step("swap", true, Some(path), |world| {
+            if !world.tree(self.at).contains_key(path) {
+                return Ok(Swapped::Nothing);
+            }
+            let Some(file) = self.staged(world, staged) else {
+                return Err(SideError::Missing);
+            };
+            let Some(old) = world.lift(self.at, path) else {
+                return Ok(Swapped::Nothing);
+            };
+            world.set_down(self.at, path, one(Node::File(file)));
+            if !world.has(Flaw::DropsSpares) {
+                let shelf = world.shelf(self.at, self.computer);
+                shelf.spares.insert(spare.to_owned(), old);
+            }
+            Ok(Swapped::Done)
+        })
+        .await
+    }
+
+    async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError> {
+        self.step("swap_back", true, Some(path), |world| {
+            let ours = world.lift(self.at, path);
+            let shelf = world.shelf(self.at, self.computer);
+            let old = shelf.spares.remove(spare);
+            if let Some(ours) = ours {
+                shelf.spares.insert(spare.to_owned(), ours);
+            }
+            let Some(old) = old else {
+                return Err(SideError::Missing);
+            };
+            world.set_down(self.at, path, old);
+            Ok(())
+        })
+        .await
+    }
+
+    async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
+        self.step("capture", true, Some(path), |world| {
+            let Some(taken) = world.lift(self.at, path) else {
+                return Ok(Captured::Nothing);
+            };
+            if !world.has(Flaw::DropsSpares) {
+                let shelf = world.shelf(self.at, self.computer);
+                shelf.spares.insert(spare.to_owned(), taken);
+            }
+            Ok(Captured::Taken)
+        })
+        .await
+    }
+
+    async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
+        self.step("check", false, None, |world| {
+            if world.has(Flaw::ChecksNothing) {
+                return Ok(Checked::Same);
+            }
+            let shelf = world.shelf(self.at, self.computer);
+            let Some(top) = shelf
+                .spares
+                .get(spare)
+                .and_then(|tree| tree.get(&RelPath::root()))
+                .cloned()
+            else {
+                return Ok(Checked::Nothing);
+            };
+            let same = world.is_version(self.at, &top, expected);
+            let content_differs = match (&top, expected.content, self.at) {
+                (Node::File(file), Some(content), At::Disk(_)) => {
+                    Digest::of(&file.content) != content
+                }
+                _ => false,
+            };
+            Ok(if same && !content_differs {
+                Checked::Same
+            } else {
+                Checked::Other
+            })
+        })
+        .await
+    }
+
+    async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
+        self.step("put_back", true, Some(path), |world| {
+            if !world.has_parent(self.at, path) {
+                return Err(no_parent());
+            }
+            let shelf = world.shelf(self.at, self.computer);
+            let Some(tree) = shelf.spares.remove(spare) else {
+                return Err(SideError::Missing);
+            };
+            self.put(world, path, tree).or_else(|tree| {
+                // Captured in one instant and its name taken in the next: the spares are where it belongs.
+                world.may_stay_away(&tree);
+                let shelf = world.shelf(self.at, self.computer);
+                shelf.spares.insert(spare.to_owned(), tree);
+                Ok(Put::Taken)
+            })
+        })
+        .await
+    }
+
+    async fn place(&self, staged: &str, _: &Entry, path: &RelPath) -> Result<Put, SideError> {
+        self.step("place", true, Some(path), |world| {
+            if !world.has_parent(self.at, path) {
+                return Err(no_parent());
+            }
+            let Some(file) = self.staged(world, staged) else {
+                return Err(SideError::Missing);
+            };
+            self.put(world, path, one(Node::File(file.clone())))
+                .or_else(|_| {
+                    let shelf = world.shelf(self.at, self.computer);
+                    shelf.staging.insert(staged.to_owned(), file);
+                    Ok(Put::Taken)
+                })
+        })
+        .await
+    }
+
+    async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
+        self.step("verify", false, Some(path), |world| {
+            let there = world.tree(self.at).get(path).cloned();
+            let any = world.has(Flaw::ChecksNothing);
+            Ok(there
+                .filter(|node| any || world.is_version(self.at, node, staged))
+                .map(|node| world.entry(self.at, &node)))
+        })
+        .await
+    }
+
+    async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
+        self.step("look_at_spare", false, None, |world| {
+            let shelf = world.shelf(self.at, self.computer);
+            let top = shelf
+                .spares
+                .get(spare)
+                .and_then(|tree| tree.get(&RelPath::root()))
+                .cloned();
+            Ok(top.map(|top| world.entry(self.at, &top)))
+        })
+        .await
+    }
+
+    async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {
+        self.step("read_spare", false, None, |world| {
+            let shelf = world.shelf(self.at, self.computer);
+            match shelf
+                .spares
+                .get(spare)
+                .and_then(|tree| tree.get(&RelPath::root()))
+            {
+                Some(Node::File(file)) => Ok(Source {
+                    size: file.content.len() as u64,
+                    edited: None,
+                    from: 0,
+                    announced: None,
+                    content: stream::iter([Ok(file.content.clone())]).boxed(),
+                }),
+                _ => Err(SideError::Missing),
+            }
+        })
+        .await
+    }
+
+    async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
+        self.step("drop_spare", true, None, |world| {
+            world.shelf(self.at, self.computer).spares.remove(spare);
+            Ok(())
+        })
+        .await
+    }
+
+    async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError> {
+        self.step("make_folder", true, Some(path), |world| {
+            if !world.has_parent(self.at, path) {
+                return Err(no_parent());
+            }
+            Ok(match world.tree(self.at).get(path) {
+                Some(Node::Folder) => Put::Done,
+                Some(Node::File(_)) => Put::Taken,
+                None => {
+                    world.tree(self.at).insert(path.clone(), Node::Folder);
+                    Put::Done
+                }
+            })
+        })
+        .await
+    }
+
+    async fn remove_folder(&self, path: &RelPath, _: &str) -> Result<FolderGone, SideError> {
+        self.step("remove_folder", true, Some(path), |world| {
+            let tree = world.tree(self.at);
+            match tree.get(path) {
+                None => return Ok(FolderGone::Gone),
+                Some(Node::File(_)) => {
+                    return Err(SideError::Failed("it is a file now".into()));
+                }
+                Some(Node::Folder) => {}
+            }
+            let inside: Vec<String> = tree
+                .keys()
+                .filter(|below| below.parent().as_ref() == Some(path))
+                .map(|below| below.name().to_owned())
+                .collect();
+            if inside.is_empty() {
+                tree.remove(path);
+                return Ok(FolderGone::Gone);
+            }
+            Ok(FolderGone::Kept(inside))
+        })
+        .await
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
+        self.step("rename", true, Some(from), |world| {
+            if !world.has_parent(self.at, to) {
+                return Err(no_parent());
+            }
+            if !world.tree(self.at).contains_key(from) {
+                return Err(SideError::Missing);
+            }
+            if world.tree(self.at).contains_key(to) && !world.has(Flaw::PlacesOver) {
+                return Ok(Put::Taken);
+            }
+            world.lift(self.at, to);
+            let Some(tree) = world.lift(self.at, from) else {
+                return Err(SideError::Missing);
+            };
+            world.set_down(self.at, to, tree);
+            Ok(Put::Done)
+        })
+        .await
+    }
+
+    fn may_hide(&self, path: &RelPath) -> bool {
+        let hides = self.shared.world().nature == Nature::HidesDots;
+        self.is_far() && hides && path.parts().any(|part| part.starts_with('.'))
+    }
+
+    fn handle(&self, seen: &Entry) -> Option<String> {
+        match self.at {
+            At::Disk(_) => seen.stamp.as_str().rsplit(':').next().map(str::to_owned),
+            At::Cloud => seen.handle.as_deref().map(str::to_owned),
+        }
+    }
+
+    fn handles_last(&self) -> bool {
+        self.is_far()
+    }
+
+    async fn mark_root(&self) -> Result<(), SideError> {
+        self.step("mark_root", true, None, |world| {
+            world.marks.insert((self.at, self.computer));
+            Ok(())
+        })
+        .await
+    }
+
+    async fn is_marked(&self) -> Result<bool, SideError> {
+        self.step("is_marked", false, None, |world| {
+            Ok(world.marks.contains(&(self.at, self.computer)))
+        })
+        .await
+    }
+
+    fn tags_prove(&self) -> bool {
+        self.shared.world().nature != Nature::Coarse
+    }
+
+    fn stamps_change_alone(&self) -> bool {
+        false
+    }
+
+    fn is_fresh(&self, entry: &Entry) -> bool {
+        let world = self.shared.world();
+        let changed = match self.at {
+            At::Disk(_) => entry
+                .stamp
+                .as_str()
+                .split(':')
+                .nth(2)
+                .and_then(|changed| changed.parse::<i64>().ok()),
+            At::Cloud if world.nature == Nature::Coarse => {
+                entry.received.map(|received| received.0)
+            }
+            At::Cloud => return false,
+        };
+        changed.is_none_or(|changed| changed + 4 * SECOND > world.now)
+    }
+}

@@ -1,0 +1,486 @@
+//! Lives through one script, and says what was wrong afterwards.
+
+use std::cell::RefCell;
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+
+use async_trait::async_trait;
+use katabatic_core::brake::BrakeLimits;
+use katabatic_core::{Decision, Direction, EditTime, RelPath, Side};
+use katabatic_engine::clock::Clock;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::ledger::Ledger;
+use katabatic_engine::open::between;
+use katabatic_engine::pass::{Ending, Pass, Plan, Progress, ReadFiles, Report, Wish};
+use katabatic_engine::place::Place;
+use katabatic_engine::seam::{Hook, Seam};
+use katabatic_engine::standing::{self, LaneStanding};
+use katabatic_engine::stop::Stop;
+use katabatic_engine::{Class, Error};
+use tokio::runtime::Runtime;
+use tokio::sync::Notify;
+
+use crate::mischief::{Fault, Flaw, Nature};
+use crate::script::{Act, Odds, Script, apply, late_write, stranger};
+use crate::side::{Shared, SimulatedSide};
+use crate::tally::{Tally, name};
+use crate::world::{At, Node, SECOND, World};
+
+/// As many rounds may be needed until nothing is left to do.
+const ROUNDS: usize = 12;
+
+/// How a script ended.
+#[derive(Debug)]
+pub struct Lived {
+    /// What it went through.
+    pub tally: Tally,
+    /// What was wrong; none where all promises were kept.
+    pub failure: Option<String>,
+    /// What happened, where that was wanted.
+    pub told: Vec<String>,
+}
+
+struct SimulatedClock(Shared);
+
+impl Clock for SimulatedClock {
+    fn now(&self) -> EditTime {
+        EditTime(self.0.world().now)
+    }
+}
+
+/// Lets the process die between two steps, and strangers write there.
+struct AtSeams(Shared);
+
+#[async_trait]
+impl Hook for AtSeams {
+    async fn at(&self, _: Seam, side: Option<Side>, path: Option<&RelPath>) {
+        let dies = {
+            let mut world = self.0.world();
+            world.mischief.steps += 1;
+            let (deaths, strangers) = (world.mischief.deaths, world.mischief.strangers);
+            if side != Some(Side::Near) && world.mischief.falls(true, strangers) {
+                world.mischief.note(Fault::Stranger);
+                stranger(&mut world, At::Cloud, path);
+            }
+            let dies = world.mischief.falls(true, deaths);
+            if dies {
+                world.mischief.note(Fault::DiesAtASeam);
+            }
+            dies
+        };
+        if dies {
+            self.0.die().await;
+        }
+    }
+}
+
+struct Computer {
+    ledger: Ledger,
+    config: LaneConfig,
+}
+
+enum Ended {
+    Died,
+    Came(Box<Result<Report, Error>>),
+}
+
+struct Trial<'s> {
+    script: &'s Script,
+    shared: Shared,
+    computers: Vec<Computer>,
+    tally: Tally,
+    /// What passes run in, until one dies.
+    process: RefCell<Option<Runtime>>,
+    /// What the last pass could not carry, and why.
+    stuck: Vec<String>,
+}
+
+/// Lives through a script; `room` is a folder that stands for the near roots, which are locked and never looked into.
+///
+/// # Errors
+/// Where the trial itself cannot go on.
+pub fn live(script: &Script, flaw: Option<Flaw>, room: &Path) -> Result<Lived, Error> {
+    live_and_tell(script, flaw, room, false)
+}
+
+/// The same; everything that happens is told, where that is wanted.
+///
+/// # Errors
+/// As [`live`].
+pub fn live_and_tell(
+    script: &Script,
+    flaw: Option<Flaw>,
+    room: &Path,
+    tell: bool,
+) -> Result<Lived, Error> {
+    let world = World::new(script.computers, script.nature);
+    let shared = Shared {
+        world: Arc::new(Mutex::new(world)),
+        died: Arc::new(Notify::new()),
+    };
+    shared.world().mischief.flaw = flaw;
+    if tell {
+        shared.world().begin_trace();
+    }
+    let computers = (0..script.computers)
+        .map(|number| computer(script, number, room))
+        .collect::<Result<Vec<Computer>, Error>>()?;
+    let mut trial = Trial {
+        script,
+        shared,
+        computers,
+        tally: Tally {
+            worlds: 1,
+            ..Tally::default()
+        },
+        process: RefCell::new(None),
+        stuck: Vec::new(),
+    };
+    let failure = trial.run()?;
+    let mut world = trial.shared.world();
+    let told = world.take_trace();
+    trial.tally.steps = world.mischief.steps;
+    trial.tally.faults = world.mischief.happened.clone();
+    drop(world);
+    Ok(Lived {
+        tally: trial.tally,
+        failure,
+        told,
+    })
+}
+
+fn computer(script: &Script, number: usize, room: &Path) -> Result<Computer, Error> {
+    let near = room.join(format!("near {number}"));
+    std::fs::create_dir_all(&near)
+        .map_err(|why| Error::failed("making a near root to lock", why, ""))?;
+    let far = Place::Far {
+        account: "cloud".into(),
+        path: RelPath::root(),
+    };
+    let near = Place::Local(near);
+    let mut config = LaneConfig::new("lane", &format!("{number:016}"), near, far);
+    config.terms = script.terms;
+    // What the brake does is tried elsewhere; here nobody would be there to release it.
+    config.brake = BrakeLimits {
+        percent: 100,
+        always_fine: 1_000_000,
+        never_fine: 1_000_000,
+    };
+    Ok(Computer {
+        ledger: Ledger::in_memory()?,
+        config,
+    })
+}
+
+impl Trial<'_> {
+    fn run(&mut self) -> Result<Option<String>, Error> {
+        for (number, act) in self.script.acts.iter().enumerate() {
+            match act {
+                Act::Edit(at, edit) => apply(&mut self.shared.world(), *at, edit),
+                Act::Wait(seconds) => self.shared.world().now += seconds * SECOND,
+                Act::LateWrite(computer) => late_write(&mut self.shared.world(), *computer),
+                Act::Pass {
+                    computer,
+                    seed,
+                    odds,
+                } => {
+                    if let Some(wrong) = self.pass(*computer, *seed, *odds)? {
+                        return Ok(Some(format!("after act {number}: {wrong}")));
+                    }
+                }
+            }
+        }
+        let settled = self.settle()?;
+        self.shared.world().mischief.flaw = None;
+        Ok(settled)
+    }
+
+    /// One pass with everything that goes wrong in it.
+    fn pass(&mut self, computer: usize, seed: u64, odds: Odds) -> Result<Option<String>, Error> {
+        let before = {
+            let mut world = self.shared.world();
+            world.mischief.begin(seed, odds);
+            world.mischief.happened.clone()
+        };
+        let ended = self.sync(computer, &Wish::default())?;
+        let (during, quiet) = {
+            let world = self.shared.world();
+            let during: BTreeSet<Fault> = world.mischief.since(&before).into_iter().collect();
+            let quiet = !during.contains(&Fault::Stranger);
+            (during, quiet)
+        };
+        self.shared.world().mischief.begin(0, (0, 0, 0));
+        if let Ended::Came(result) = &ended
+            && let Ok(report) = &**result
+        {
+            self.tell_of(report);
+            self.count(report, &during);
+        }
+        if let Some(wrong) = self.lost() {
+            return Ok(Some(wrong));
+        }
+        match ended {
+            Ended::Came(result) if quiet && result.is_ok() => self.false_status(computer),
+            _ => Ok(None),
+        }
+    }
+
+    fn tell_of(&self, report: &Report) {
+        let mut world = self.shared.world();
+        if world.is_traced() {
+            for outcome in &report.outcomes {
+                let (path, decision) = (outcome.step.path(), &outcome.step.decision);
+                world.trace(format!(
+                    "    {path}: {decision:?}, {:?} {}",
+                    outcome.ending, outcome.reason
+                ));
+            }
+        }
+    }
+
+    fn count(&mut self, report: &Report, during: &BTreeSet<Fault>) {
+        for outcome in &report.outcomes {
+            let cell = (name(&outcome.step.near), name(&outcome.step.far));
+            *self.tally.cells.entry(cell).or_default() += 1;
+            self.tally
+                .together
+                .extend(during.iter().map(|fault| (cell, *fault)));
+            if matches!(outcome.step.decision, Decision::Move { .. }) {
+                self.tally.moves += 1;
+            }
+        }
+    }
+
+    fn lost(&self) -> Option<String> {
+        let world = self.shared.world();
+        let (lost, invented) = (world.lost(), world.invented());
+        match (lost.is_empty(), invented.is_empty()) {
+            (true, true) => None,
+            (false, _) => Some(format!("lost: {lost:?}")),
+            (true, false) => Some(format!("nobody wrote this: {invented:?}")),
+        }
+    }
+
+    async fn open(&self, computer: usize) -> Result<Pass, Error> {
+        let Computer { ledger, config } = &self.computers[computer];
+        let side = |at| Arc::new(SimulatedSide::new(self.shared.clone(), at, computer));
+        let (near, far) = (side(At::Disk(computer)), side(At::Cloud));
+        let lock_at = config.near_folder()?.to_owned();
+        let lane = between(ledger, config, near, far, lock_at).await?;
+        Ok(Pass {
+            lane,
+            ledger: ledger.clone(),
+            clock: Arc::new(SimulatedClock(self.shared.clone())),
+            hook: Arc::new(AtSeams(self.shared.clone())),
+            stop: Stop::default(),
+            progress: Arc::new(Progress::default()),
+            read: ReadFiles::default(),
+        })
+    }
+
+    /// Runs something in the process of a computer; one that died has left nothing behind.
+    fn in_a_process<T>(
+        &self,
+        work: impl AsyncFnOnce(&Self) -> Result<T, Error>,
+    ) -> Result<T, Error> {
+        let known = self.process.take();
+        let runtime = match known {
+            Some(runtime) => runtime,
+            None => tokio::runtime::Builder::new_current_thread()
+                .enable_time()
+                .start_paused(true)
+                .build()
+                .map_err(|why| Error::failed("starting a runtime", why, ""))?,
+        };
+        let result = runtime.block_on(work(self));
+        if self.shared.world().mischief.dead {
+            runtime.shutdown_background();
+        } else {
+            self.process.replace(Some(runtime));
+        }
+        result
+    }
+
+    fn sync(&mut self, computer: usize, wish: &Wish) -> Result<Ended, Error> {
+        self.tally.passes += 1;
+        if self.shared.world().is_traced() {
+            self.shared
+                .world()
+                .trace(format!("computer {computer} begins a pass"));
+        }
+        // A death that nobody waited for any more is not one of the next process.
+        self.shared.died = Arc::new(Notify::new());
+        let ended = self.in_a_process(async |trial| {
+            let pass = trial.open(computer).await?;
+            Ok(tokio::select! {
+                biased;
+                () = trial.shared.died.notified() => Ended::Died,
+                came = pass.sync(wish) => Ended::Came(Box::new(came)),
+            })
+        })?;
+        self.computers[computer].ledger.lose_what_waits();
+        if let Ended::Died = ended {
+            self.tally.died += 1;
+            self.shared.world().cut_power();
+        }
+        Ok(ended)
+    }
+
+    fn plan(&self, computer: usize) -> Result<Plan, Error> {
+        self.in_a_process(async |trial| trial.open(computer).await?.plan(&Wish::default()).await)
+    }
+
+    fn standing(&self, computer: usize) -> Result<LaneStanding, Error> {
+        self.in_a_process(async |trial| {
+            let pass = trial.open(computer).await?;
+            standing::look(&pass, &RelPath::root(), &|_| String::new()).await
+        })
+    }
+
+    /// Nothing goes wrong any more: after a few rounds nothing may be left to do, and all promises must be kept.
+    fn settle(&mut self) -> Result<Option<String>, Error> {
+        let (mut left, mut nothing_was_left) = (Vec::new(), false);
+        for _ in 0..ROUNDS {
+            for computer in 0..self.computers.len() {
+                self.shared.world().now += 10 * SECOND;
+                if let Some(wrong) = self.quiet_pass(computer)? {
+                    return Ok(Some(wrong));
+                }
+            }
+            left = self.left_to_do()?;
+            // Twice, so that every computer has seen what the others did last.
+            if left.is_empty() && nothing_was_left {
+                return self.is_settled();
+            }
+            nothing_was_left = left.is_empty();
+        }
+        let stuck = &self.stuck;
+        Ok(Some(format!(
+            "it does not settle: {left:?}; the last pass said: {stuck:?}"
+        )))
+    }
+
+    fn left_to_do(&self) -> Result<Vec<String>, Error> {
+        let mut left = Vec::new();
+        for computer in 0..self.computers.len() {
+            let plan = self.plan(computer)?;
+            let changes = plan.steps.iter().filter(|step| {
+                // A name that is taken there by what no listing shows stays stuck, and is told of as such.
+                step.decision.changes_a_side() && !self.may_be_hidden(step.path())
+            });
+            left.extend(changes.map(|step| format!("{}: {:?}", step.path(), step.decision)));
+        }
+        Ok(left)
+    }
+
+    /// Whether no listing shows what is at a path, or something in it.
+    fn may_be_hidden(&self, path: &RelPath) -> bool {
+        let is_hidden = |path: &RelPath| path.parts().any(|part| part.starts_with('.'));
+        let holds_hidden = || {
+            let world = self.shared.world();
+            let cloud = world.trees.get(&At::Cloud);
+            cloud.is_some_and(|tree| {
+                tree.keys()
+                    .any(|below| below.is_within(path) && is_hidden(below))
+            })
+        };
+        self.script.nature == Nature::HidesDots && (is_hidden(path) || holds_hidden())
+    }
+
+    fn quiet_pass(&mut self, computer: usize) -> Result<Option<String>, Error> {
+        let mut wish = Wish::default();
+        for _ in 0..2 {
+            let Ended::Came(result) = self.sync(computer, &wish)? else {
+                return Ok(Some("it died where nothing goes wrong".into()));
+            };
+            match *result {
+                Ok(report) => {
+                    self.tell_of(&report);
+                    self.count(&report, &BTreeSet::new());
+                    let stuck = report
+                        .outcomes
+                        .iter()
+                        .filter(|one| one.ending == Ending::Stuck);
+                    self.stuck = stuck
+                        .map(|one| format!("{}: {}", one.step.path(), one.why(&|_| String::new())))
+                        .collect();
+                    return Ok(self.lost());
+                }
+                Err(error) if error.class == Class::Brake => {
+                    let planned = self.plan(computer)?.brake.planned.total();
+                    wish.release_brake = Some(planned);
+                }
+                Err(error) => return Ok(Some(format!("a quiet pass failed: {error:?}"))),
+            }
+        }
+        Ok(Some("the brake could not be released".into()))
+    }
+
+    fn is_settled(&self) -> Result<Option<String>, Error> {
+        if let Some(wrong) = self.lost() {
+            return Ok(Some(wrong));
+        }
+        let two_way = self.script.terms.direction == Direction::TwoWay;
+        {
+            let world = self.shared.world();
+            let put_away = world.put_away();
+            if two_way && !put_away.is_empty() {
+                return Ok(Some(format!(
+                    "in the spares alone, though nobody removed it: {put_away:?}"
+                )));
+            }
+            let staged: Vec<&String> = world
+                .shelves
+                .values()
+                .flat_map(|shelves| shelves.staging.keys())
+                .collect();
+            if !staged.is_empty() {
+                return Ok(Some(format!("left in the staging: {staged:?}")));
+            }
+        }
+        for computer in 0..self.computers.len() {
+            if two_way && let Some(wrong) = self.false_status(computer)? {
+                return Ok(Some(wrong));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Whatever status does not name must be the same on both sides.
+    fn false_status(&self, computer: usize) -> Result<Option<String>, Error> {
+        if self.script.terms.direction != Direction::TwoWay {
+            return Ok(None);
+        }
+        let standing = self.standing(computer)?;
+        let named: BTreeSet<&RelPath> = standing
+            .standings
+            .iter()
+            .map(|standing| standing.step.path())
+            .chain(&standing.kept_away)
+            .collect();
+        let tree = |at| self.shared.world().trees.get(&at).cloned();
+        let (Some(near), Some(far)) = (tree(At::Disk(computer)), tree(At::Cloud)) else {
+            return Ok(None);
+        };
+        let paths: BTreeSet<&RelPath> = near.keys().chain(far.keys()).collect();
+        for path in paths {
+            let same = match (near.get(path), far.get(path)) {
+                (Some(Node::File(near)), Some(Node::File(far))) => near.content == far.content,
+                (near, far) => near == far,
+            };
+            let is_named = std::iter::successors(Some(path.clone()), RelPath::parent)
+                .any(|above| named.contains(&above));
+            // What is in no listing there, nobody here can know of.
+            let is_hidden = !near.contains_key(path) && self.may_be_hidden(path);
+            if !same && !is_named && !is_hidden {
+                return Ok(Some(format!(
+                    "status calls {path} settled on computer {computer}, and it is not the same there: {:?}, {:?}",
+                    near.get(path),
+                    far.get(path)
+                )));
+            }
+        }
+        Ok(None)
+    }
+}

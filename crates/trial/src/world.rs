@@ -1,0 +1,390 @@
+//! The two kinds of places there are, in memory: disks of computers, and one cloud that all of them share.
+//!
+//! Every version that was ever written is known here, with what became of its copies, so that after any pass it can be
+//! said whether one was lost.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use bytes::Bytes;
+use katabatic_core::{EditTime, Entry, Kind, RelPath, Stamp};
+
+use crate::mischief::{Flaw, Mischief, Nature};
+
+/// A second, as the engine counts time.
+pub const SECOND: i64 = 1_000_000_000;
+
+/// A file: what it holds, and what a side tells of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct File {
+    /// The content.
+    pub content: Bytes,
+    /// The inode of a disk, the resource id of a cloud.
+    pub id: u64,
+    /// Another one for each version.
+    pub version: u64,
+    /// When it was written; nanoseconds since 1970.
+    pub written: i64,
+    /// When it last changed in any way, its name included.
+    pub changed: i64,
+}
+
+/// Something at a path.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Node {
+    /// A file.
+    File(File),
+    /// A folder.
+    Folder,
+}
+
+/// A tree: what lies at each path; the root itself is not in it.
+pub type Tree = BTreeMap<RelPath, Node>;
+
+/// A place that a side of a lane is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum At {
+    /// The disk of the computer of this number.
+    Disk(usize),
+    /// The cloud.
+    Cloud,
+}
+
+/// What a computer keeps on one side: what it staged there and what it took out.
+#[derive(Clone, Debug, Default)]
+pub struct Shelves {
+    /// Staged files by slot.
+    pub staging: BTreeMap<String, File>,
+    /// Whole trees by slot; the top is at the empty path.
+    pub spares: BTreeMap<String, Tree>,
+}
+
+/// A disk as it was, with all shelves.
+type Before = (At, Tree, BTreeMap<(At, usize), Shelves>);
+
+/// All there is.
+#[derive(Debug)]
+pub struct World {
+    /// What people see, by place.
+    pub trees: BTreeMap<At, Tree>,
+    /// The tool's own, by place and computer.
+    pub shelves: BTreeMap<(At, usize), Shelves>,
+    /// Whether the lane of a computer was marked at a place.
+    pub marks: BTreeSet<(At, usize)>,
+    /// What goes wrong.
+    pub mischief: Mischief,
+    /// How the cloud is.
+    pub nature: Nature,
+    /// Now.
+    pub now: i64,
+    /// Versions that must not be lost.
+    owed: BTreeSet<Bytes>,
+    /// Everything that anybody ever wrote.
+    written: BTreeSet<Bytes>,
+    /// Versions that nobody removed or wrote over anywhere: they have to be on a side, not only in the spares.
+    cherished: BTreeSet<Bytes>,
+    /// What happened, where somebody wants to read it.
+    told: Option<Vec<String>>,
+    next: u64,
+    freed: Vec<u64>,
+    /// How the disk was before the last things that were done to it, for one that lies about syncing.
+    before: Vec<Before>,
+}
+
+impl World {
+    /// An empty one for so many computers.
+    #[must_use]
+    pub fn new(computers: usize, nature: Nature) -> World {
+        let places = (0..computers).map(At::Disk).chain([At::Cloud]);
+        World {
+            trees: places.map(|at| (at, Tree::new())).collect(),
+            shelves: BTreeMap::new(),
+            marks: BTreeSet::new(),
+            mischief: Mischief::none(),
+            nature,
+            now: 1_795_000_000 * SECOND,
+            owed: BTreeSet::new(),
+            written: BTreeSet::new(),
+            cherished: BTreeSet::new(),
+            told: None,
+            next: 1,
+            freed: Vec::new(),
+            before: Vec::new(),
+        }
+    }
+
+    /// From now on, everything that happens is told.
+    pub fn begin_trace(&mut self) {
+        self.told = Some(Vec::new());
+    }
+
+    /// Whether anybody wants to read what happens.
+    #[must_use]
+    pub fn is_traced(&self) -> bool {
+        self.told.is_some()
+    }
+
+    /// Tells something.
+    pub fn trace(&mut self, line: String) {
+        self.told.get_or_insert_default().push(line);
+    }
+
+    /// What was told.
+    pub fn take_trace(&mut self) -> Vec<String> {
+        self.told.take().unwrap_or_default()
+    }
+
+    /// The tree of a place.
+    pub fn tree(&mut self, at: At) -> &mut Tree {
+        self.trees.entry(at).or_default()
+    }
+
+    /// What a computer keeps at a place.
+    pub fn shelf(&mut self, at: At, computer: usize) -> &mut Shelves {
+        self.shelves.entry((at, computer)).or_default()
+    }
+
+    /// Another number each time.
+    pub fn number(&mut self) -> u64 {
+        self.next += 1;
+        self.next
+    }
+
+    /// A file of this content, new in every respect; a disk may give it the number of one that is gone.
+    pub fn new_file(&mut self, at: At, content: Bytes) -> File {
+        let version = self.number();
+        let id = match at {
+            At::Disk(_) => self.freed.pop().unwrap_or(version),
+            At::Cloud => version,
+        };
+        File {
+            content,
+            id,
+            version,
+            written: self.now,
+            changed: self.now,
+        }
+    }
+
+    /// A person writes a new version.
+    pub fn owe(&mut self, content: &Bytes) {
+        self.written.insert(content.clone());
+        self.owed.insert(content.clone());
+        self.cherished.insert(content.clone());
+        self.before.clear();
+    }
+
+    /// The same for one that has to be found again somewhere, in the spares as well.
+    pub fn owe_somewhere(&mut self, content: &Bytes) {
+        self.written.insert(content.clone());
+        self.owed.insert(content.clone());
+        self.before.clear();
+    }
+
+    /// A person destroyed copies of these versions. What nobody else has is not owed any more.
+    pub fn destroyed(&mut self, gone: Vec<Node>) {
+        self.before.clear();
+        for node in gone {
+            if let Node::File(file) = node {
+                self.cherished.remove(&file.content);
+                self.freed.push(file.id);
+                if !self.holds(&file.content) {
+                    self.owed.remove(&file.content);
+                }
+            }
+        }
+    }
+
+    fn holds(&self, content: &Bytes) -> bool {
+        let in_tree = |tree: &Tree| {
+            tree.values()
+                .any(|node| matches!(node, Node::File(file) if file.content == content))
+        };
+        let on_shelves = |shelves: &Shelves| shelves.spares.values().any(in_tree);
+        self.trees.values().any(in_tree) || self.shelves.values().any(on_shelves)
+    }
+
+    /// The versions that are nowhere any more, though nobody destroyed them.
+    #[must_use]
+    pub fn lost(&self) -> Vec<Bytes> {
+        let lost = self.owed.iter().filter(|content| !self.holds(content));
+        lost.cloned().collect()
+    }
+
+    /// These may be in the spares alone.
+    pub fn may_stay_away(&mut self, tree: &Tree) {
+        for node in tree.values() {
+            if let Node::File(file) = node {
+                self.cherished.remove(&file.content);
+            }
+        }
+    }
+
+    /// What bears a name on a side and was never written by anybody: half a file.
+    #[must_use]
+    pub fn invented(&self) -> Vec<Bytes> {
+        let nodes = self.trees.values().flat_map(Tree::values);
+        nodes
+            .filter_map(|node| match node {
+                Node::File(file) if !self.written.contains(&file.content) => {
+                    Some(file.content.clone())
+                }
+                _ => None,
+            })
+            .collect()
+    }
+
+    /// The versions that are in the spares alone, though nobody removed them or wrote over them.
+    #[must_use]
+    pub fn put_away(&self) -> Vec<Bytes> {
+        let stands = |content: &&Bytes| {
+            self.trees.values().any(|tree| {
+                tree.values()
+                    .any(|node| matches!(node, Node::File(file) if file.content == **content))
+            })
+        };
+        let away = self.cherished.iter().filter(|content| !stands(content));
+        away.cloned().collect()
+    }
+
+    /// Before something is done to a disk that lies about syncing.
+    pub fn remember(&mut self, at: At, changes: bool) {
+        if !changes || at == At::Cloud || !self.has(Flaw::SkipsSync) {
+            return;
+        }
+        let tree = self.tree(at).clone();
+        self.before.push((at, tree, self.shelves.clone()));
+        if self.before.len() > 4 {
+            self.before.remove(0);
+        }
+    }
+
+    /// The power is cut: a disk that lied about syncing has lost the last things that were done to it.
+    pub fn cut_power(&mut self) {
+        if self.before.is_empty() {
+            return;
+        }
+        let (at, tree, shelves) = self.before.remove(0);
+        self.before.clear();
+        self.trees.insert(at, tree);
+        let disks = shelves.into_iter().filter(|((place, _), _)| *place == at);
+        for (key, shelf) in disks.collect::<Vec<_>>() {
+            self.shelves.insert(key, shelf);
+        }
+    }
+
+    /// The mark of a version as a side shows it.
+    #[must_use]
+    pub fn stamp(&self, at: At, file: &File) -> Stamp {
+        let size = file.content.len();
+        match (at, self.nature) {
+            (At::Disk(_), _) => Stamp::new(&format!(
+                "{size}:{}:{}:{}",
+                file.version, file.changed, file.id
+            )),
+            // Two versions of one file, of one second and one length, look the same.
+            (At::Cloud, Nature::Coarse) => {
+                Stamp::new(&format!("{}-{}-{size}", file.id, file.written / SECOND))
+            }
+            (At::Cloud, _) => Stamp::new(&file.version.to_string()),
+        }
+    }
+
+    /// A node as a side shows it.
+    #[must_use]
+    pub fn entry(&self, at: At, node: &Node) -> Entry {
+        let Node::File(file) = node else {
+            return Entry::folder();
+        };
+        let size = file.content.len() as u64;
+        let shown = Entry::file(size, self.stamp(at, file));
+        match at {
+            At::Disk(_) => Entry {
+                edited: Some(EditTime(file.written)),
+                ..shown
+            },
+            At::Cloud => Entry {
+                received: Some(EditTime(file.written)),
+                handle: (self.nature != Nature::Coarse).then(|| file.id.to_string().into()),
+                ..shown
+            },
+        }
+    }
+
+    /// Whether what stands there is a version that was seen, wherever it was renamed to.
+    #[must_use]
+    pub fn is_version(&self, at: At, node: &Node, seen: &Entry) -> bool {
+        let there = self.entry(at, node);
+        if there.kind != seen.kind {
+            return false;
+        }
+        if there.kind == Kind::Folder {
+            return true;
+        }
+        let without_change_time = |stamp: &Stamp| {
+            let parts: Vec<String> = stamp.as_str().split(':').map(str::to_owned).collect();
+            match &parts[..] {
+                [size, version, _, id] => vec![size.clone(), version.clone(), id.clone()],
+                _ => parts,
+            }
+        };
+        there.size == seen.size
+            && without_change_time(&there.stamp) == without_change_time(&seen.stamp)
+    }
+
+    /// Takes what is at a path out of a tree, whole; the top of the answer is at the empty path.
+    pub fn lift(&mut self, at: At, path: &RelPath) -> Option<Tree> {
+        let tree = self.tree(at);
+        tree.get(path)?;
+        let inside: Vec<RelPath> = tree
+            .range(path.clone()..)
+            .take_while(|(below, _)| below.is_within(path))
+            .map(|(below, _)| below.clone())
+            .collect();
+        let mut lifted = Tree::new();
+        for below in inside {
+            let under = below.as_str()[path.as_str().len()..].trim_start_matches('/');
+            let (Ok(under), Some(node)) = (RelPath::parse(under), tree.remove(&below)) else {
+                continue;
+            };
+            lifted.insert(under, node);
+        }
+        Some(lifted)
+    }
+
+    /// Puts a whole tree at a path. A disk notes that the name of its top changed.
+    pub fn set_down(&mut self, at: At, path: &RelPath, mut lifted: Tree) {
+        let now = self.now;
+        if let (At::Disk(_), Some(Node::File(top))) = (at, lifted.get_mut(&RelPath::root())) {
+            top.changed = now;
+        }
+        for (under, node) in lifted {
+            let to = if under.is_root() {
+                path.clone()
+            } else {
+                match RelPath::parse(&format!("{path}/{under}")) {
+                    Ok(to) => to,
+                    Err(_) => continue,
+                }
+            };
+            self.tree(at).insert(to, node);
+        }
+    }
+
+    /// Whether the folder that a path lies in is there.
+    #[must_use]
+    pub fn has_parent(&self, at: At, path: &RelPath) -> bool {
+        path.parent().is_none_or(|parent| {
+            parent.is_root()
+                || self
+                    .trees
+                    .get(&at)
+                    .is_some_and(|tree| tree.get(&parent) == Some(&Node::Folder))
+        })
+    }
+
+    /// Whether a known fault was put into this world on purpose.
+    #[must_use]
+    pub fn has(&self, flaw: Flaw) -> bool {
+        self.mischief.flaw == Some(flaw)
+    }
+}

@@ -1,0 +1,237 @@
+//! A few hundred worlds, the faults that the trial must find if they are there, and what it found before, by name.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::thread;
+
+use katabatic_core::{Direction, Drift, RelPath, Removals, Terms};
+use katabatic_trial::mischief::{Flaw, Nature};
+use katabatic_trial::script::{Act, Edit, Script, shrink};
+use katabatic_trial::tally::Tally;
+use katabatic_trial::trial::{live, live_and_tell};
+use katabatic_trial::world::At;
+
+/// What is wrong after a script; none where all promises were kept.
+fn wrong(script: &Script, flaw: Option<Flaw>) -> Option<String> {
+    let room = tempfile::tempdir().unwrap();
+    live(script, flaw, room.path()).unwrap().failure
+}
+
+#[test]
+fn no_promise_is_broken() {
+    let next = AtomicU64::new(0);
+    let tallies: Vec<Tally> = thread::scope(|scope| {
+        let work = || {
+            let room = tempfile::tempdir().unwrap();
+            let mut tally = Tally::default();
+            loop {
+                let seed = next.fetch_add(1, Ordering::SeqCst);
+                if seed >= 300 {
+                    return tally;
+                }
+                let script = Script::from_seed(seed);
+                let lived = live(&script, None, room.path()).unwrap();
+                assert_eq!(lived.failure, None, "{script}");
+                tally.add(&lived.tally);
+            }
+        };
+        let workers = [scope.spawn(work), scope.spawn(work)];
+        workers.map(|worker| worker.join().unwrap()).into()
+    });
+    let mut sum = Tally::default();
+    tallies.iter().for_each(|tally| sum.add(tally));
+    // A trial in which nothing happened would prove nothing.
+    assert!(sum.died > 50 && sum.moves > 5, "{sum}");
+    assert!(sum.faults.len() >= 12 && sum.cells.len() >= 20, "{sum}");
+}
+
+#[test]
+fn every_known_fault_of_the_model_is_found() {
+    for flaw in Flaw::ALL {
+        let found = (0..2_000).find(|seed| wrong(&Script::from_seed(*seed), Some(flaw)).is_some());
+        assert!(found.is_some(), "{flaw:?} was not found in 2,000 worlds");
+    }
+}
+
+#[test]
+fn a_world_is_the_same_every_time() {
+    for seed in 0..20 {
+        let script = Script::from_seed(seed);
+        let told = || {
+            let room = tempfile::tempdir().unwrap();
+            live_and_tell(&script, None, room.path(), true)
+                .unwrap()
+                .told
+        };
+        let first = told();
+        assert!(!first.is_empty());
+        let again = told();
+        let differs = (0..first.len().max(again.len())).find(|at| first.get(*at) != again.get(*at));
+        if let Some(at) = differs {
+            let around = at.saturating_sub(12)..at + 2;
+            let lines = |told: &[String]| {
+                let lines = around.clone().filter_map(|at| told.get(at).cloned());
+                lines.collect::<Vec<String>>().join("\n")
+            };
+            panic!(
+                "{script}\nfirst:\n{}\nthen:\n{}",
+                lines(&first),
+                lines(&again)
+            );
+        }
+    }
+}
+
+#[test]
+fn what_fails_is_made_smaller() {
+    let fails = |script: &Script| wrong(script, Some(Flaw::DropsSpares)).is_some();
+    let script = (0..2_000).map(Script::from_seed).find(fails).unwrap();
+    let smaller = shrink(&script, &fails);
+    assert!(fails(&smaller) && smaller.acts.len() <= 6, "{smaller}");
+}
+
+fn path(text: &str) -> RelPath {
+    RelPath::parse(text).unwrap()
+}
+
+fn write(at: At, text: &str) -> Act {
+    let path = path(text);
+    Act::Edit(
+        at,
+        Edit::Write {
+            path,
+            in_place: false,
+            longer: false,
+        },
+    )
+}
+
+fn pass(seed: u64, faults: u32) -> Act {
+    Act::Pass {
+        computer: 0,
+        seed,
+        odds: (faults, 0, 0),
+    }
+}
+
+fn one_computer(acts: Vec<Act>) -> Script {
+    Script {
+        seed: 0,
+        computers: 1,
+        nature: Nature::Good,
+        terms: Terms::default(),
+        acts,
+    }
+}
+
+#[test]
+fn what_was_written_late_comes_forward_though_its_folder_is_a_file_now() {
+    let script = one_computer(vec![
+        write(At::Cloud, "b/inside"),
+        pass(1, 0),
+        write(At::Cloud, "b"),
+        pass(2, 0),
+        Act::LateWrite(0),
+    ]);
+    assert_eq!(wrong(&script, None), None);
+}
+
+#[test]
+fn what_a_short_listing_of_the_top_hid_is_told_of() {
+    for seed in 0..60 {
+        let script = one_computer(vec![pass(0, 0), write(At::Cloud, "a"), pass(seed, 300)]);
+        assert_eq!(wrong(&script, None), None, "{seed}");
+    }
+}
+
+#[test]
+fn what_a_short_listing_of_a_new_folder_hid_is_told_of() {
+    for seed in 0..60 {
+        let script = one_computer(vec![write(At::Cloud, "a/b/c"), pass(seed, 200)]);
+        assert_eq!(wrong(&script, None), None, "{seed}");
+    }
+}
+
+#[test]
+fn what_a_short_listing_of_a_folder_in_a_files_place_hid_is_told_of() {
+    for seed in 0..60 {
+        let script = one_computer(vec![
+            write(At::Cloud, "a"),
+            pass(0, 0),
+            write(At::Cloud, "a/b/c"),
+            pass(seed, 200),
+        ]);
+        assert_eq!(wrong(&script, None), None, "{seed}");
+    }
+}
+
+#[test]
+fn a_drifted_file_that_the_source_removed_goes_where_drift_is_put_right() {
+    let mut script = one_computer(vec![
+        Act::Edit(
+            At::Cloud,
+            Edit::Write {
+                path: path("b"),
+                in_place: true,
+                longer: true,
+            },
+        ),
+        pass(1, 0),
+        Act::Edit(At::Cloud, Edit::Remove(path("b"))),
+        write(At::Disk(0), "b"),
+    ]);
+    script.terms = Terms {
+        direction: Direction::Down,
+        removals: Removals::Carry,
+        drift: Drift::Restore,
+        ..Terms::default()
+    };
+    assert_eq!(wrong(&script, None), None);
+}
+
+#[test]
+fn what_lies_in_a_folder_that_could_not_be_moved_waits_for_it() {
+    for (at, seed) in (0..100).map(|seed| ([At::Disk(0), At::Cloud][seed as usize % 2], seed)) {
+        let script = one_computer(vec![
+            write(At::Disk(0), "d/x"),
+            write(At::Disk(0), "d/y"),
+            pass(1, 0),
+            Act::Edit(at, Edit::Rename(path("d"), path("e"))),
+            write(at, "e/x"),
+            write(At::Disk(0), "e/z"),
+            pass(seed, 150),
+        ]);
+        assert_eq!(wrong(&script, None), None, "{seed}");
+    }
+}
+
+#[test]
+fn a_version_that_was_in_place_and_came_out_again_is_kept() {
+    for seed in 0..200 {
+        let script = one_computer(vec![
+            write(At::Cloud, "b"),
+            pass(1, 0),
+            Act::Wait(60),
+            write(At::Cloud, "b"),
+            pass(seed, 60),
+            write(At::Cloud, "b"),
+            Act::LateWrite(0),
+        ]);
+        assert_eq!(wrong(&script, None), None, "{seed}");
+    }
+}
+
+#[test]
+fn what_went_there_before_it_was_seen_listed_is_brought_there_again() {
+    for seed in 0..60 {
+        let script = one_computer(vec![
+            write(At::Disk(0), "a/b"),
+            pass(seed, 200),
+            Act::Edit(At::Cloud, Edit::Remove(path("a"))),
+        ]);
+        assert_eq!(wrong(&script, None), None, "{seed}");
+    }
+}
