@@ -14,7 +14,7 @@ use katabatic_engine::{Error, Home};
 use tokio::runtime::Runtime;
 
 use crate::args::Common;
-use crate::draw::Style;
+use crate::draw::{Style, time};
 use crate::passphrase;
 
 /// A command's surroundings.
@@ -76,6 +76,9 @@ impl App {
         let lane = open_lane(&self.home, &self.config, &self.ledger, lane, &self.stop).await?;
         if let Some(notice) = &lane.notice {
             eprintln!("katabatic: {notice}");
+        }
+        if let Some(behind) = lane.clock_is_behind(self.now(), &time::exact) {
+            eprintln!("katabatic: {behind}");
         }
         Ok(Pass {
             lane,

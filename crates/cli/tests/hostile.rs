@@ -283,7 +283,13 @@ fn sizes_that_cannot_be_true_fetch_nothing() {
 #[test]
 fn bodies_that_are_not_what_was_listed_never_get_a_name() {
     type Body = fn(&mut TcpStream) -> std::io::Result<()>;
-    let bodies: [(&str, Body); 6] = [
+    let bodies: [(&str, Body); 7] = [
+        ("compressed, though nobody asked for it", |to| {
+            write!(
+                to,
+                "HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Encoding: gzip\r\nTransfer-Encoding: chunked\r\nETag: \"4-16-gzip\"\r\n\r\n3\r\nxyz\r\n0\r\n\r\n"
+            )
+        }),
         ("longer than was said", |to| {
             write!(
                 to,
@@ -335,6 +341,12 @@ fn bodies_that_are_not_what_was_listed_never_get_a_name() {
         ));
         let said = harmless(&desk, case, &[]);
         assert_ne!(said.code, Some(0), "{case}: {}", said.out);
+        assert_eq!(
+            said.out.contains("Content-Encoding: gzip"),
+            case.starts_with("compressed"),
+            "{case}: {}",
+            said.out
+        );
         let staged = desk.path("home/lanes");
         let bytes: u64 = tree(&staged)
             .values()
@@ -376,4 +388,35 @@ fn listings_without_end_come_to_an_end() {
         let said = harmless(&desk, case, &[]);
         assert_ne!(said.code, Some(0), "{case}: {}", said.out);
     }
+}
+
+#[test]
+fn a_compressed_listing_is_refused_by_name() {
+    // A megabyte of zeros is a thousand bytes so; nothing is ever unpacked.
+    let desk = meets(Arc::new(|asked, to| {
+        if asked.depth == "0" {
+            return write!(to, "{HEAD}{}{END}", folder(&asked.path));
+        }
+        let head = HEAD.replace("\r\nConnection", "\r\nContent-Encoding: gzip\r\nConnection");
+        to.write_all(head.split("<?xml").next().unwrap().as_bytes())?;
+        loop {
+            to.write_all(&[0x1f, 0x8b, 8, 0, 0, 0, 0, 0])?;
+        }
+    }));
+    let said = harmless(&desk, "compressed", &[]);
+    assert_ne!(said.code, Some(0), "{}", said.out);
+    said.says("Content-Encoding: gzip");
+}
+
+#[test]
+fn a_folder_of_a_hundred_thousand_names_that_cannot_be_is_bounded() {
+    let desk = meets(listing(|to| {
+        write!(to, "{}{}", file("/Scores/a.txt", 5), folder("/Scores/Old/"))?;
+        for number in 0..100_000 {
+            to.write_all(file(&format!("/Scores/../{number}"), 4).as_bytes())?;
+        }
+        Ok(())
+    }));
+    let said = harmless(&desk, "names that lead out", &[]);
+    assert_ne!(said.code, Some(0), "{}", said.out);
 }

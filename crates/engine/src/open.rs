@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use katabatic_core::Side;
+use katabatic_core::{EditTime, Side};
 
 use crate::accounts::address;
 use crate::accounts::device_grant::Tokens;
@@ -47,6 +47,31 @@ impl OpenLane {
             Side::Near => Arc::clone(&self.near),
             Side::Far => Arc::clone(&self.far),
         }
+    }
+}
+
+/// As far as clocks of healthy computers may differ between two passes, in nanoseconds.
+const CLOCKS_DIFFER: i64 = 3_600_000_000_000;
+
+impl OpenLane {
+    /// Says that this computer's clock stands before the last pass; `time` puts an instant into words.
+    ///
+    /// No decision depends on it, but names with dates do, and what is shown.
+    #[must_use]
+    pub fn clock_is_behind(
+        &self,
+        now: EditTime,
+        time: &dyn Fn(EditTime) -> String,
+    ) -> Option<String> {
+        let seen = self.row.seen_at?;
+        (seen.0.saturating_sub(now.0) > CLOCKS_DIFFER).then(|| {
+            format!(
+                "the clock of this computer says {}, and the last pass of lane {} was {}: set the clock. What is carried does not depend on it, but the dates in names and lists do.",
+                time(now),
+                self.config.name,
+                time(seen)
+            )
+        })
     }
 }
 

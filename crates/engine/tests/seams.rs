@@ -276,3 +276,88 @@ async fn a_pass_that_dies_at_every_seam_is_finished_by_the_next() {
         }
     }
 }
+
+/// Puts a link in the place of the file or the folder that the pass is about to go on with.
+struct Linker {
+    at: Seam,
+    countdown: AtomicUsize,
+    root: std::path::PathBuf,
+    outside: std::path::PathBuf,
+    aside: std::path::PathBuf,
+    swapped: Mutex<Option<String>>,
+}
+
+#[async_trait]
+impl Hook for Linker {
+    async fn at(&self, seam: Seam, _: Option<Side>, path: Option<&RelPath>) {
+        if seam != self.at || self.countdown.fetch_sub(1, Ordering::SeqCst) != 0 {
+            return;
+        }
+        let path = path.map_or("tree-here", RelPath::as_str);
+        let top = path.split('/').next().unwrap().to_owned();
+        let target = self.root.join(&top);
+        let points_at = match target.is_dir() {
+            true => self.outside.clone(),
+            false => self.outside.join("1"),
+        };
+        if fs::rename(&target, &self.aside).is_ok() {
+            std::os::unix::fs::symlink(points_at, &target).unwrap();
+            *self.swapped.lock().unwrap() = Some(top);
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_link_put_in_the_way_at_any_seam_leads_nowhere() {
+    let mut swaps = 0;
+    for (number, at) in Seam::ALL.into_iter().enumerate() {
+        for time in (0..TIMES).filter(|time| *time == 0 || (time + number) % 4 == 0) {
+            let world = scenario().await;
+            if world.config.lanes[0].account(Side::Near).is_some() {
+                // Who could put a link into an account?
+                continue;
+            }
+            let versions = world.every_version();
+            let outside = world.dir.path().join("outside");
+            for name in ["1", "deep/2", "deep/3"] {
+                write(&outside, name, &format!("outside {name}"));
+            }
+            let before = tree(&outside);
+            let linker = Arc::new(Linker {
+                at,
+                countdown: AtomicUsize::new(time),
+                root: world.near.clone(),
+                outside: outside.clone(),
+                aside: world.dir.path().join("aside"),
+                swapped: Mutex::default(),
+            });
+            let case = format!("a link at {at:?}, time {time}");
+            let pass = world
+                .pass_with(Arc::clone(&linker) as _, Arc::new(SystemClock))
+                .await
+                .unwrap();
+            // What it says of the path is its own business; where it wrote is not.
+            let _ = pass.sync(&Wish::default()).await;
+            drop(pass);
+            assert_eq!(before, tree(&outside), "{case}");
+            let far = world.every_version();
+            let leaked = far.iter().any(|version| version.starts_with(b"outside"));
+            assert!(!leaked, "{case}: what lies outside was carried");
+            let Some(top) = linker.swapped.lock().unwrap().clone() else {
+                continue;
+            };
+            swaps += 1;
+            let place = world.near.join(&top);
+            if place.is_symlink() {
+                fs::remove_file(&place).unwrap();
+            }
+            let back = match place.exists() {
+                true => world.near.join(format!("back {top}")),
+                false => place,
+            };
+            fs::rename(world.dir.path().join("aside"), back).unwrap();
+            check(&world, versions, &case).await;
+        }
+    }
+    assert!(swaps > 10, "a link was put in the way only {swaps} times");
+}

@@ -7,6 +7,8 @@ use std::collections::BTreeMap;
 pub enum Nature {
     /// Every version has a tag of its own, every file an id.
     Good,
+    /// As a good one; it tells what changed since a token, and a new file gets its name in one step.
+    TellsChanges,
     /// Tags tell the file, the second and the length only; no ids.
     Coarse,
     /// Names that begin with a dot are in no listing.
@@ -28,17 +30,20 @@ pub enum Flaw {
     ChecksNothing,
     /// Content that breaks off in the middle seems to end there, and nobody counts it.
     EndsEarly,
+    /// What changed since a token is told without what was removed or came; only new versions of known files are.
+    TellsHalf,
 }
 
 impl Flaw {
     /// All of them.
-    pub const ALL: [Flaw; 6] = [
+    pub const ALL: [Flaw; 7] = [
         Flaw::PlacesOver,
         Flaw::DropsSpares,
         Flaw::ShortIsWhole,
         Flaw::SkipsSync,
         Flaw::ChecksNothing,
         Flaw::EndsEarly,
+        Flaw::TellsHalf,
     ];
 }
 
@@ -69,6 +74,8 @@ pub enum Fault {
     ShortListing,
     /// Content breaks off in the middle.
     BreaksOff,
+    /// The server does not know a token any more.
+    TokenExpired,
     /// Somebody changes something at that very moment.
     Stranger,
 }

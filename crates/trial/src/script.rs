@@ -64,6 +64,10 @@ pub struct Script {
     pub nature: Nature,
     /// The terms of all lanes.
     pub terms: Terms,
+    /// Names that a rule of all lanes leaves out.
+    pub leave_out: Vec<&'static str>,
+    /// Folders that no lane takes.
+    pub skip: Vec<&'static str>,
     /// What happens.
     pub acts: Vec<Act>,
 }
@@ -107,8 +111,8 @@ impl fmt::Display for Script {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         writeln!(
             out,
-            "seed {}, {} computers, {:?} cloud, {:?}",
-            self.seed, self.computers, self.nature, self.terms
+            "seed {}, {} computers, {:?} cloud, {:?}, left out {:?}, skipped {:?}",
+            self.seed, self.computers, self.nature, self.terms, self.leave_out, self.skip
         )?;
         for (number, act) in self.acts.iter().enumerate() {
             writeln!(out, "  {number}: {act:?}")?;
@@ -125,11 +129,20 @@ impl Script {
         let computers = if dice.u32(0..10) < 7 { 1 } else { 2 };
         let nature = [
             Nature::Good,
-            Nature::Good,
+            Nature::TellsChanges,
+            Nature::TellsChanges,
             Nature::Coarse,
             Nature::HidesDots,
-        ][dice.usize(0..4)];
+        ][dice.usize(0..5)];
         let terms = some_terms(&mut dice);
+        let leave_out = match dice.u32(0..6) {
+            0 => vec![NAMES[5]],
+            _ => Vec::new(),
+        };
+        let skip = match dice.u32(0..6) {
+            0 => vec![NAMES[2]],
+            _ => Vec::new(),
+        };
         // Two that both put right what the other did there would go on for ever, as they were told to.
         let computers = match terms.direction {
             Direction::Up => 1,
@@ -166,8 +179,20 @@ impl Script {
             computers,
             nature,
             terms,
+            leave_out,
+            skip,
             acts,
         }
+    }
+
+    /// Whether a path may well be left out.
+    #[must_use]
+    pub fn may_leave_out(&self, path: &RelPath) -> bool {
+        let skipped = path
+            .parts()
+            .next()
+            .is_some_and(|top| self.skip.contains(&top));
+        skipped || path.parts().any(|part| self.leave_out.contains(&part))
     }
 }
 

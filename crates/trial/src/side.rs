@@ -8,7 +8,8 @@ use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Unknown};
 use katabatic_engine::sides::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps, Swapped,
+    Arrived, Captured, Changes, Checked, FolderGone, Found, Put, SideError, SideStore, Source,
+    Staged, Steps, Swapped,
 };
 use tokio::sync::{Notify, mpsc};
 
@@ -171,6 +172,23 @@ impl SimulatedSide {
         (Going::On, deed(world))
     }
 
+    fn tells_changes(&self) -> bool {
+        self.is_far() && self.shared.world().nature == Nature::TellsChanges
+    }
+
+    /// What a source gives, all of it.
+    async fn whole(&self, source: &mut Source) -> Result<Bytes, SideError> {
+        let mut content = Vec::new();
+        while let Some(chunk) = source.content.next().await {
+            content.extend_from_slice(&chunk?);
+        }
+        let counts = !self.shared.world().has(Flaw::EndsEarly);
+        if counts && content.len() as u64 != source.size {
+            return Err(SideError::Changed("it has another length now".into()));
+        }
+        Ok(Bytes::from(content))
+    }
+
     fn listed(&self, world: &World, path: &RelPath) -> bool {
         !(self.is_far() && world.nature == Nature::HidesDots && path.name().starts_with('.'))
     }
@@ -202,6 +220,12 @@ fn lasting(fault: Fault) -> SideError {
 fn parts(content: &Bytes) -> Vec<Bytes> {
     let half = content.len() / 2;
     vec![content.slice(..half), content.slice(half..)]
+}
+
+fn new_token(world: &mut World) -> String {
+    let now = world.tree(At::Cloud).clone();
+    world.tokens.push(now);
+    (world.tokens.len() - 1).to_string()
 }
 
 fn no_parent() -> SideError {
@@ -270,6 +294,89 @@ impl SideStore for SimulatedSide {
             }
         }
         Ok(())
+    }
+
+    async fn token(&self) -> Result<Option<String>, SideError> {
+        if !self.tells_changes() {
+            return Ok(None);
+        }
+        self.step("token", false, None, |world| Ok(Some(new_token(world))))
+            .await
+    }
+
+    async fn changes_since(&self, token: &str) -> Result<Option<Changes>, SideError> {
+        if !self.tells_changes() {
+            return Ok(None);
+        }
+        let expired = {
+            let mut world = self.shared.world();
+            let faults = world.mischief.faults;
+            let expired = world.mischief.falls(true, faults);
+            if expired {
+                world.mischief.note(Fault::TokenExpired);
+            }
+            expired
+        };
+        self.step("changes_since", false, None, |world| {
+            let then = token
+                .parse()
+                .ok()
+                .and_then(|number: usize| world.tokens.get(number));
+            let Some(then) = then.filter(|_| !expired).cloned() else {
+                return Ok(None);
+            };
+            let half = world.has(Flaw::TellsHalf);
+            let now = world.tree(At::Cloud).clone();
+            let mut changes = Changes::default();
+            for path in then.keys().filter(|path| !now.contains_key(path) && !half) {
+                changes.changed.insert(path.clone(), None);
+            }
+            for (path, node) in &now {
+                let was = then.get(path);
+                if was == Some(node) || (half && was.is_none()) {
+                    continue;
+                }
+                let entry = world.entry(At::Cloud, node);
+                if entry.kind == Kind::Folder {
+                    changes.folders.insert(path.clone());
+                }
+                changes.changed.insert(path.clone(), Some(entry));
+            }
+            changes.token = new_token(world);
+            Ok(Some(changes))
+        })
+        .await
+    }
+
+    fn puts_directly(&self, _: u64) -> bool {
+        self.tells_changes()
+    }
+
+    async fn put_new(
+        &self,
+        mut source: Source,
+        path: &RelPath,
+    ) -> Result<Option<Arrived>, SideError> {
+        let content = self.whole(&mut source).await?;
+        self.step("put_new", true, Some(path), |world| {
+            if !world.has_parent(self.at, path) {
+                return Err(no_parent());
+            }
+            let taken = world.tree(self.at).contains_key(path);
+            if taken && !world.has(Flaw::PlacesOver) {
+                return Ok(None);
+            }
+            world.lift(self.at, path);
+            let node = Node::File(world.new_file(self.at, content.clone()));
+            let entry = world.entry(self.at, &node);
+            world.set_down(self.at, path, one(node));
+            Ok(Some(Arrived {
+                entry,
+                told: world.mischief.dice(true).bool(),
+                digest: Digest::of(&content),
+            }))
+        })
+        .await
     }
 
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
@@ -349,15 +456,7 @@ impl SideStore for SimulatedSide {
         like: &RelPath,
         _: &Steps,
     ) -> Result<Staged, SideError> {
-        let mut content = Vec::new();
-        while let Some(chunk) = source.content.next().await {
-            content.extend_from_slice(&chunk?);
-        }
-        let counts = !self.shared.world().has(Flaw::EndsEarly);
-        if counts && content.len() as u64 != source.size {
-            return Err(SideError::Changed("it has another length now".into()));
-        }
-        let content = Bytes::from(content);
+        let content = self.whole(&mut source).await?;
         self.step("stage", true, Some(like), |world| {
             let slot = format!("slot {}", world.number());
             let file = world.new_file(self.at, content.clone());

@@ -7,7 +7,9 @@ use std::sync::{Arc, Mutex};
 
 use async_trait::async_trait;
 use katabatic_core::brake::BrakeLimits;
-use katabatic_core::{Decision, Direction, EditTime, RelPath, Side};
+use katabatic_core::{
+    Choice, Decision, Direction, EditTime, NewFolders, RelPath, Rule, Selection, Side,
+};
 use katabatic_engine::clock::Clock;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::ledger::Ledger;
@@ -161,6 +163,14 @@ fn computer(script: &Script, number: usize, room: &Path) -> Result<Computer, Err
     let near = Place::Local(near);
     let mut config = LaneConfig::new("lane", &format!("{number:016}"), near, far);
     config.terms = script.terms;
+    let wrong = |why: &dyn std::fmt::Display| Error::failed("choosing what is left out", why, "");
+    let skip = script.skip.iter().map(|folder| RelPath::parse(folder));
+    let skip: Vec<RelPath> = skip.collect::<Result<_, _>>().map_err(|why| wrong(&why))?;
+    let rules = script.leave_out.iter().map(|rule| Rule::parse(rule));
+    config.selection = Selection {
+        rules: rules.collect::<Result<_, _>>().map_err(|why| wrong(&why))?,
+        choice: Choice::new(&skip, &[], NewFolders::Take),
+    };
     // What the brake does is tried elsewhere; here nobody would be there to release it.
     config.brake = BrakeLimits {
         percent: 100,
@@ -473,7 +483,7 @@ impl Trial<'_> {
                 .any(|above| named.contains(&above));
             // What is in no listing there, nobody here can know of.
             let is_hidden = !near.contains_key(path) && self.may_be_hidden(path);
-            if !same && !is_named && !is_hidden {
+            if !same && !is_named && !is_hidden && !self.script.may_leave_out(path) {
                 return Ok(Some(format!(
                     "status calls {path} settled on computer {computer}, and it is not the same there: {:?}, {:?}",
                     near.get(path),

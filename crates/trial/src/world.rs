@@ -82,6 +82,8 @@ pub struct World {
     written: BTreeSet<Bytes>,
     /// Versions that nobody removed or wrote over anywhere: they have to be on a side, not only in the spares.
     cherished: BTreeSet<Bytes>,
+    /// The cloud as it was when each token was given out.
+    pub tokens: Vec<Tree>,
     /// What happened, where somebody wants to read it.
     told: Option<Vec<String>>,
     next: u64,
@@ -105,6 +107,7 @@ impl World {
             owed: BTreeSet::new(),
             written: BTreeSet::new(),
             cherished: BTreeSet::new(),
+            tokens: Vec::new(),
             told: None,
             next: 1,
             freed: Vec::new(),

@@ -123,6 +123,8 @@ fn one_computer(acts: Vec<Act>) -> Script {
         computers: 1,
         nature: Nature::Good,
         terms: Terms::default(),
+        leave_out: Vec::new(),
+        skip: Vec::new(),
         acts,
     }
 }

@@ -352,11 +352,11 @@ pub(crate) fn forget_token(connection: &Connection, id: &str) -> rusqlite::Resul
         .map(drop)
 }
 
-pub(crate) fn agree(
-    connection: &Connection,
-    lane: LaneKey,
-    agreed: &Agreed,
-) -> rusqlite::Result<()> {
+/// Records what both sides agree on at a path; what was open there is not any more.
+///
+/// # Errors
+/// As SQLite says.
+pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlite::Result<()> {
     let base = &agreed.base;
     let sql = "INSERT INTO row (lane, key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away,
                                 edited, near_handle, unproven, far_handle)
@@ -588,7 +588,7 @@ const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_lis
 
 /// Goes through all rows of a lane, or of a folder of it, in tree order, until `each` says no more. What was found out
 /// about the top itself has a row of its own, which is not among them.
-pub(crate) fn each_row(
+pub fn each_row(
     connection: &Connection,
     lane: LaneKey,
     within: &RelPath,

@@ -9,7 +9,9 @@ use futures_util::stream::BoxStream;
 use futures_util::{StreamExt, stream};
 use katabatic_core::RelPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
-use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap, RETRY_AFTER};
+use reqwest::header::{
+    ACCEPT_ENCODING, CONTENT_ENCODING, CONTENT_TYPE, DATE, HeaderMap, RETRY_AFTER,
+};
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use tokio::time::Instant;
 use url::Url;
@@ -345,7 +347,12 @@ impl Client {
             ));
         }
         let method = Method::from_bytes(method.as_bytes()).unwrap_or(Method::GET);
-        Ok(self.http.client.request(method, url))
+        // RFC 9110 §12.5.3: where nothing is said, a server may compress as it likes.
+        Ok(self
+            .http
+            .client
+            .request(method, url)
+            .header(ACCEPT_ENCODING, "identity"))
     }
 
     /// Sends a request that may be repeated where the server was too busy, or the line was cut and `harmless` says
@@ -633,6 +640,16 @@ fn wait_asked(headers: &HeaderMap) -> Option<Duration> {
 /// Anything: so that transfers turned away together do not come back together.
 fn jitter() -> u64 {
     RandomState::new().hash_one(0)
+}
+
+/// In which coding (RFC 9110 §8.4) an answer came, where that is another than was asked for.
+pub(super) fn unasked_coding(headers: &HeaderMap) -> Option<SideError> {
+    let coding = headers.get(CONTENT_ENCODING)?.to_str().unwrap_or("unknown");
+    (!coding.eq_ignore_ascii_case("identity")).then(|| {
+        SideError::Failed(format!(
+            "the server, or something on the way, compresses what it sends (Content-Encoding: {coding}), though it was asked not to: switch that off there for this address"
+        ))
+    })
 }
 
 /// The words for an answer that is not what was asked for.

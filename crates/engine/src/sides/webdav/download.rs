@@ -13,7 +13,7 @@ use ring::digest::{Context, SHA256};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
-use super::client::refusal;
+use super::client::{refusal, unasked_coding};
 use super::{Inner, entry};
 use crate::sides::{Content, SideError, Source};
 
@@ -68,7 +68,8 @@ pub(super) async fn read(
     };
     let stamp = entry::stamp(text(ETAG).filter(|_| !tagless), text(LAST_MODIFIED), size);
     if size != seen.size || stamp != seen.stamp {
-        return Err(changed());
+        // A file that is stored compressed may well be called so; one that is compressed on the way has another size.
+        return Err(unasked_coding(headers).unwrap_or_else(changed));
     }
     let announced = announced_digest(headers);
     let reading = Reading {

@@ -14,7 +14,7 @@ use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap, SERVER};
 use tokio_util::io::StreamReader;
 
 use super::Inner;
-use super::client::{Client, refusal};
+use super::client::{Client, refusal, unasked_coding};
 use super::entry;
 use super::multistatus::{self, OWN_NAMESPACE, Resource};
 use crate::clock::{Clock, SystemClock};
@@ -96,6 +96,9 @@ pub(super) async fn ask(
         });
     }
     let headers = response.headers().clone();
+    if let Some(error) = unasked_coding(&headers) {
+        return Err(error);
+    }
     let line_error = |error: SideError| io::Error::other(error.to_string());
     let body = StreamReader::new(client.body(response).map_err(line_error));
     let token = multistatus::read_each(body, each)

@@ -40,6 +40,20 @@ pub(crate) use survey::{Listed, listed};
 pub use survey::{Survey, Top, survey};
 use ways::Ways;
 
+/// Reads the body of a `207 Multi-Status` (RFC 4918 §13) as listings are read, and says how many resources it names.
+///
+/// # Errors
+/// Why it cannot be believed.
+pub async fn count_resources(body: &[u8]) -> Result<u64, String> {
+    let mut count = 0;
+    multistatus::read_each(body, &mut |_| {
+        count += 1;
+        Ok(())
+    })
+    .await?;
+    Ok(count)
+}
+
 /// A version that a server received so short a time ago may share its tag with one that comes right after. Twice a
 /// second's resolution, and the second or two by which clocks may differ unseen.
 const FRESH_NANOSECONDS: i64 = 4_000_000_000;
