@@ -11,9 +11,13 @@
 mod worlds;
 
 use std::fs;
+use std::sync::Arc;
 
-use katabatic_core::EditTime;
+use katabatic_core::{EditTime, RelPath, Side};
+use katabatic_engine::clock::SystemClock;
 use katabatic_engine::ledger::rows::{self, LaneRow};
+use katabatic_engine::pass::Wish;
+use katabatic_engine::seam::{Hook, Seam};
 use worlds::{World, tree, write};
 
 async fn lane(world: &World) -> LaneRow {
@@ -138,13 +142,49 @@ async fn a_pass_over_a_part_does_not_swallow_the_changes_of_the_rest() {
     let world = known().await;
     write(&world.far, "a/1", "edited there");
     write(&world.far, "b/4", "edited there too");
-    let wish = katabatic_engine::pass::Wish {
+    let wish = Wish {
         scope: vec![worlds::path("a")],
-        ..katabatic_engine::pass::Wish::default()
+        ..Wish::default()
     };
     world.pass().await.unwrap().sync(&wish).await.unwrap();
     assert_eq!(fs::read(world.near.join("b/4")).unwrap(), b"text of b/4");
     sync_by_token(&world).await;
+    assert_eq!(tree(&world.near), tree(&world.far));
+}
+
+/// Stops a pass where it has just recorded something, as a kill does.
+struct DiesAfterOne(tokio::sync::Notify);
+
+#[async_trait::async_trait]
+impl Hook for DiesAfterOne {
+    async fn at(&self, seam: Seam, _: Option<Side>, _: Option<&RelPath>) {
+        if seam == Seam::Carried {
+            self.0.notify_one();
+            std::future::pending::<()>().await;
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_came_and_went_there_around_a_pass_that_was_cut_off_is_seen() {
+    let world = known().await;
+    write(&world.far, "b/came", "and goes again");
+    let dies = Arc::new(DiesAfterOne(tokio::sync::Notify::new()));
+    let pass = world
+        .pass_with(Arc::clone(&dies) as _, Arc::new(SystemClock))
+        .await
+        .unwrap();
+    let wish = Wish::default();
+    tokio::select! {
+        ended = pass.sync(&wish) => panic!("it was not cut off: {ended:?}"),
+        () = dies.0.notified() => {}
+    }
+    drop(pass);
+    assert!(world.near.join("b/came").exists());
+    // To the server nothing has changed since the token of the pass before.
+    fs::remove_file(world.far.join("b/came")).unwrap();
+    world.sync().await.unwrap();
+    assert!(!world.near.join("b/came").exists());
     assert_eq!(tree(&world.near), tree(&world.far));
 }
 

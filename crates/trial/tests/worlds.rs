@@ -237,3 +237,24 @@ fn what_went_there_before_it_was_seen_listed_is_brought_there_again() {
         assert_eq!(wrong(&script, None), None, "{seed}");
     }
 }
+
+#[test]
+fn what_came_and_went_there_around_a_pass_that_was_cut_off_is_seen() {
+    for seed in 0..40 {
+        let script = Script {
+            nature: Nature::TellsChanges,
+            ..one_computer(vec![
+                pass(0, 0),
+                write(At::Cloud, "a/c d"),
+                write(At::Cloud, "b/b~"),
+                Act::Pass {
+                    computer: 0,
+                    seed,
+                    odds: (0, 60, 0),
+                },
+                Act::Edit(At::Cloud, Edit::Remove(path("b"))),
+            ])
+        };
+        assert_eq!(wrong(&script, None), None, "{seed}");
+    }
+}

@@ -2,8 +2,8 @@
 //!
 //! What did not change is as the ledger saw it last. That holds only where token and rows speak of the same moment: a
 //! file that came after the token and went again is no change to the server, though the ledger knows it. So a pass
-//! forgets the token before it changes anything there, and keeps a new one only once the server has told exactly the
-//! changes that the pass itself made. It holds also only for as long as the server is right; so once a day everything is
+//! forgets the token before it carries or records anything, either way, and keeps a new one only once it has ended and
+//! the server has told exactly the changes that the pass itself made. It holds also only for as long as the server is right; so once a day everything is
 //! listed all the same, and a removal that comes from here is looked at directly before it is carried, as any other.
 
 use std::collections::BTreeSet;
@@ -74,7 +74,7 @@ pub(super) fn begin(
     })
 }
 
-/// Forgets the token, because something is about to be changed there.
+/// Forgets the token, because rows are about to be written that are newer.
 pub(crate) async fn forget(pass: &Pass) -> Result<(), Error> {
     let lane = pass.lane.row.key;
     pass.ledger

@@ -230,8 +230,15 @@ impl Pass {
         record::record(self, &plan, carried, run, &wish).await
     }
 
+    /// What is carried either way, or only recorded, makes the rows newer than the token that stands beside them until
+    /// the pass has ended. That is harmless only where the far side shows a new version of what was known to be there:
+    /// whatever becomes of it later is told.
     async fn forget_token_before(&self, plan: &Plan) -> Result<(), Error> {
-        if plan.steps.iter().any(|step| step.changes(Side::Far)) {
+        let came_or_went = |step: &Step| {
+            let known = step.seen.base.is_some() && step.entry(Side::Far).is_some();
+            step.changes(Side::Far) || (step.decision.is_work() && !known)
+        };
+        if plan.steps.iter().any(came_or_went) {
             far_changes::forget(self).await?;
         }
         Ok(())

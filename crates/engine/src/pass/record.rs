@@ -60,7 +60,8 @@ pub(crate) async fn record(
         }
         _ => None,
     };
-    let token = whole.then_some(token);
+    // What is noted of the far side is newer than the token of an earlier pass: it counts no more.
+    let token = (whole || !open.is_empty()).then(|| token.filter(|_| whole));
     let scope = wish.paths();
     let listed: Vec<_> = plan.newly_listed.iter().chain(&arrived).cloned().collect();
     let outcome = match (&ended, stopped) {
