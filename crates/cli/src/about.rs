@@ -65,8 +65,23 @@ pub fn path(config: &Config, text: &str) -> Result<(LaneConfig, RelPath), Error>
 }
 
 fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Error> {
+    find(config, text)?.ok_or_else(|| {
+        let lanes: Vec<&str> = config.lanes.iter().map(|lane| lane.name.as_str()).collect();
+        Error::usage(
+            text,
+            "it is neither a lane nor in one",
+            format!(
+                "The lanes are: {}. See their folders: katabatic lane list",
+                lanes.join(", ")
+            ),
+        )
+    })
+}
+
+/// The lane that a text names or that holds what it names, and the path in it; none where no lane does.
+pub fn find(config: &Config, text: &str) -> Result<Option<(LaneConfig, Option<RelPath>)>, Error> {
     if let Some(lane) = config.lanes.iter().find(|lane| lane.name == text) {
-        return Ok((lane.clone(), None));
+        return Ok(Some((lane.clone(), None)));
     }
     let found = match Place::parse(text, &config.account_names())? {
         place @ Place::Far { .. } => config.lanes.iter().find_map(|lane| {
@@ -93,17 +108,48 @@ fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Err
         }
     };
     let Some((lane, below)) = found else {
-        let lanes: Vec<&str> = config.lanes.iter().map(|lane| lane.name.as_str()).collect();
-        return Err(Error::usage(
-            text,
-            "it is neither a lane nor in one",
-            format!(
-                "The lanes are: {}. See their folders: katabatic lane list",
-                lanes.join(", ")
-            ),
-        ));
+        return Ok(None);
     };
     let path = RelPath::parse(&below)
         .map_err(|why| Error::usage(text, why.to_string(), "Name it by its plain path."))?;
-    Ok((lane.clone(), (!path.is_root()).then_some(path)))
+    Ok(Some((lane.clone(), (!path.is_root()).then_some(path))))
+}
+
+/// The lane whose folder has the most in common with a place, from the top; none where nothing has.
+pub fn nearest<'c>(config: &'c Config, text: &str) -> Result<Option<&'c LaneConfig>, Error> {
+    let place = match Place::parse(text, &config.account_names())? {
+        Place::Local(path) => Place::Local(absolute(&path)),
+        far @ Place::Far { .. } => far,
+    };
+    let in_common = |lane: &LaneConfig| {
+        let sides = [&lane.near, &lane.far].into_iter();
+        sides.map(|side| in_common(&place, side)).max().unwrap_or(0)
+    };
+    // Every two local paths begin at the same root, which says nothing.
+    let close = config.lanes.iter().rev().filter(|lane| in_common(lane) > 1);
+    Ok(close.max_by_key(|lane| in_common(lane)))
+}
+
+fn in_common(one: &Place, other: &Place) -> usize {
+    match (one, other) {
+        (Place::Local(one), Place::Local(other)) => one
+            .components()
+            .zip(absolute(other).components())
+            .take_while(|(a, b)| a == b)
+            .count(),
+        (
+            Place::Far { account, path },
+            Place::Far {
+                account: of,
+                path: other,
+            },
+        ) if account == of => {
+            2 + path
+                .parts()
+                .zip(other.parts())
+                .take_while(|(a, b)| a == b)
+                .count()
+        }
+        _ => 0,
+    }
 }

@@ -14,7 +14,7 @@ use katabatic_engine::{Error, Home};
 use tokio::runtime::Runtime;
 
 use crate::args::Common;
-use crate::draw::{Style, time};
+use crate::draw::Style;
 use crate::passphrase;
 
 /// A command's surroundings.
@@ -77,7 +77,7 @@ impl App {
         if let Some(notice) = &lane.notice {
             eprintln!("katabatic: {notice}");
         }
-        if let Some(behind) = lane.clock_is_behind(self.now(), &time::exact) {
+        if let Some(behind) = lane.clock_is_behind(self.now()) {
             eprintln!("katabatic: {behind}");
         }
         Ok(Pass {

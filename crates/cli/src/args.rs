@@ -68,6 +68,10 @@ pub enum Command {
     Sync(Sync),
     /// Show where files stand, and why
     Status(Status),
+    /// Tell the whole story of one file or folder, there or not
+    Why(Why),
+    /// Prove that both sides hold the same: read them and compare byte for byte
+    Audit(Audit),
     /// Show both versions of every conflict
     Conflicts(Conflicts),
     /// Settle conflicts
@@ -585,6 +589,30 @@ pub struct Status {
     /// Lanes, or files and folders in them; all lanes where none is named
     #[arg(value_name = "LANE|PATH")]
     pub about: Vec<String>,
+}
+
+/// `why`.
+#[derive(Args, Debug)]
+pub struct Why {
+    /// A file or a folder, here or in an account, whether it is there or not
+    #[arg(value_name = "PATH")]
+    pub path: String,
+}
+
+/// `audit`.
+#[derive(Args, Debug)]
+pub struct Audit {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+    /// Read nothing: compare sizes, tags and what is recorded
+    #[arg(long)]
+    pub quick: bool,
+    /// Write a report here as well: FILE.html, FILE.csv or FILE.json
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// Do not ask before everything is read
+    #[arg(long)]
+    pub yes: bool,
 }
 
 /// `conflicts`.

@@ -75,8 +75,38 @@ where
     base: Stream<B>,
     near: Stream<N>,
     far: Stream<F>,
-    /// The folders the merge stands in, the root first, with both sides' views of them.
-    folders: Vec<(RelPath, View, View)>,
+    /// The paths the merge stands in, the root first, with what that means on either side for what lies below.
+    folders: Vec<(RelPath, Below, Below)>,
+}
+
+/// What a view of a path says of all below it that a stream does not show.
+#[derive(Clone, Debug)]
+enum Below {
+    /// With the folder itself gone, or a file in its place, nothing can be left in it.
+    Nothing,
+    /// It was listed whole.
+    Listed,
+    /// It cannot be told.
+    Unknown(Unknown),
+}
+
+impl Below {
+    fn of(view: &View) -> Below {
+        match view {
+            View::Unknown(why) => Below::Unknown(why.clone()),
+            View::Absent => Below::Nothing,
+            View::Present(Entry {
+                listing: Listing::Incomplete(why),
+                ..
+            }) => Below::Unknown(why.clone()),
+            View::Present(entry) => match entry.kind {
+                Kind::File => Below::Nothing,
+                // A folder moved to another disk with a link left in its place was not emptied.
+                Kind::Odd(odd) => Below::Unknown(Unknown::BehindOdd(odd)),
+                Kind::Folder => Below::Listed,
+            },
+        }
+    }
 }
 
 impl<B, N, F> Merge<B, N, F>
@@ -87,11 +117,9 @@ where
 {
     /// Merges three streams; `near_root` and `far_root` say whether the roots themselves were listed whole.
     pub fn new(base: B, near_root: Listing, near: N, far_root: Listing, far: F) -> Merge<B, N, F> {
-        let root = |listing| {
-            View::Present(Entry {
-                listing,
-                ..Entry::folder()
-            })
+        let root = |listing| match listing {
+            Listing::Complete => Below::Listed,
+            Listing::Incomplete(why) => Below::Unknown(why),
         };
         Merge {
             base: Ordered {
@@ -116,6 +144,16 @@ where
         }
     }
 
+    /// The path that comes first among the three.
+    fn first(&mut self) -> Result<Option<RelPath>, MergeError> {
+        let fronts = [
+            front(&mut self.base)?,
+            front(&mut self.near)?,
+            front(&mut self.far)?,
+        ];
+        Ok(fronts.into_iter().flatten().min().cloned())
+    }
+
     fn absence(&self, side: Side, base: Option<&Base>) -> View {
         let Some((_, near, far)) = self.folders.last() else {
             return View::Absent;
@@ -125,21 +163,9 @@ where
             Side::Far => far,
         };
         match parent {
-            View::Unknown(why)
-            | View::Present(Entry {
-                listing: Listing::Incomplete(why),
-                ..
-            }) => {
-                return View::Unknown(why.clone());
-            }
-            // With the folder itself gone, or a file in its place, nothing can be left in it.
-            View::Absent => return View::Absent,
-            View::Present(entry) => match entry.kind {
-                Kind::File => return View::Absent,
-                // A folder moved to another disk with a link left in its place was not emptied.
-                Kind::Odd(odd) => return View::Unknown(Unknown::BehindOdd(odd)),
-                Kind::Folder => {}
-            },
+            Below::Unknown(why) => return View::Unknown(why.clone()),
+            Below::Nothing => return View::Absent,
+            Below::Listed => {}
         }
         // A removal that is remembered was believed once already; the name need not be listed again.
         if base.is_some_and(|base| !base.listed(side) && base.away != Some(side)) {
@@ -149,12 +175,12 @@ where
     }
 }
 
-fn front<T, I: Iterator<Item = (RelPath, T)>>(
-    stream: &mut Stream<I>,
-) -> Result<Option<RelPath>, MergeError> {
+fn front<'s, T: 's, I: Iterator<Item = (RelPath, T)>>(
+    stream: &'s mut Stream<I>,
+) -> Result<Option<&'s RelPath>, MergeError> {
     match stream.peek() {
         None => Ok(None),
-        Some(Ok((path, _))) => Ok(Some(path.clone())),
+        Some(Ok((path, _))) => Ok(Some(path)),
         Some(Err(error)) => Err(error.clone()),
     }
 }
@@ -173,16 +199,9 @@ where
     type Item = Result<Triple, MergeError>;
 
     fn next(&mut self) -> Option<Self::Item> {
-        let fronts = (|| {
-            Ok([
-                front(&mut self.base)?,
-                front(&mut self.near)?,
-                front(&mut self.far)?,
-            ])
-        })();
-        let path = match fronts {
+        let path = match self.first() {
+            Ok(path) => path?,
             Err(error) => return Some(Err(error)),
-            Ok(fronts) => fronts.into_iter().flatten().min()?,
         };
         while self
             .folders
@@ -198,7 +217,8 @@ where
             .map_or_else(|| self.absence(Side::Far, base.as_ref()), View::Present);
         // Every path is pushed, files too: what the ledger knew below a path that is a file now must find an
         // "absent" parent, not the grandparent's listing.
-        self.folders.push((path.clone(), near.clone(), far.clone()));
+        self.folders
+            .push((path.clone(), Below::of(&near), Below::of(&far)));
         Some(Ok(Triple {
             path,
             base,

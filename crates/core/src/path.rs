@@ -163,10 +163,11 @@ impl RelPath {
     /// # Errors
     /// As [`RelPath::from_bytes`]: a ledger is a file too, and is not trusted blindly.
     pub fn from_key(key: &[u8]) -> Result<RelPath, PathError> {
-        let bytes: Vec<u8> = key
-            .iter()
-            .map(|&byte| if byte == 0 { b'/' } else { byte })
-            .collect();
+        let mut bytes = key.to_vec();
+        bytes
+            .iter_mut()
+            .filter(|byte| **byte == 0)
+            .for_each(|byte| *byte = b'/');
         RelPath::from_bytes(&bytes)
     }
 }
@@ -181,10 +182,17 @@ fn check_name(name: &str) -> Result<(), PathError> {
 }
 
 impl Ord for RelPath {
+    /// As [`RelPath::key`] orders them; paths are compared several times a file, so nothing is split for it.
     fn cmp(&self, other: &RelPath) -> Ordering {
-        self.parts()
-            .map(str::as_bytes)
-            .cmp(other.parts().map(str::as_bytes))
+        let (one, two) = (self.0.as_bytes(), other.0.as_bytes());
+        let same = one.iter().zip(two).take_while(|(a, b)| a == b).count();
+        // No name holds a NUL, so the end of a path and the end of a part both come before any byte of a name.
+        let rank = |path: &[u8]| match path.get(same) {
+            None => (0, 0),
+            Some(b'/') => (1, 0),
+            Some(byte) => (2, *byte),
+        };
+        rank(one).cmp(&rank(two))
     }
 }
 

@@ -13,7 +13,7 @@
 //! of these, `{mp3,wav}` for either, and a backslash takes a character as it is. Upper and lower case are the same,
 //! because the same junk is written both ways. What matches takes all that is in it along.
 
-use globset::{GlobBuilder, GlobMatcher};
+use globset::{GlobBuilder, GlobMatcher, GlobSet, GlobSetBuilder};
 
 use crate::words;
 use crate::{Entry, Kind, RelPath};
@@ -170,6 +170,47 @@ impl Rule {
     }
 }
 
+/// Tells at one look that none of many rules catches a path, which is so for nearly all.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Screen {
+    names: GlobSet,
+    paths: GlobSet,
+    /// Some rule asks for more than a name, or the patterns are too many for one look.
+    always: bool,
+}
+
+impl Screen {
+    pub(crate) fn of(rules: &[Rule]) -> Screen {
+        let (mut names, mut paths) = (GlobSetBuilder::new(), GlobSetBuilder::new());
+        let mut always = false;
+        for rule in rules {
+            match &rule.test {
+                Test::Name { glob, .. } => drop(names.add(glob.glob().clone())),
+                Test::Path { glob, .. } => drop(paths.add(glob.glob().clone())),
+                Test::Hidden | Test::Larger(_) | Test::Smaller(_) | Test::Deeper(_) => {
+                    always = true;
+                }
+            }
+        }
+        match (names.build(), paths.build()) {
+            (Ok(names), Ok(paths)) => Screen {
+                names,
+                paths,
+                always,
+            },
+            _ => Screen {
+                always: true,
+                ..Screen::default()
+            },
+        }
+    }
+
+    /// Whether a rule may catch what lies at a path.
+    pub(crate) fn may_catch(&self, path: &RelPath) -> bool {
+        self.always || self.names.is_match(path.name()) || self.paths.is_match(path.as_str())
+    }
+}
+
 /// A size as people write it: `2GB`, `500 KB`, `1200` (steps of 1000).
 #[must_use]
 pub fn read_bytes(text: &str) -> Option<u64> {
@@ -191,6 +232,8 @@ pub fn read_bytes(text: &str) -> Option<u64> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
     use crate::Stamp;
 
@@ -219,6 +262,32 @@ mod tests {
         assert!(!catches("Scores/*.bak", "Scores/old/x.bak"));
         assert!(catches("Scores/**/*.bak", "Scores/old/x.bak"));
         assert!(catches("*.{mp3,wav}", "take 1.wav"));
+    }
+
+    proptest! {
+        #[test]
+        fn the_screen_lets_through_whatever_a_rule_catches(
+            path in "[a~.$T# ]{1,3}(/[a~.$T]{1,3}){0,2}(\\.tmp|\\.part|/cache|/Thumbs\\.db)?",
+            extra in prop::sample::select(vec!["cache/", "/a/*", "a/**/b.tmp", ":hidden", ":deeper 1", "*a*", "?"]),
+            folder in any::<bool>(),
+        ) {
+            let Ok(path) = RelPath::parse(&path) else { return Ok(()) };
+            let entry = if folder { Entry::folder() } else { Entry::file(5_000, Stamp::new("x")) };
+            let rules: Vec<Rule> = USUAL.iter().chain([&extra]).map(|text| Rule::parse(text).unwrap()).collect();
+            let caught = rules.iter().any(|rule| rule.catches(&path, &entry));
+            prop_assert!(!caught || Screen::of(&rules).may_catch(&path));
+        }
+    }
+
+    #[test]
+    fn the_screen_stops_what_no_rule_could_catch() {
+        let rules: Vec<Rule> = USUAL
+            .iter()
+            .map(|text| Rule::parse(text).unwrap())
+            .collect();
+        let screen = Screen::of(&rules);
+        assert!(!screen.may_catch(&RelPath::parse("Viola/1 part.txt").unwrap()));
+        assert!(!Screen::of(&[]).may_catch(&RelPath::parse("a").unwrap()));
     }
 
     #[test]

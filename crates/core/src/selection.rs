@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::choice::{Choice, NewFolders};
-use crate::rules::Rule;
+use crate::rules::{Rule, Screen};
 use crate::{Base, Entry, Kind, RelPath, Stamp, Triple};
 
 /// A lane's rules and its choice of folders.
@@ -54,6 +54,7 @@ pub(crate) struct Caught {
 #[derive(Debug, Default)]
 pub(crate) struct Sieve {
     selection: Arc<Selection>,
+    screen: Screen,
     within: Option<(RelPath, LeftOutBy)>,
     tallies: BTreeMap<LeftOutBy, Tally>,
 }
@@ -61,6 +62,7 @@ pub(crate) struct Sieve {
 impl Sieve {
     pub(crate) fn new(selection: Arc<Selection>) -> Sieve {
         Sieve {
+            screen: Screen::of(&selection.rules),
             selection,
             ..Sieve::default()
         }
@@ -86,7 +88,11 @@ impl Sieve {
             }
             self.within = None;
         }
-        let by = self.selection.leaves_out(triple)?;
+        let by_rule = match self.screen.may_catch(&triple.path) {
+            true => self.selection.ruled_out(triple),
+            false => None,
+        };
+        let by = by_rule.or_else(|| self.selection.not_chosen(triple))?;
         self.count(triple, &by);
         self.within = Some((triple.path.clone(), by.clone()));
         Some(Caught {
@@ -113,7 +119,13 @@ impl Sieve {
 }
 
 impl Selection {
-    fn leaves_out(&self, triple: &Triple) -> Option<LeftOutBy> {
+    /// What leaves out a path by itself, whatever becomes of the folders around it.
+    #[must_use]
+    pub fn leaves_out(&self, triple: &Triple) -> Option<LeftOutBy> {
+        self.ruled_out(triple).or_else(|| self.not_chosen(triple))
+    }
+
+    fn ruled_out(&self, triple: &Triple) -> Option<LeftOutBy> {
         let path = &triple.path;
         let known = triple.base.as_ref().map(entry_of);
         let shown = [triple.near.entry(), triple.far.entry()];
@@ -125,10 +137,7 @@ impl Selection {
             .rules
             .iter()
             .find(|rule| entries().any(|entry| rule.catches(path, entry)));
-        if let Some(rule) = rule {
-            return Some(LeftOutBy::Rule(rule.text().to_owned()));
-        }
-        self.not_chosen(triple)
+        rule.map(|rule| LeftOutBy::Rule(rule.text().to_owned()))
     }
 
     fn not_chosen(&self, triple: &Triple) -> Option<LeftOutBy> {

@@ -7,6 +7,7 @@
 
 pub mod accounts;
 pub mod answer;
+pub mod audit;
 pub mod choose;
 pub mod clock;
 pub mod config;
@@ -35,6 +36,7 @@ pub mod spares;
 pub mod standing;
 pub mod stop;
 pub mod sweep;
+pub mod why;
 
 pub use error::{Class, Error};
 pub use home::Home;

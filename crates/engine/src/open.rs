@@ -15,6 +15,7 @@ use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
 use crate::net::rate::Limits;
+use crate::pass::plan::in_words;
 use crate::place::Place;
 use crate::secrets;
 use crate::sides::local::LocalSide;
@@ -54,22 +55,18 @@ impl OpenLane {
 const CLOCKS_DIFFER: i64 = 3_600_000_000_000;
 
 impl OpenLane {
-    /// Says that this computer's clock stands before the last pass; `time` puts an instant into words.
+    /// Says that this computer's clock stands before the last pass.
     ///
     /// No decision depends on it, but names with dates do, and what is shown.
     #[must_use]
-    pub fn clock_is_behind(
-        &self,
-        now: EditTime,
-        time: &dyn Fn(EditTime) -> String,
-    ) -> Option<String> {
+    pub fn clock_is_behind(&self, now: EditTime) -> Option<String> {
         let seen = self.row.seen_at?;
         (seen.0.saturating_sub(now.0) > CLOCKS_DIFFER).then(|| {
             format!(
                 "the clock of this computer says {}, and the last pass of lane {} was {}: set the clock. What is carried does not depend on it, but the dates in names and lists do.",
-                time(now),
+                in_words(now),
                 self.config.name,
-                time(seen)
+                in_words(seen)
             )
         })
     }

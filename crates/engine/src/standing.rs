@@ -3,12 +3,13 @@
 //! Asking the server for every `status` would be slow and would fail exactly when people ask: when something is wrong
 //! with the network. So the far side is what the ledger remembers, and every answer says when that was seen.
 
-use std::collections::BTreeMap;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::mpsc as blocking;
 
-use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
-    Agreement, Decision, EditTime, Entry, FileState, Kind, Lies, Listing, Merge, RelPath, Side,
-    Step, Tally, Triple, Unknown, View, words,
+    Agreement, Decision, EditTime, FileState, Kind, LeftOutBy, Lies, Listing, Merge, MergeError,
+    Reconciler, RelPath, Side, Step, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -17,7 +18,7 @@ use crate::ledger::rows::{self, LedgerRow};
 use crate::pass::moves;
 use crate::pass::scan::digest;
 use crate::pass::{Pass, Wish};
-use crate::sides::{Found, Unusable};
+use crate::sides::{Found, SideError, Unusable};
 
 /// One path and where it stands.
 #[derive(Clone, Debug)]
@@ -85,64 +86,29 @@ pub async fn look(
         }
         Some(_) => pass.lane.row.seen_at,
     };
-    let mut known: BTreeMap<RelPath, LedgerRow> = BTreeMap::new();
-    pass.ledger.read(|connection| {
-        rows::each_row(connection, pass.lane.row.key, scope, |row| {
-            known.insert(row.path.clone(), row);
-            true
-        })
-    })?;
-    // An account is not asked for a status, on whichever side it is.
-    let asks = pass.lane.config.account(Side::Near).is_none();
-    let (near, root, unusable) = match asks {
-        true => near_entries(pass, scope).await?,
-        false => (Vec::new(), Listing::Complete, Vec::new()),
-    };
-    let near_root = root.clone();
-    let base = known
-        .iter()
-        .map(|(path, row)| (path.clone(), row.base.clone()));
-    let merge = Merge::new(
-        base,
-        root,
-        near.into_iter(),
-        Listing::Complete,
-        std::iter::empty(),
-    );
-    let mut triples = Vec::new();
-    for triple in merge {
-        let triple =
-            triple.map_err(|why| Error::failed("looking at the near side", why, "Try again."))?;
-        let last_seen = |side| {
-            known
-                .get(&triple.path)
-                .map_or(View::Absent, |row| row.last_seen(side))
-        };
-        let far = last_seen(Side::Far);
-        triples.push(match asks {
-            true => read_where_touched(pass, Triple { far, ..triple }).await,
-            false => Triple {
-                near: last_seen(Side::Near),
-                far,
-                ..triple
-            },
-        });
-    }
     let one = !scope.is_root();
-    let (steps, left_out) = reconcile(triples, pass.reconciler(&Wish::default()));
-    let (open, settled): (Vec<Step>, Vec<Step>) = steps
-        .into_iter()
-        .partition(|step| !matches!(step.decision, Decision::Settled | Decision::KeptAway { .. }));
+    let mut gathered = Gathered::default();
+    let (mut reconciler, near_root, unusable) = gather(pass, scope, &mut gathered).await?;
+    reconciler.finish(&mut |step| gathered.keep(step, one));
+    let left_out = reconciler.left_out();
+    let Gathered {
+        known,
+        any_known,
+        settled_files,
+        settled_bytes,
+        settled,
+        open,
+    } = gathered;
     let (aside, settled): (Vec<Step>, Vec<Step>) = settled
         .into_iter()
         .partition(|step| matches!(step.decision, Decision::KeptAway { .. }));
     let mut standing = LaneStanding {
         pass: pass.lane.row.pass,
         far_seen: pass.lane.row.seen_at,
-        cut_off: pass.lane.row.seen_at.is_none() && !known.is_empty(),
+        cut_off: pass.lane.row.seen_at.is_none() && any_known,
         near_seen,
-        counts: BTreeMap::new(),
-        settled_bytes: 0,
+        counts: BTreeMap::from([(Agreement::Settled, settled_files)]),
+        settled_bytes,
         standings: Vec::new(),
         kept_away: aside.iter().map(|step| step.path().clone()).collect(),
         unusable,
@@ -203,6 +169,9 @@ pub async fn look(
                 .collect()
         };
     }
+    if let Some((folder, by)) = left_out_above(pass, scope).await? {
+        standing.leave_out(&folder, &by);
+    }
     let by_rule: u64 = standing.left_out.values().map(|tally| tally.files).sum();
     *standing.counts.entry(Agreement::LeftOut).or_default() +=
         standing.unusable.len() as u64 + by_rule;
@@ -210,54 +179,259 @@ pub async fn look(
     Ok(standing)
 }
 
-async fn near_entries(
+/// What was looked at, with all that is settled only counted, so that a lane of any size fits.
+#[derive(Default)]
+struct Gathered {
+    /// Rows of paths that are not plainly as they were agreed.
+    known: BTreeMap<RelPath, LedgerRow>,
+    any_known: bool,
+    settled_files: u64,
+    settled_bytes: u64,
+    /// Settled steps of which the ledger, or the question, has more to say.
+    settled: Vec<Step>,
+    open: Vec<Step>,
+}
+
+impl Gathered {
+    fn note(&mut self, row: LedgerRow, triple: &Triple) {
+        self.any_known = true;
+        let plain = |side: Side, view: &View| match (&row.base, view) {
+            (Some(base), View::Present(seen)) => seen.stamp == *base.stamp(side),
+            _ => false,
+        };
+        let settled = plain(Side::Near, &triple.near) && plain(Side::Far, &triple.far);
+        if !settled || row.open.is_some() || row.unproven {
+            self.known.insert(row.path.clone(), row);
+        }
+    }
+
+    fn keep(&mut self, step: Step, one: bool) {
+        match step.decision {
+            Decision::Settled if !one && !self.known.contains_key(step.path()) => {
+                if let Some(entry) = step
+                    .entry(Side::Near)
+                    .filter(|entry| entry.kind == Kind::File)
+                {
+                    self.settled_files += 1;
+                    self.settled_bytes += entry.size;
+                }
+            }
+            Decision::Settled | Decision::KeptAway { .. } => self.settled.push(step),
+            _ => self.open.push(step),
+        }
+    }
+}
+
+/// Puts the ledger's rows and the near side together, path by path.
+async fn gather(
     pass: &Pass,
     scope: &RelPath,
-) -> Result<(Vec<(RelPath, Entry)>, Listing, Vec<Unusable>), Error> {
-    if !scope.is_root() {
-        let there = pass
-            .lane
-            .near
-            .look(scope)
-            .await
-            .map_err(|error| pass.side_failed(Side::Near, &error))?;
-        match there {
-            // One file costs one look, however large the lane is.
-            None => return Ok((Vec::new(), Listing::Complete, Vec::new())),
-            Some(entry) if entry.kind != Kind::Folder => {
-                return Ok((vec![(scope.clone(), entry)], Listing::Complete, Vec::new()));
+    gathered: &mut Gathered,
+) -> Result<(Reconciler, Listing, Vec<Unusable>), Error> {
+    // An account is not asked for a status, on whichever side it is.
+    let asks = pass.lane.config.account(Side::Near).is_none();
+    let (found, near) = mpsc::channel(BUFFER);
+    let looking = look_near(pass, scope, asks, found).await?;
+    let (rows_read, rows) = blocking::sync_channel(BUFFER);
+    let (ledger, lane, within) = (pass.ledger.clone(), pass.lane.row.key, scope.clone());
+    let reading = tokio::task::spawn_blocking(move || {
+        ledger.read(|connection| {
+            rows::each_row(connection, lane, &within, |row| rows_read.send(row).is_ok())
+        })
+    });
+    let (triples_found, mut triples) = mpsc::channel(BUFFER);
+    let within = scope.clone();
+    let merging =
+        tokio::task::spawn_blocking(move || merge(&rows, near, &within, asks, &triples_found));
+    let one = !scope.is_root();
+    let mut reconciler = pass.reconciler(&Wish::default());
+    let mut chunk = Vec::with_capacity(BUFFER);
+    while triples.recv_many(&mut chunk, BUFFER).await > 0 {
+        for (triple, row) in chunk.drain(..) {
+            let triple = match asks {
+                true => read_where_touched(pass, triple).await,
+                false => triple,
+            };
+            if let Some(row) = row {
+                gathered.note(row, &triple);
             }
-            Some(_) => {}
+            reconciler.push(triple, &mut |step| gathered.keep(step, one));
         }
     }
-    let (found, mut inbox) = mpsc::channel(1024);
-    let near = pass.lane.near.clone();
-    let scanning = tokio::spawn(async move { near.scan(found).await });
-    let (mut entries, mut unusable) = (Vec::new(), Vec::new());
-    let mut root = Listing::Incomplete(Unknown::NotListed("the listing failed".into()));
-    while let Some(item) = inbox.recv().await {
-        match item {
-            Found::Root(listing) => root = listing,
-            Found::Entry(path, entry) if path.is_within(scope) => entries.push((path, entry)),
-            Found::Entry(..) => {}
-            Found::Unusable(name) => unusable.push(name),
+    let broke_off = |why: String| Error::failed("looking at the near side", why, "Try again.");
+    let merged = merging
+        .await
+        .map_err(|error| broke_off(error.to_string()))?;
+    let (root, mut unusable) = merged.map_err(|error| {
+        if error.is_of_the_ledger() {
+            pass.ledger.distrust();
+            return pass.ledger.failed(&error.to_string());
         }
+        broke_off(error.to_string())
+    })?;
+    if let Some(looking) = looking {
+        looking
+            .await
+            .map_err(|error| broke_off(error.to_string()))?
+            .map_err(|error| pass.side_failed(Side::Near, &error))?;
     }
-    match scanning.await {
-        Ok(Ok(())) => {}
-        Ok(Err(error)) => return Err(pass.side_failed(Side::Near, &error)),
-        Err(error) => {
-            return Err(Error::failed(
-                "looking at the near side",
-                error,
-                "Try again.",
-            ));
-        }
-    }
-    if !scope.is_root() {
+    reading
+        .await
+        .map_err(|error| broke_off(error.to_string()))??;
+    if one {
         unusable.clear();
     }
-    Ok((entries, root, unusable))
+    Ok((reconciler, root, unusable))
+}
+
+const BUFFER: usize = 1024;
+
+type Looking = tokio::task::JoinHandle<Result<(), SideError>>;
+
+/// Sends what the near side shows within a path. One file costs one look, however large the lane is.
+async fn look_near(
+    pass: &Pass,
+    scope: &RelPath,
+    asks: bool,
+    found: mpsc::Sender<Found>,
+) -> Result<Option<Looking>, Error> {
+    let near = pass.lane.near.clone();
+    if asks && scope.is_root() {
+        return Ok(Some(tokio::spawn(async move { near.scan(found).await })));
+    }
+    let there = match asks {
+        true => near
+            .look(scope)
+            .await
+            .map_err(|error| pass.side_failed(Side::Near, &error))?,
+        false => None,
+    };
+    if there
+        .as_ref()
+        .is_some_and(|entry| entry.kind == Kind::Folder)
+    {
+        return Ok(Some(tokio::spawn(async move { near.scan(found).await })));
+    }
+    let entry = there.map(|entry| Found::Entry(scope.clone(), entry));
+    for one in [Some(Found::Root(Listing::Complete)), entry]
+        .into_iter()
+        .flatten()
+    {
+        // Both fit before anybody listens.
+        let _ = found.send(one).await;
+    }
+    Ok(None)
+}
+
+type WithRow = (Triple, Option<LedgerRow>);
+
+/// Merges rows and near side; the far side, and an account on the near side, are as they were seen last.
+fn merge(
+    rows: &blocking::Receiver<LedgerRow>,
+    mut near: mpsc::Receiver<Found>,
+    within: &RelPath,
+    asks: bool,
+    triples: &mpsc::Sender<WithRow>,
+) -> Result<(Listing, Vec<Unusable>), MergeError> {
+    let root = match near.blocking_recv() {
+        Some(Found::Root(listing)) => listing,
+        _ => Listing::Incomplete(Unknown::NotListed("the listing failed".into())),
+    };
+    let unusable = RefCell::new(Vec::new());
+    let entries = std::iter::from_fn(|| {
+        loop {
+            match near.blocking_recv()? {
+                Found::Entry(path, entry) if path.is_within(within) => return Some((path, entry)),
+                Found::Unusable(name) => unusable.borrow_mut().push(name),
+                Found::Entry(..) | Found::Root(_) => {}
+            }
+        }
+    });
+    let read = RefCell::new(VecDeque::new());
+    let base = rows.iter().map(|row| {
+        let base = (row.path.clone(), row.base.clone());
+        read.borrow_mut().push_back(row);
+        base
+    });
+    let merge = Merge::new(
+        base,
+        root.clone(),
+        entries,
+        Listing::Complete,
+        std::iter::empty(),
+    );
+    for triple in merge {
+        let mut triple = triple?;
+        let row = {
+            let mut read = read.borrow_mut();
+            let here = read
+                .front()
+                .is_some_and(|row: &LedgerRow| row.path == triple.path);
+            here.then(|| read.pop_front()).flatten()
+        };
+        let last_seen = |side| row.as_ref().map_or(View::Absent, |row| row.last_seen(side));
+        triple.far = last_seen(Side::Far);
+        if !asks {
+            triple.near = last_seen(Side::Near);
+        }
+        if triples.blocking_send((triple, row)).is_err() {
+            break;
+        }
+    }
+    Ok((root, unusable.into_inner()))
+}
+
+/// The folders around a path, from the top down; without the top itself.
+pub(crate) fn folders_above(path: &RelPath) -> Vec<RelPath> {
+    let mut above: Vec<RelPath> = std::iter::successors(path.parent(), RelPath::parent)
+        .filter(|folder| !folder.is_root())
+        .collect();
+    above.reverse();
+    above
+}
+
+/// What leaves out a folder around a path, and which.
+pub(crate) async fn left_out_above(
+    pass: &Pass,
+    path: &RelPath,
+) -> Result<Option<(RelPath, LeftOutBy)>, Error> {
+    for folder in folders_above(path) {
+        let (triple, _) = seen_at(pass, &folder).await?;
+        if let Some(by) = pass.lane.config.selection.leaves_out(&triple) {
+            return Ok(Some((folder, by)));
+        }
+    }
+    Ok(None)
+}
+
+/// One path as it is here now, and as it was there when a pass looked last, with its row.
+pub(crate) async fn seen_at(
+    pass: &Pass,
+    path: &RelPath,
+) -> Result<(Triple, Option<LedgerRow>), Error> {
+    let lane = pass.lane.row.key;
+    let row = pass
+        .ledger
+        .read(|connection| rows::row(connection, lane, path))?;
+    let last_seen = |side| {
+        row.as_ref()
+            .map_or(View::Absent, |row: &LedgerRow| row.last_seen(side))
+    };
+    let near = match pass.lane.config.account(Side::Near) {
+        Some(_) => last_seen(Side::Near),
+        None => match pass.lane.near.look(path).await {
+            Ok(Some(entry)) => View::Present(entry),
+            Ok(None) => View::Absent,
+            Err(why) => View::Unknown(Unknown::NotListed(why.to_string())),
+        },
+    };
+    let triple = Triple {
+        path: path.clone(),
+        far: last_seen(Side::Far),
+        near,
+        base: row.as_ref().and_then(|row| row.base.clone()),
+    };
+    Ok((triple, row))
 }
 
 /// A new stamp is no new version until the content says so.
@@ -274,6 +448,16 @@ async fn read_where_touched(pass: &Pass, mut triple: Triple) -> Triple {
 }
 
 impl LaneStanding {
+    /// All that was asked about lies in a folder that is left out.
+    fn leave_out(&mut self, folder: &RelPath, by: &LeftOutBy) {
+        let all = self.counts.values().sum();
+        self.counts = BTreeMap::from([(Agreement::LeftOut, all)]);
+        for standing in &mut self.standings {
+            standing.state.agreement = Agreement::LeftOut;
+            standing.reason = format!("{}, at the folder {folder}", words::left_out_by(by));
+        }
+    }
+
     fn take(
         &mut self,
         step: Step,

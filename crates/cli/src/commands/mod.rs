@@ -1,6 +1,7 @@
 //! The commands, one a file.
 
 pub mod account;
+pub mod audit;
 pub mod by_hand;
 pub mod choose;
 pub mod conflicts;
@@ -20,3 +21,4 @@ pub mod spares;
 pub mod standin;
 pub mod status;
 pub mod sync;
+pub mod why;

@@ -136,7 +136,7 @@ fn restore_by_hand(app: &App, typed: &SparesRestore, spare: &Spare) -> Result<()
     Ok(())
 }
 
-fn spare_json(spare: &Spare) -> Value {
+pub fn spare_json(spare: &Spare) -> Value {
     json!({
         "number": spare.number,
         "lane": spare.lane_name,

@@ -49,7 +49,7 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
 }
 
 /// When and by what the far side was looked at.
-fn there_words(standing: &LaneStanding) -> String {
+pub fn there_words(standing: &LaneStanding) -> String {
     match standing.far_seen {
         Some(at) => format!("as of {}", time::exact(at)),
         None if standing.cut_off => {
@@ -60,7 +60,7 @@ fn there_words(standing: &LaneStanding) -> String {
 }
 
 /// When the near side was looked at.
-fn here_words(standing: &LaneStanding) -> String {
+pub fn here_words(standing: &LaneStanding) -> String {
     standing
         .near_seen
         .map_or_else(|| "never yet".to_owned(), time::exact)
@@ -276,7 +276,7 @@ fn say_path(
     Ok(())
 }
 
-fn far_path(lane: &LaneConfig, path: &RelPath) -> String {
+pub fn far_path(lane: &LaneConfig, path: &RelPath) -> String {
     format!("{}/{}", lane.far_place().trim_end_matches('/'), shown(path))
 }
 

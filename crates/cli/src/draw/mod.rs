@@ -1,8 +1,10 @@
 //! How answers look: on a terminal, in a pipe, and as JSON.
 
+pub mod audit_report;
 pub mod error;
 pub mod json;
 pub mod listing;
+pub mod page;
 pub mod progress;
 pub mod table;
 pub mod time;

@@ -29,6 +29,14 @@ fn with(at: EditTime, today: &str, other: &str) -> String {
         .to_string()
 }
 
+/// Now, with its date, to the minute.
+pub fn dated_now() -> String {
+    Timestamp::now()
+        .to_zoned(TimeZone::system())
+        .strftime("%Y-%m-%d %H:%M")
+        .to_string()
+}
+
 /// A time for programs: RFC 3339, in UTC.
 pub fn rfc3339(at: EditTime) -> String {
     Timestamp::from_nanosecond(i128::from(at.0))

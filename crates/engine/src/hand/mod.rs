@@ -435,7 +435,7 @@ impl Hand<'_> {
         while let Some(found) = inbox.recv().await {
             match found {
                 Found::Entry(path, entry) => {
-                    self.progress.saw();
+                    self.progress.saw(1);
                     if let Listing::Incomplete(why) = &entry.listing {
                         whole.unknown.push(format!("{path}: {why}"));
                     }

@@ -582,6 +582,10 @@ pub(crate) fn close_pass(
         .map(drop)
 }
 
+/// What a row tells of the agreed version; [`COLUMNS`] begins with the same.
+const BASE_COLUMNS: &str =
+    "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away";
+
 const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away, edited,
     near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
     far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason, unproven";
@@ -594,15 +598,40 @@ pub fn each_row(
     within: &RelPath,
     mut each: impl FnMut(LedgerRow) -> bool,
 ) -> rusqlite::Result<()> {
+    // Two plain conditions, each of which goes straight to its rows: one file of a large lane costs no look at the others.
+    let which = match within.is_root() {
+        true => "length(key) > 0",
+        false => "key >= ?2 AND key < ?3",
+    };
+    let sql = format!("SELECT {COLUMNS} FROM row WHERE lane = ?1 AND {which} ORDER BY key");
+    let mut statement = connection.prepare_cached(&sql)?;
     let mut high = within.key();
     high.push(1);
-    let sql = format!(
-        "SELECT {COLUMNS} FROM row WHERE lane = ?1 AND length(key) > 0 AND (?2 OR (key >= ?3 AND key < ?4)) ORDER BY key"
-    );
-    let mut statement = connection.prepare_cached(&sql)?;
-    let mut rows = statement.query(params![lane.0, within.is_root(), within.key(), high])?;
+    let mut rows = match within.is_root() {
+        true => statement.query([lane.0])?,
+        false => statement.query(params![lane.0, within.key(), high])?,
+    };
     while let Some(row) = rows.next()? {
         if !each(read_row(row)?) {
+            break;
+        }
+    }
+    Ok(())
+}
+
+/// As [`each_row`] for a whole lane, with only what was agreed, and whether the path is open: half the work.
+pub(crate) fn each_base(
+    connection: &Connection,
+    lane: LaneKey,
+    mut each: impl FnMut(RelPath, Option<Base>, bool) -> bool,
+) -> rusqlite::Result<()> {
+    let sql = format!(
+        "SELECT {BASE_COLUMNS}, state IS NOT NULL FROM row WHERE lane = ?1 AND length(key) > 0 ORDER BY key"
+    );
+    let mut statement = connection.prepare_cached(&sql)?;
+    let mut rows = statement.query([lane.0])?;
+    while let Some(row) = rows.next()? {
+        if !each(path_of(row, 0)?, base_of(row)?, row.get(9)?) {
             break;
         }
     }
@@ -623,33 +652,37 @@ pub(crate) fn row(
 }
 
 fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<RelPath> {
-    let key: Vec<u8> = row.get(column)?;
-    RelPath::from_key(&key)
+    let key = row.get_ref(column)?.as_blob()?;
+    RelPath::from_key(key)
         .map_err(|why| rusqlite::Error::FromSqlConversionFailure(column, Type::Blob, Box::new(why)))
 }
 
+fn stamp_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Stamp> {
+    Ok(Stamp::new(
+        row.get_ref(column)?.as_str_or_null()?.unwrap_or_default(),
+    ))
+}
+
+fn base_of(row: &Row<'_>) -> rusqlite::Result<Option<Base>> {
+    let Some(code) = row.get::<_, Option<u8>>(1)? else {
+        return Ok(None);
+    };
+    Ok(Some(Base {
+        kind: kind_of(code),
+        size: row.get(2)?,
+        content: row
+            .get_ref(3)?
+            .as_blob_or_null()?
+            .and_then(Digest::from_slice),
+        near: stamp_of(row, 4)?,
+        far: stamp_of(row, 5)?,
+        near_listed: row.get(6)?,
+        far_listed: row.get(7)?,
+        away: row.get::<_, Option<u8>>(8)?.map(side_of),
+    }))
+}
+
 fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
-    let kind: Option<u8> = row.get(1)?;
-    let stamp = |column| {
-        Ok::<_, rusqlite::Error>(Stamp::new(
-            &row.get::<_, Option<String>>(column)?.unwrap_or_default(),
-        ))
-    };
-    let base = match kind {
-        None => None,
-        Some(code) => Some(Base {
-            kind: kind_of(code),
-            size: row.get(2)?,
-            content: row
-                .get::<_, Option<Vec<u8>>>(3)?
-                .and_then(|bytes| Digest::from_slice(&bytes)),
-            near: stamp(4)?,
-            far: stamp(5)?,
-            near_listed: row.get(6)?,
-            far_listed: row.get(7)?,
-            away: row.get::<_, Option<u8>>(8)?.map(side_of),
-        }),
-    };
     let time = |column| Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(EditTime));
     let reason: Option<String> = row.get(20)?;
     let seen = |first: usize, received: Option<EditTime>| -> rusqlite::Result<Option<View>> {
@@ -665,7 +698,7 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
                 received,
                 ..Entry::file(
                     row.get::<_, Option<u64>>(first + 1)?.unwrap_or(0),
-                    stamp(first + 2)?,
+                    stamp_of(row, first + 2)?,
                 )
             }),
         }))
@@ -674,7 +707,7 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
     let state: Option<String> = row.get(19)?;
     Ok(LedgerRow {
         path: path_of(row, 0)?,
-        base,
+        base: base_of(row)?,
         edited: time(9)?,
         near_seen,
         far_seen,

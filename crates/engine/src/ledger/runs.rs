@@ -149,9 +149,9 @@ pub(crate) fn toll_since(
     })
 }
 
-const COLUMNS: &str =
-    "number, lane_name, command, began, ended, outcome, files_up, bytes_up, files_down, bytes_down,
-    removed, replaced, conflicts, stuck, drift, asking, moved, dropped";
+const RUN_COLUMNS: &str = "run.number, run.lane_name, run.command, run.began, run.ended, run.outcome,
+    run.files_up, run.bytes_up, run.files_down, run.bytes_down, run.removed, run.replaced, run.conflicts, run.stuck,
+    run.drift, run.asking, run.moved, run.dropped";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
     Ok(Run {
@@ -184,7 +184,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
 /// As SQLite says.
 pub fn last(connection: &Connection, lane: Option<&str>, most: u32) -> rusqlite::Result<Vec<Run>> {
     let sql = format!(
-        "SELECT {COLUMNS} FROM run WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC LIMIT ?2"
+        "SELECT {RUN_COLUMNS} FROM run WHERE ?1 IS NULL OR lane_name = ?1 ORDER BY number DESC LIMIT ?2"
     );
     connection
         .prepare(&sql)?
@@ -220,11 +220,41 @@ pub(crate) fn last_of(
 pub fn run(connection: &Connection, number: i64) -> rusqlite::Result<Option<Run>> {
     connection
         .query_row(
-            &format!("SELECT {COLUMNS} FROM run WHERE number = ?1"),
+            &format!("SELECT {RUN_COLUMNS} FROM run WHERE number = ?1"),
             [number],
             read,
         )
         .optional()
+}
+
+/// The last things that passes of a lane did to exactly this path, the newest first.
+///
+/// # Errors
+/// As SQLite says.
+pub fn of_path(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &str,
+    most: usize,
+) -> rusqlite::Result<Vec<(Run, RunItem)>> {
+    let sql = format!(
+        "SELECT {RUN_COLUMNS}, item.path, item.action, item.bytes, item.result
+         FROM run_item AS item JOIN run ON run.number = item.run
+         WHERE item.path = ?2 AND run.lane = ?1 ORDER BY item.run DESC, item.number DESC LIMIT ?3"
+    );
+    let read = |row: &Row<'_>| {
+        let item = RunItem {
+            path: row.get(18)?,
+            action: row.get(19)?,
+            bytes: row.get(20)?,
+            result: row.get(21)?,
+        };
+        Ok((self::read(row)?, item))
+    };
+    connection
+        .prepare_cached(&sql)?
+        .query_map(params![lane.0, path, most], read)?
+        .collect()
 }
 
 /// What a run did, file by file.

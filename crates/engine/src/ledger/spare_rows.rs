@@ -137,6 +137,23 @@ pub fn of_run(connection: &Connection, run: i64) -> rusqlite::Result<Vec<Spare>>
     connection.prepare(&sql)?.query_map([run], read)?.collect()
 }
 
+/// The spares of exactly this path of a lane, the newest first.
+///
+/// # Errors
+/// As SQLite says.
+pub fn of_path(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+) -> rusqlite::Result<Vec<Spare>> {
+    let sql =
+        format!("SELECT {COLUMNS} FROM spare WHERE lane = ?1 AND key = ?2 ORDER BY number DESC");
+    connection
+        .prepare_cached(&sql)?
+        .query_map(params![lane.0, path.key()], read)?
+        .collect()
+}
+
 /// The spares of files of known content on one side of a lane that no later pass has read again.
 pub(crate) fn not_read_again(
     connection: &Connection,

@@ -263,7 +263,8 @@ impl Plan {
     }
 }
 
-fn in_words(at: EditTime) -> String {
+/// Day and minute, where the person is.
+pub(crate) fn in_words(at: EditTime) -> String {
     let at =
         jiff::Timestamp::from_nanosecond(i128::from(at.0)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
     at.to_zoned(jiff::tz::TimeZone::system())

@@ -40,8 +40,8 @@ pub struct Moment {
 }
 
 impl Progress {
-    pub(crate) fn saw(&self) {
-        self.seen.fetch_add(1, Ordering::Relaxed);
+    pub(crate) fn saw(&self, paths: usize) {
+        self.seen.fetch_add(paths as u64, Ordering::Relaxed);
     }
 
     pub(crate) fn begin_carrying(&self, files: u64, bytes: u64) {

@@ -62,40 +62,17 @@ pub(crate) struct Seen {
 
 pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> Result<Seen, Error> {
     let mut sorting = Sorting::new(pass, unfinished, wish);
-    let (near_found, near) = mpsc::channel(BUFFER);
     let (far_found, far) = mpsc::channel(BUFFER);
-    let scanning =
-        |store: Arc<dyn SideStore>, found| tokio::spawn(async move { store.scan(found).await });
-    let near_scan = scanning(pass.store(Side::Near), near_found);
     let far_scan = far_changes::begin(pass, far_found);
-
-    let (rows, base) = blocking::sync_channel(BUFFER);
-    let (ledger, lane) = (pass.ledger.clone(), pass.lane.row.key);
-    let reading = tokio::task::spawn_blocking(move || {
-        let mut open = false;
-        ledger.read(|connection| {
-            rows::each_row(connection, lane, &RelPath::root(), |row| {
-                open |= row.open.is_some();
-                rows.send((row.path, row.base)).is_ok()
-            })
-        })?;
-        Ok::<_, Error>(!open)
-    });
-
-    let (triples_found, mut triples) = mpsc::channel(BUFFER);
-    let unusable = Arc::new(Mutex::new(Vec::new()));
-    let collecting = Arc::clone(&unusable);
-    let merging = tokio::task::spawn_blocking(move || {
-        merge(
-            base.into_iter(),
-            Stream::new(near, &collecting),
-            Stream::new(far, &collecting),
-            &triples_found,
-        )
-    });
-
-    let mut chunk = Vec::with_capacity(BUFFER);
-    while triples.recv_many(&mut chunk, BUFFER).await > 0 {
+    let told = tell_both(pass, far, far_scan, async |chunk| {
+        pass.progress.saw(chunk.len());
+        if chunk.iter().all(|triple| is_plain(pass, triple)) {
+            for triple in chunk.drain(..) {
+                let listed = triple.far.entry().is_some();
+                sorting.take(triple, listed)?;
+            }
+            return Ok(());
+        }
         let closer = stream::iter(chunk.drain(..))
             .map(|triple| look_closer(pass, triple))
             .buffered(READ_AT_A_TIME);
@@ -103,45 +80,15 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
         for (triple, listed) in looked {
             sorting.take(triple, listed)?;
         }
-    }
-
-    let config = &pass.lane.config;
-    let broke_off = |why: String| {
-        Error::failed(
-            format!("looking at lane {}", config.name),
-            why,
-            "Try again.",
-        )
-    };
-    // In this order: where a side ended early, the merge only ended because of it.
-    let broken = |error: tokio::task::JoinError| SideError::Failed(error.to_string());
-    let near_end = near_scan.await.unwrap_or_else(|error| Err(broken(error)));
-    let far_end = far_scan.await.unwrap_or_else(|error| Err(broken(error)));
-    let merged = merging
-        .await
-        .map_err(|error| broke_off(error.to_string()))?;
-    let (token, far_end) = match far_end {
-        Ok(token) => (token, Ok(())),
-        Err(error) => (None, Err(error)),
-    };
-    for (side, end) in [(Side::Near, near_end), (Side::Far, far_end)] {
-        match end {
-            Ok(()) => {}
-            // The merge gave up and stopped listening: its own reason is the one that counts.
-            Err(SideError::Stopped) if merged.is_err() => {}
-            Err(error) => return Err(side_failed(config, side, &error)),
-        }
-    }
-    let roots = merged.map_err(|error| {
-        if error.is_of_the_ledger() {
-            pass.ledger.distrust();
-            return pass.ledger.failed(&error.to_string());
-        }
-        broke_off(error.to_string())
-    })?;
-    let nothing_open = reading
-        .await
-        .map_err(|error| broke_off(error.to_string()))??;
+        Ok(())
+    })
+    .await?;
+    let Told {
+        roots,
+        far: token,
+        nothing_open,
+        unusable,
+    } = told;
     let (mut seen, not_taken) = sorting.finish();
     let (steps, aside) = (
         std::mem::take(&mut seen.steps),
@@ -172,10 +119,112 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
             .read(|connection| rows::left_out(connection, pass.lane.row.key))?;
         seen.left_out = known.into_iter().collect();
     }
-    seen.unusable = std::mem::take(&mut unusable.lock().unwrap_or_else(PoisonError::into_inner));
+    seen.unusable = unusable;
     // A token says nothing of what the listing could not: the next pass has to list that again.
     seen.token = token.filter(|_| seen.far_is_clear && seen.unusable.is_empty());
     Ok(seen)
+}
+
+/// What is known once both sides have been told to their end.
+pub(crate) struct Told<T> {
+    /// Whether the tops were listed whole.
+    pub(crate) roots: [(Side, Listing); 2],
+    /// What the far scan left.
+    pub(crate) far: T,
+    /// Whether the ledger held nothing that waits for an answer.
+    pub(crate) nothing_open: bool,
+    /// Names that no path can be made of.
+    pub(crate) unusable: Vec<Unusable>,
+}
+
+/// Puts the near side, what a far scan finds, and the ledger together, in tree order and chunks. Nothing that `each` was
+/// told may be used before this has ended well.
+pub(crate) async fn tell_both<T>(
+    pass: &Pass,
+    far: mpsc::Receiver<Found>,
+    far_scan: tokio::task::JoinHandle<Result<T, SideError>>,
+    mut each: impl AsyncFnMut(&mut Vec<Triple>) -> Result<(), Error>,
+) -> Result<Told<T>, Error> {
+    let (near_found, near) = mpsc::channel(BUFFER);
+    let store = pass.store(Side::Near);
+    let near_scan = tokio::spawn(async move { store.scan(near_found).await });
+
+    let (rows, base) = blocking::sync_channel(BUFFER);
+    let (ledger, lane) = (pass.ledger.clone(), pass.lane.row.key);
+    let reading = tokio::task::spawn_blocking(move || {
+        let mut open = false;
+        ledger.read(|connection| {
+            rows::each_base(connection, lane, |path, base, is_open| {
+                open |= is_open;
+                rows.send((path, base)).is_ok()
+            })
+        })?;
+        Ok::<_, Error>(!open)
+    });
+
+    let (triples_found, mut triples) = mpsc::channel(BUFFER);
+    let unusable = Arc::new(Mutex::new(Vec::new()));
+    let collecting = Arc::clone(&unusable);
+    let merging = tokio::task::spawn_blocking(move || {
+        merge(
+            base.into_iter(),
+            Stream::new(near, &collecting),
+            Stream::new(far, &collecting),
+            &triples_found,
+        )
+    });
+
+    let mut chunk = Vec::with_capacity(BUFFER);
+    while triples.recv_many(&mut chunk, BUFFER).await > 0 {
+        each(&mut chunk).await?;
+        chunk.clear();
+    }
+
+    let config = &pass.lane.config;
+    let broke_off = |why: String| {
+        Error::failed(
+            format!("looking at lane {}", config.name),
+            why,
+            "Try again.",
+        )
+    };
+    // In this order: where a side ended early, the merge only ended because of it.
+    let broken = |error: tokio::task::JoinError| SideError::Failed(error.to_string());
+    let near_end = near_scan.await.unwrap_or_else(|error| Err(broken(error)));
+    let far_end = far_scan.await.unwrap_or_else(|error| Err(broken(error)));
+    let merged = merging
+        .await
+        .map_err(|error| broke_off(error.to_string()))?;
+    let (far, far_end) = match far_end {
+        Ok(left) => (Some(left), Ok(())),
+        Err(error) => (None, Err(error)),
+    };
+    for (side, end) in [(Side::Near, near_end), (Side::Far, far_end)] {
+        match end {
+            Ok(()) => {}
+            // The merge gave up and stopped listening: its own reason is the one that counts.
+            Err(SideError::Stopped) if merged.is_err() => {}
+            Err(error) => return Err(side_failed(config, side, &error)),
+        }
+    }
+    let roots = merged.map_err(|error| {
+        if error.is_of_the_ledger() {
+            pass.ledger.distrust();
+            return pass.ledger.failed(&error.to_string());
+        }
+        broke_off(error.to_string())
+    })?;
+    let nothing_open = reading
+        .await
+        .map_err(|error| broke_off(error.to_string()))??;
+    let far = far.ok_or_else(|| side_failed(config, Side::Far, &SideError::Stopped))?;
+    let unusable = std::mem::take(&mut *unusable.lock().unwrap_or_else(PoisonError::into_inner));
+    Ok(Told {
+        roots,
+        far,
+        nothing_open,
+        unusable,
+    })
 }
 
 /// A scan's channel as an iterator, with what cannot be a path put aside.
@@ -235,10 +284,36 @@ fn merge(
     Ok(roots)
 }
 
+/// Whether the listings tell all there is to know of a path, as they do of nearly all; see [`look_closer`].
+fn is_plain(pass: &Pass, triple: &Triple) -> bool {
+    let may_be_hidden = || {
+        triple.far == View::Absent
+            && triple.base.is_none()
+            && triple.near.entry().is_some()
+            && pass.lane.far.may_hide(&triple.path)
+    };
+    let to_be_read = |view: &View, side: Side| match (&triple.base, view) {
+        (Some(base), View::Present(seen)) => {
+            seen.kind == Kind::File
+                && base.kind == Kind::File
+                && seen.size == base.size
+                && seen.stamp != *base.stamp(side)
+        }
+        _ => false,
+    };
+    !matches!(triple.far, View::Unknown(Unknown::NeverListed))
+        && !may_be_hidden()
+        && !to_be_read(&triple.near, Side::Near)
+        && !to_be_read(&triple.far, Side::Far)
+}
+
 /// What a listing alone cannot tell: whether a file with a new stamp has new content, and whether a name that the far
 /// side never lists is there after all. The answer says whether the far side's listing showed the path.
 async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
-    pass.progress.saw();
+    if is_plain(pass, &triple) {
+        let listed = triple.far.entry().is_some();
+        return (triple, listed);
+    }
     let listed = triple.far.entry().is_some();
     let may_hide = pass.lane.far.may_hide(&triple.path);
     let new_here = triple.base.is_none() && triple.near.entry().is_some();

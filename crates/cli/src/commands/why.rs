@@ -1,0 +1,359 @@
+//! `why`: the whole story of one path, there or not.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::{Agreement, Base, Kind, LeftOutBy, Lies, RelPath, Side, View, words};
+use katabatic_engine::Error;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::ledger::runs::{Run, RunItem};
+use katabatic_engine::ledger::spare_rows::Spare;
+use katabatic_engine::pass::Progress;
+use katabatic_engine::why::{Story, story};
+use serde_json::{Value, json};
+
+use super::spares::spare_json;
+use super::status::{self, entry_words};
+use crate::about::{find, nearest};
+use crate::app::App;
+use crate::draw::{field, json, line, shown, shown_text, time};
+use crate::{args, exit};
+
+pub fn why(app: &App, typed: &args::Why) -> Result<ExitCode, Error> {
+    let (lane, path) = match find(&app.config, &typed.path)? {
+        Some((lane, Some(path))) => (lane, path),
+        Some((lane, None)) => {
+            return Err(Error::usage(
+                &typed.path,
+                format!("that is the whole lane {}", lane.name),
+                format!("See how it stands: katabatic status {}", lane.name),
+            ));
+        }
+        None => return no_lane(app, &typed.path),
+    };
+    let story = app.run(async {
+        let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
+        story(&pass, &path, &time::time).await
+    })?;
+    if app.common.json {
+        json::print(&story_json(app, &lane, &story));
+    } else {
+        say(app, &lane, &story);
+    }
+    let needs = story.left_out.is_none()
+        && story
+            .standing
+            .as_ref()
+            .is_some_and(|own| own.state.agreement.needs_a_person());
+    Ok(ExitCode::from(if needs { exit::NEEDS_A_PERSON } else { 0 }))
+}
+
+/// Nothing that is configured covers it.
+fn no_lane(app: &App, text: &str) -> Result<ExitCode, Error> {
+    let nearest = nearest(&app.config, text)?;
+    if app.common.json {
+        json::print(&json!({
+            "path": text,
+            "lane": Value::Null,
+            "nearest_lane": nearest.map(|lane| &lane.name),
+        }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    line(format!("{}: no lane covers it", shown_text(text)));
+    field(
+        app.style,
+        "so",
+        "nothing of it is ever carried, in either direction",
+    );
+    match nearest {
+        Some(lane) => field(
+            app.style,
+            "nearest",
+            &format!(
+                "lane {}, which ties {} {} {}",
+                lane.name,
+                lane.near,
+                app.style.arrow(lane.terms.direction),
+                lane.far_place()
+            ),
+        ),
+        None => field(
+            app.style,
+            "nearest",
+            "none; see what the lanes tie: katabatic lane list",
+        ),
+    }
+    line("  Next: katabatic lane add NAME --near DIR --far @ACCOUNT/FOLDER");
+    Ok(ExitCode::SUCCESS)
+}
+
+fn say(app: &App, lane: &LaneConfig, story: &Story) {
+    line(format!("{} in lane {}", shown(&story.path), lane.name));
+    line(format!("  {:<12}{}", "state", state_words(app, story)));
+    if let Some(reason) = reason_words(story) {
+        field(app.style, "why", &reason);
+    }
+    if let Some((at, by)) = &story.left_out {
+        field(app.style, "set in", &set_in_words(app, lane, at, by));
+    }
+    field(
+        app.style,
+        "here",
+        &format!(
+            "{} (looked at {})",
+            view_words(&story.near),
+            status::here_words(&story.within)
+        ),
+    );
+    let there = status::there_words(&story.within);
+    let far = match story.within.far_seen.is_some() || story.within.cut_off {
+        true => format!("{} ({there})", view_words(&story.far)),
+        false => there,
+    };
+    field(app.style, "there", &far);
+    field(app.style, "agreed", &agreed_words(story));
+    field(
+        app.style,
+        "places",
+        &format!(
+            "{} {} {}",
+            lane.near.join(&story.path),
+            app.style.two_way(),
+            status::far_path(lane, &story.path)
+        ),
+    );
+    field(app.style, "next pass", &next_pass_words(story));
+    for (number, (run, item)) in story.history.iter().enumerate() {
+        field(
+            app.style,
+            if number == 0 { "happened" } else { "" },
+            &history_words(story, run, item),
+        );
+    }
+    if story.history.is_empty() {
+        field(
+            app.style,
+            "happened",
+            "no pass that is remembered did anything to it",
+        );
+    }
+    for (number, spare) in story.spares.iter().enumerate() {
+        field(
+            app.style,
+            if number == 0 { "spares" } else { "" },
+            &spare_words(spare),
+        );
+    }
+    if let Some(next) = next_step(lane, story) {
+        line(format!("  Next: {next}"));
+    }
+}
+
+fn state_words(app: &App, story: &Story) -> String {
+    if story.left_out.is_some() && !stands_in_the_way(story) {
+        return app.style.state(Agreement::LeftOut);
+    }
+    match &story.standing {
+        Some(own) => {
+            let lies = match own.state.lies {
+                Lies::Here => String::new(),
+                lies => format!(", {}", lies.word()),
+            };
+            format!("{}{lies}", app.style.state(own.state.agreement))
+        }
+        None => "nothing of that name is on either side".to_owned(),
+    }
+}
+
+/// Whether what the choice leaves out stands here, so that somebody has to decide.
+fn stands_in_the_way(story: &Story) -> bool {
+    matches!(story.left_out, Some((_, LeftOutBy::StandsHere(_))))
+}
+
+fn reason_words(story: &Story) -> Option<String> {
+    if let Some((at, by)) = &story.left_out {
+        let around = match *at == story.path {
+            true => String::new(),
+            false => format!(", at the folder {}", shown(at)),
+        };
+        return Some(format!("{}{around}", words::left_out_by(by)));
+    }
+    let own = story.standing.as_ref()?;
+    match (own.reason.is_empty(), own.state.agreement) {
+        (false, _) => Some(own.reason.clone()),
+        (true, Agreement::Settled) => {
+            Some("both sides hold what was agreed on; nothing has changed since".to_owned())
+        }
+        _ => None,
+    }
+}
+
+fn set_in_words(app: &App, lane: &LaneConfig, at: &RelPath, by: &LeftOutBy) -> String {
+    let file = app.home.config_file();
+    let key = match by {
+        LeftOutBy::Rule(rule) => {
+            return format!(
+                "leave_out of lane {}, {}; to let it in: katabatic lane change {} --let-in {}",
+                lane.name,
+                file.display(),
+                lane.name,
+                words::typed(rule)
+            );
+        }
+        LeftOutBy::NewFolder(_) => "new_folders",
+        LeftOutBy::Skipped(_) | LeftOutBy::StandsHere(_) => "skip",
+    };
+    format!(
+        "{key} of lane {}, {}; to take it: katabatic choose {} --take {}",
+        lane.name,
+        file.display(),
+        lane.name,
+        words::typed(at.as_str())
+    )
+}
+
+fn view_words(view: &View) -> String {
+    match view {
+        View::Absent => "not there".to_owned(),
+        View::Unknown(why) => format!("unknown: {why}"),
+        View::Present(entry) => entry_words(entry),
+    }
+}
+
+fn agreed_words(story: &Story) -> String {
+    match &story.base {
+        None => "nothing yet: the two sides never held the same here".to_owned(),
+        Some(Base { away: Some(on), .. }) => format!(
+            "it was removed {} and is kept {}",
+            on.here_or_there(),
+            on.other().here_or_there()
+        ),
+        Some(base) if base.kind == Kind::Folder => "a folder on both sides".to_owned(),
+        Some(base) => {
+            let edited = story
+                .edited
+                .map_or_else(String::new, |at| format!(", edited {}", time::time(at)));
+            let digest = base.content.map_or_else(String::new, |content| {
+                format!(", BLAKE3 {}…", &content.hex()[..12])
+            });
+            format!("{}{edited}{digest}", words::bytes(base.size))
+        }
+    }
+}
+
+fn next_pass_words(story: &Story) -> String {
+    if story.left_out.is_some() {
+        return "leaves it as it is on both sides".to_owned();
+    }
+    match &story.standing {
+        None => "does nothing: there is nothing to carry or to remove".to_owned(),
+        Some(own) => match own.state.agreement {
+            Agreement::Settled => "does nothing: it is as agreed on".to_owned(),
+            Agreement::Conflict => {
+                "leaves both versions as they are until it is settled".to_owned()
+            }
+            _ => words::action(&own.step.decision),
+        },
+    }
+}
+
+fn history_words(story: &Story, run: &Run, item: &RunItem) -> String {
+    let bytes = match item.bytes {
+        0 => String::new(),
+        bytes => format!(", {}", words::bytes(bytes)),
+    };
+    let of = match item.path == story.path.as_str() {
+        true => String::new(),
+        false => format!(" of the folder {}", shown_text(&item.path)),
+    };
+    format!(
+        "{}  {}{of}{bytes}: {} (run {}, {})",
+        time::time(run.began),
+        item.action,
+        shown_text(&item.result),
+        run.number,
+        run.command
+    )
+}
+
+fn spare_words(spare: &Spare) -> String {
+    format!(
+        "{} {}, {}; back with: katabatic spares restore {}",
+        spare.why,
+        time::time(spare.taken_at),
+        words::bytes(spare.size),
+        spare.number
+    )
+}
+
+fn next_step(lane: &LaneConfig, story: &Story) -> Option<String> {
+    let typed = words::typed(&lane.near.join(&story.path).to_string());
+    if story.left_out.is_some() {
+        return None;
+    }
+    let Some(own) = &story.standing else {
+        return story.spares.first().map(|spare| {
+            format!(
+                "katabatic spares restore {}, then katabatic sync {}",
+                spare.number, lane.name
+            )
+        });
+    };
+    match own.state.agreement {
+        Agreement::Waiting(_) => Some(format!("katabatic sync {typed}")),
+        Agreement::Conflict => Some(format!(
+            "katabatic settle {typed} --keep near|far|both|newest"
+        )),
+        Agreement::Stuck => Some(format!(
+            "once the reason is gone, katabatic sync {}",
+            lane.name
+        )),
+        _ => None,
+    }
+}
+
+fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
+    let left_out = story.left_out.as_ref().map(|(at, by)| {
+        json!({
+            "at": at.as_str(),
+            "by": words::left_out_name(by),
+            "words": words::left_out_by(by),
+            "config": app.home.config_file(),
+        })
+    });
+    let base = story.base.as_ref().map(|base| {
+        json!({
+            "size": base.size,
+            "edited": json::time(story.edited),
+            "blake3": base.content.map(|content| content.hex()),
+            "away": base.away.map(Side::name),
+        })
+    });
+    let view = |view: &View| match view {
+        View::Unknown(why) => json!({"unknown": why.to_string()}),
+        seen => json::entry(seen.entry()),
+    };
+    json!({
+        "lane": lane.name,
+        "path": story.path.as_str(),
+        "state": story.standing.as_ref().map(|own| own.state.agreement.word()),
+        "reason": reason_words(story),
+        "left_out": left_out,
+        "near": view(&story.near),
+        "far": view(&story.far),
+        "near_seen": json::time(story.within.near_seen),
+        "far_seen": json::time(story.within.far_seen),
+        "agreed": base,
+        "next_pass": next_pass_words(story),
+        "happened": story.history.iter().map(|(run, item)| json!({
+            "run": run.number,
+            "began": json::time(Some(run.began)),
+            "command": run.command,
+            "path": item.path,
+            "action": item.action,
+            "bytes": item.bytes,
+            "result": item.result,
+        })).collect::<Vec<_>>(),
+        "spares": story.spares.iter().map(spare_json).collect::<Vec<_>>(),
+    })
+}

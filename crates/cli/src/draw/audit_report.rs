@@ -1,0 +1,207 @@
+//! An audit as a file to keep with the ticket: a page to print, a table for a spreadsheet, or JSON.
+
+use std::fmt::Write as _;
+use std::fs;
+use std::path::Path;
+
+use katabatic_core::{EditTime, words};
+use katabatic_engine::audit::{Audit, Counted};
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::{Class, Error};
+use serde_json::json;
+
+use super::page;
+use super::time;
+use crate::commands::audit::{also_words, audit_json, how_words, verdict_words};
+
+fn kind_of(to: &Path) -> Option<&str> {
+    to.extension()?
+        .to_str()
+        .filter(|kind| ["html", "csv", "json"].contains(kind))
+}
+
+/// Makes sure, before anything is read, that a report can be written there.
+pub fn check(to: &Path) -> Result<(), Error> {
+    let what = || format!("writing the report {}", to.display());
+    if kind_of(to).is_none() {
+        return Err(Error::usage(
+            what(),
+            "the name does not say what kind of file it is to be",
+            "End it in .html, .csv or .json.",
+        ));
+    }
+    if to.exists() {
+        return Err(Error::usage(
+            what(),
+            "a file of that name is there already",
+            "Name one that is not there yet.",
+        ));
+    }
+    Ok(())
+}
+
+/// Writes it.
+pub fn write(to: &Path, audits: &[(LaneConfig, Audit)]) -> Result<(), Error> {
+    let text = match kind_of(to) {
+        Some("csv") => csv(audits),
+        Some("json") => {
+            let audits: Vec<_> = audits
+                .iter()
+                .map(|(lane, audit)| audit_json(lane, audit))
+                .collect();
+            format!("{:#}\n", json!({"audits": audits}))
+        }
+        _ => html(audits),
+    };
+    fs::write(to, text).map_err(|why| {
+        Error::new(
+            Class::Failed,
+            format!("writing the report {}", to.display()),
+            why.to_string(),
+            "Name a place where you may write. The audit itself is done.",
+        )
+    })
+}
+
+/// A field of RFC 4180; what a spreadsheet would take for a formula is marked as text.
+fn field(text: &str) -> String {
+    let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
+    let text = if formula {
+        format!("'{text}")
+    } else {
+        text.to_owned()
+    };
+    if text.contains(['"', ',', '\n', '\r']) {
+        return format!("\"{}\"", text.replace('"', "\"\""));
+    }
+    text
+}
+
+fn csv(audits: &[(LaneConfig, Audit)]) -> String {
+    let mut out =
+        String::from("lane,what,path,bytes here,bytes there,edited here,edited there,reason\r\n");
+    let edited = |at: Option<EditTime>| at.map_or_else(String::new, time::rfc3339);
+    for (lane, audit) in audits {
+        let mut row = |cells: [&str; 8]| {
+            let cells: Vec<String> = cells.iter().map(|cell| field(cell)).collect();
+            out.push_str(&cells.join(","));
+            out.push_str("\r\n");
+        };
+        let total = audit.total();
+        row([
+            &lane.name,
+            if audit.all_equal() {
+                "all equal"
+            } else {
+                "not equal"
+            },
+            "",
+            &total.near.bytes.to_string(),
+            &total.far.bytes.to_string(),
+            "",
+            "",
+            &format!(
+                "{} equal; {}",
+                words::count(total.equal, "file", "files"),
+                how_words(audit)
+            ),
+        ]);
+        for finding in &audit.findings {
+            let size = |entry: &Option<katabatic_core::Entry>| {
+                entry
+                    .as_ref()
+                    .map_or_else(String::new, |entry| entry.size.to_string())
+            };
+            row([
+                &lane.name,
+                finding.verdict.word(),
+                finding.path.as_str(),
+                &size(&finding.near),
+                &size(&finding.far),
+                &edited(finding.near.as_ref().and_then(|entry| entry.edited)),
+                &edited(finding.far.as_ref().and_then(|entry| entry.edited)),
+                &finding.why,
+            ]);
+        }
+    }
+    out
+}
+
+fn html(audits: &[(LaneConfig, Audit)]) -> String {
+    let mut body = String::new();
+    for (lane, audit) in audits {
+        let good = audit.all_equal();
+        let _ = write!(
+            body,
+            "<section><h2>Lane {}</h2><p class=\"places\">{} and {}</p><p class=\"{}\">{}</p><p>{}</p>",
+            page::text(&lane.name),
+            page::text(&lane.near.to_string()),
+            page::text(&lane.far_place().to_string()),
+            if good { "good" } else { "bad" },
+            page::text(&verdict_words(lane, audit)),
+            page::text(&how_words(audit)),
+        );
+        body.push_str(
+            "<table><thead><tr><th>folder</th><th class=\"n\">files here</th><th class=\"n\">files there</th><th class=\"n\">bytes here</th><th class=\"n\">bytes there</th><th class=\"n\">equal</th></tr></thead><tbody>",
+        );
+        for (folder, counted) in &audit.folders {
+            let name = match folder.is_empty() {
+                true => "(beside them)".to_owned(),
+                false => format!("{folder}/"),
+            };
+            row(&mut body, &name, counted);
+        }
+        body.push_str("</tbody><tfoot>");
+        row(&mut body, "in all", &audit.total());
+        body.push_str("</tfoot></table>");
+        page::list(&mut body, &also_words(audit));
+        if !audit.findings.is_empty() {
+            body.push_str("<table><thead><tr><th>what</th><th>path</th><th class=\"n\">here</th><th class=\"n\">there</th><th>reason</th></tr></thead><tbody>");
+            for finding in &audit.findings {
+                let size = |entry: &Option<katabatic_core::Entry>| {
+                    entry
+                        .as_ref()
+                        .map_or_else(|| "-".to_owned(), |entry| words::bytes(entry.size))
+                };
+                let _ = write!(
+                    body,
+                    "<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td>{}</td></tr>",
+                    finding.verdict.word(),
+                    page::text(finding.path.as_str()),
+                    size(&finding.near),
+                    size(&finding.far),
+                    page::text(&finding.why),
+                );
+            }
+            body.push_str("</tbody></table>");
+        }
+        body.push_str("</section>");
+    }
+    page::whole("Audit: do both sides hold the same?", &body)
+}
+
+fn row(body: &mut String, name: &str, counted: &Counted) {
+    let _ = write!(
+        body,
+        "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td></tr>",
+        page::text(name),
+        words::grouped(counted.near.files),
+        words::grouped(counted.far.files),
+        words::bytes(counted.near.bytes),
+        words::bytes(counted.far.bytes),
+        words::grouped(counted.equal),
+    );
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_name_is_no_formula_and_no_second_cell() {
+        assert_eq!(field("plain"), "plain");
+        assert_eq!(field("a,b"), "\"a,b\"");
+        assert_eq!(field("say \"no\""), "\"say \"\"no\"\"\"");
+        assert_eq!(field("=1+1"), "'=1+1");
+    }
+}

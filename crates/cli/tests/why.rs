@@ -1,0 +1,213 @@
+//! `why` and `audit`: the whole story of a path, and the proof that both sides hold the same.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::fs;
+
+use worlds::Desk;
+
+fn settled() -> Desk {
+    settled_with(&[])
+}
+
+fn settled_with(faults: &[&str]) -> Desk {
+    let desk = Desk::tied(faults);
+    for name in ["a.txt", "Viola/b.txt", "Viola/c.txt", "cache/d.txt"] {
+        desk.write_near(name, &format!("text of {name}"));
+    }
+    desk.run(&["sync"]).ends(0);
+    desk
+}
+
+#[test]
+fn every_kind_of_path_has_its_story() {
+    let desk = settled();
+    desk.run(&["why", "near/a.txt"])
+        .ends(0)
+        .says("settled")
+        .says("carry up, 13 B: done (run 1, sync)")
+        .says("does nothing: it is as agreed on");
+    desk.write_near("a.txt", "edited");
+    desk.run(&["why", "@office/Scores/a.txt"])
+        .ends(0)
+        .says("waiting up")
+        .says("replace there")
+        .says("Next: katabatic sync");
+    fs::remove_file(desk.near().join("Viola/b.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    let said = desk
+        .run(&["why", "near/Viola/b.txt"])
+        .ends(0)
+        .says("nothing of that name is on either side")
+        .says("remove there")
+        .says("spares restore");
+    assert!(!said.out.contains("Next: katabatic sync near"));
+    let story = desk.run(&["why", "--json", "near/Viola/b.txt"]).json();
+    let number = story["spares"][0]["number"].to_string();
+    desk.run(&["spares", "restore", &number]).ends(0);
+    desk.run(&["why", "near/Viola/b.txt"])
+        .ends(0)
+        .says("new here");
+    desk.run(&["why", "near/never there"])
+        .ends(0)
+        .says("no pass that is remembered did anything to it");
+    desk.run(&["why", "scores"])
+        .ends(2)
+        .says("that is the whole lane");
+}
+
+#[test]
+fn what_leaves_a_path_out_is_named_with_its_folder_and_its_way_back() {
+    let desk = settled();
+    desk.run(&["lane", "change", "scores", "--leave-out", "cache/"])
+        .ends(0);
+    let why = desk
+        .run(&["why", "near/cache/d.txt"])
+        .ends(0)
+        .says("the rule cache/ leaves it out, at the folder cache")
+        .says("katabatic.toml")
+        .says("lane change scores --let-in cache/");
+    assert!(!why.out.contains("Next: katabatic sync"), "{}", why.out);
+    desk.run(&["status", "near/cache/d.txt"])
+        .ends(0)
+        .says("left out")
+        .says("at the folder cache");
+    // What is nowhere would be left out, too.
+    desk.run(&["why", "near/x.crdownload"])
+        .ends(0)
+        .says("the rule *.crdownload leaves it out");
+    desk.run(&["choose", "scores", "--skip", "Viola"]).ends(0);
+    desk.run(&["why", "near/Viola/c.txt"])
+        .ends(0)
+        .says("Viola is not taken, at the folder Viola")
+        .says("choose scores --take Viola");
+}
+
+#[test]
+fn outside_of_all_lanes_the_nearest_is_named() {
+    let desk = settled();
+    desk.run(&["why", "beside/x.txt"])
+        .ends(0)
+        .says("no lane covers it")
+        .says("lane scores, which ties");
+    let answer = desk.run(&["why", "--json", "@office/Other/x"]).json();
+    assert_eq!(answer["nearest_lane"], "scores");
+    assert!(answer["lane"].is_null());
+}
+
+#[test]
+fn a_conflict_needs_a_person_and_says_how() {
+    let desk = settled();
+    desk.write_near("a.txt", "one");
+    desk.write_far("a.txt", "the other one");
+    desk.run(&["sync"]).ends(3);
+    desk.run(&["why", "near/a.txt"])
+        .ends(3)
+        .says("conflict")
+        .says("leaves both versions as they are until it is settled")
+        .says("settle");
+}
+
+#[test]
+fn an_audit_proves_that_both_sides_are_equal_and_says_what_is_not() {
+    let desk = settled();
+    desk.run(&["audit"])
+        .ends(0)
+        .says("To be read and compared: 4 files")
+        .says("Proven: 4 files, equal on both sides to the last byte.");
+    desk.write_near("only here.txt", "1");
+    desk.write_far("only there.txt", "2");
+    desk.write_near("Viola/c.txt", "text of Viola/C.txt");
+    let audit = desk.run(&["audit", "--json"]).ends(3).json();
+    let audit = &audit["audits"][0];
+    let found: Vec<(&str, &str)> = audit["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| {
+            (
+                one["verdict"].as_str().unwrap(),
+                one["path"].as_str().unwrap(),
+            )
+        })
+        .collect();
+    assert_eq!(
+        found,
+        [
+            ("different", "Viola/c.txt"),
+            ("only here", "only here.txt"),
+            ("only there", "only there.txt")
+        ]
+    );
+    assert_eq!(audit["total"]["equal"], 3);
+    assert_eq!(audit["folders"]["Viola"]["near"]["files"], 2);
+    // Neither side was touched.
+    assert!(!desk.far().join("only here.txt").exists());
+    assert!(!desk.near().join("only there.txt").exists());
+}
+
+#[test]
+fn an_audit_finds_what_a_disk_spoilt_under_an_unchanged_stamp_and_the_next_pass_sees_it() {
+    // A server that gives digests is found out by these already.
+    let desk = settled_with(&["without=digests"]);
+    // The far copy changes without a new tag: as a server that lost a write would show it.
+    let far = desk.far().join("a.txt");
+    let times = fs::metadata(&far).unwrap().modified().unwrap();
+    fs::write(&far, "text of A.txt").unwrap();
+    fs::File::options()
+        .write(true)
+        .open(&far)
+        .unwrap()
+        .set_modified(times)
+        .unwrap();
+    let said = desk.run(&["audit"]).ends(3).says("different").says("a.txt");
+    assert!(said.out.contains("other content"), "{}", said.out);
+    // It is a conflict now, and no side was written over.
+    desk.run(&["sync"]).ends(3).says("conflict");
+    assert_eq!(
+        fs::read(desk.near().join("a.txt")).unwrap(),
+        b"text of a.txt"
+    );
+    assert_eq!(fs::read(&far).unwrap(), b"text of A.txt");
+}
+
+#[test]
+fn a_quick_audit_reads_nothing_and_does_not_call_unproven_what_is_recorded() {
+    let desk = settled();
+    std::thread::sleep(std::time::Duration::from_millis(4_200));
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["audit", "--quick"])
+        .ends(0)
+        .says("Nothing was read.");
+    desk.write_near("a.txt", "text of b.txt");
+    desk.run(&["audit", "--quick"])
+        .ends(3)
+        .says("not proven")
+        .says("Next: katabatic audit scores");
+}
+
+#[test]
+fn an_audit_leaves_a_report_of_each_kind() {
+    let desk = settled();
+    desk.write_near("<b>.txt", "only here");
+    for kind in ["html", "csv", "json"] {
+        let to = desk.path(&format!("report.{kind}"));
+        let name = to.to_str().unwrap();
+        desk.run(&["audit", "--to", name]).ends(3);
+        let text = fs::read_to_string(&to).unwrap();
+        assert!(text.contains("only here"), "{kind}: {text}");
+        assert_eq!(text.contains("<b>.txt"), kind != "html", "{kind}");
+        // Nothing is written over.
+        desk.run(&["audit", "--to", name])
+            .ends(2)
+            .says("is there already");
+    }
+    desk.run(&["audit", "--to", "report.doc"])
+        .ends(2)
+        .says(".html, .csv or .json");
+}
