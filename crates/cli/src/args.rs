@@ -78,7 +78,7 @@ pub enum Command {
     Settle(Settle),
     /// Show what passes did
     Runs(Runs),
-    /// What passes removed or replaced: list, restore
+    /// What passes removed or replaced: list, restore, prune
     #[command(subcommand)]
     Spares(Spares),
     /// Show what a folder holds, here or in an account
@@ -638,12 +638,15 @@ pub enum KeepTyped {
 /// `settle`.
 #[derive(Args, Debug)]
 pub struct Settle {
-    /// Files in conflict; files or folders that drifted, or whose removal waits for a yes
-    #[arg(required = true, value_name = "PATH")]
+    /// Files in conflict, or folders or lanes that hold some; what drifted, or whose removal waits for a yes
+    #[arg(required = true, value_name = "PATH|LANE")]
     pub paths: Vec<String>,
     /// Which version to keep; the other goes to the spares
     #[arg(long, value_enum)]
     pub keep: KeepTyped,
+    /// Only say what it would do
+    #[arg(long = "try")]
+    pub only_try: bool,
 }
 
 /// `runs`.
@@ -655,6 +658,25 @@ pub struct Runs {
     /// How many of the last runs
     #[arg(long, default_value_t = 20, value_name = "N")]
     pub last: u32,
+    /// Only of this day
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub day: Option<String>,
+    /// Only those that ended so
+    #[arg(long, value_enum)]
+    pub outcome: Option<OutcomeTyped>,
+}
+
+/// How a run ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum OutcomeTyped {
+    /// As it should
+    Fine,
+    /// With something that needs a person
+    Person,
+    /// Not at all: it failed or was stopped
+    Failed,
+    /// In the middle: the program or the computer went down
+    CutOff,
 }
 
 /// `spares …`.
@@ -664,6 +686,27 @@ pub enum Spares {
     List(SparesList),
     /// Bring a version back
     Restore(SparesRestore),
+    /// Give up what is old, or named by its number, for good
+    Prune(SparesPrune),
+}
+
+/// `spares prune`.
+#[derive(Args, Debug)]
+pub struct SparesPrune {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+    /// What has lain there for so many days
+    #[arg(long, value_name = "DAYS", default_value_t = 30, value_parser = clap::value_parser!(i64).range(1..))]
+    pub older_than: i64,
+    /// And the oldest until so much is left: 2GB; never what is younger than seven days
+    #[arg(long, value_name = "SIZE")]
+    pub keep_below: Option<String>,
+    /// Just these numbers, whatever their age
+    #[arg(long, value_name = "N", conflicts_with_all = ["lane", "keep_below"])]
+    pub number: Vec<i64>,
+    /// Do it without asking
+    #[arg(long)]
+    pub yes: bool,
 }
 
 /// `spares list`.
@@ -671,6 +714,15 @@ pub enum Spares {
 pub struct SparesList {
     /// The lane; all lanes where none is named
     pub lane: Option<String>,
+    /// Only what was at this path of a lane, or in this folder of one
+    #[arg(long, value_name = "PATH")]
+    pub within: Option<String>,
+    /// Only of this day
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub day: Option<String>,
+    /// Only what this run removed or replaced
+    #[arg(long, value_name = "RUN")]
+    pub run: Option<i64>,
 }
 
 /// `spares restore`.

@@ -64,7 +64,7 @@ fn a_clock_that_jumps_loses_nothing_and_is_told() {
             "{moved}: {}",
             said.err
         );
-        at(&desk, moved, &["settle", "near/both.txt", "--keep", "both"]).ends(0);
+        at(&desk, moved, &["settle", "scores", "--keep", "both"]).ends(0);
         at(&desk, moved, &["sync"]).ends(0);
         let (near, far) = (tree(&desk.near()), tree(&desk.far()));
         assert_eq!(near, far, "{moved}");

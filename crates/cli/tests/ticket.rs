@@ -554,3 +554,49 @@ fn no_password_shows_anywhere() {
         .mode();
     assert_eq!(mode & 0o077, 0, "only the owner may read it");
 }
+
+#[test]
+fn conflicts_are_settled_by_the_folder_and_by_the_lane_and_tried_first() {
+    let desk = Desk::tied(&[]);
+    for name in ["a/1.txt", "a/2.txt", "b/3.txt"] {
+        desk.write_near(name, "before");
+    }
+    desk.run(&["sync"]).ends(0);
+    for name in ["a/1.txt", "a/2.txt", "b/3.txt"] {
+        desk.write_near(name, &format!("{name}, from here"));
+        desk.write_far(name, &format!("{name}, from there, longer"));
+    }
+    desk.run(&["sync"]).ends(3);
+    desk.run(&["settle", "near/a", "--keep", "near", "--try"])
+        .ends(0)
+        .says("a/1.txt in lane scores")
+        .says("would keep the version from here (18 B");
+    assert_eq!(
+        fs::read(desk.far().join("a/1.txt")).unwrap(),
+        b"a/1.txt, from there, longer"
+    );
+    desk.run(&["settle", "near/a", "--keep", "near"]).ends(0);
+    for name in ["a/1.txt", "a/2.txt"] {
+        let kept = fs::read_to_string(desk.far().join(name)).unwrap();
+        assert_eq!(kept, format!("{name}, from here"));
+    }
+    assert_eq!(
+        fs::read(desk.near().join("b/3.txt")).unwrap(),
+        b"b/3.txt, from here"
+    );
+    desk.run(&["settle", "scores", "--keep", "far"]).ends(0);
+    assert_eq!(
+        fs::read(desk.near().join("b/3.txt")).unwrap(),
+        b"b/3.txt, from there, longer"
+    );
+    desk.run(&["settle", "scores", "--keep", "far"])
+        .ends(0)
+        .says("No conflicts were found");
+    assert_eq!(
+        desk.run(&["spares", "list", "--json"]).json()["spares"]
+            .as_array()
+            .unwrap()
+            .len(),
+        3
+    );
+}

@@ -9,7 +9,7 @@ mod worlds;
 
 use std::fs;
 
-use worlds::Desk;
+use worlds::{Desk, tree};
 
 fn settled() -> Desk {
     settled_with(&[])
@@ -36,7 +36,7 @@ fn every_kind_of_path_has_its_story() {
     desk.run(&["why", "@office/Scores/a.txt"])
         .ends(0)
         .says("waiting up")
-        .says("replace there")
+        .says("puts the version from here in its place there")
         .says("Next: katabatic sync");
     fs::remove_file(desk.near().join("Viola/b.txt")).unwrap();
     desk.run(&["sync"]).ends(0);
@@ -210,4 +210,112 @@ fn an_audit_leaves_a_report_of_each_kind() {
     desk.run(&["audit", "--to", "report.doc"])
         .ends(2)
         .says(".html, .csv or .json");
+}
+
+/// Sets back when everything lies in the spares since, and when runs were.
+fn days_ago(desk: &Desk, days: i64) {
+    let ledger = rusqlite::Connection::open(desk.path("home/ledger.db")).unwrap();
+    let ago = days * 86_400_000_000_000;
+    ledger
+        .execute("UPDATE spare SET taken_at = taken_at - ?1", [ago])
+        .unwrap();
+}
+
+fn spares(desk: &Desk) -> usize {
+    let list = desk.run(&["spares", "list", "--json"]).json();
+    list["spares"].as_array().unwrap().len()
+}
+
+#[test]
+fn what_is_old_is_given_up_once_somebody_says_so() {
+    let desk = settled();
+    desk.write_near("a.txt", "edited here");
+    desk.write_far("Viola/b.txt", "edited there");
+    fs::remove_dir_all(desk.near().join("cache")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(spares(&desk), 3);
+    desk.run(&["spares", "list", "--within", "near/Viola"])
+        .ends(0)
+        .says("1 version");
+    desk.run(&["spares", "list", "--day", "2001-01-01"])
+        .ends(0)
+        .says("Nothing in the spares is like that");
+    desk.run(&["spares", "prune", "--yes"])
+        .ends(0)
+        .says("Nothing in the spares is old enough");
+    // A limit in bytes takes nothing that is younger than a week.
+    desk.run(&["spares", "prune", "--keep-below", "1", "--yes"])
+        .ends(0)
+        .says("old enough");
+    days_ago(&desk, 8);
+    desk.run(&["spares", "prune", "--keep-below", "20"])
+        .ends(0)
+        .says("To be given up: 2 versions")
+        .says("Nothing was given up");
+    assert_eq!(spares(&desk), 3);
+    days_ago(&desk, 30);
+    desk.run(&["spares", "prune", "--yes"])
+        .ends(0)
+        .says("Gave up 3 versions");
+    assert_eq!(spares(&desk), 0);
+    // Nothing of them is left on either side, and both sides are as they were.
+    let left = tree(&desk.path(""));
+    assert!(!left.values().any(|content| content == b"text of a.txt"));
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+}
+
+#[test]
+fn what_yielded_in_a_conflict_goes_only_by_its_number() {
+    let desk = settled();
+    desk.write_near("a.txt", "one");
+    desk.write_far("a.txt", "the other one");
+    desk.run(&["sync"]).ends(3);
+    desk.run(&["settle", "near/a.txt", "--keep", "near"])
+        .ends(0);
+    days_ago(&desk, 50);
+    desk.run(&["spares", "prune", "--yes"])
+        .ends(0)
+        .says("yielded in a conflict");
+    assert_eq!(spares(&desk), 1);
+    desk.run(&["spares", "prune", "--number", "1", "--yes"])
+        .ends(0);
+    assert_eq!(spares(&desk), 0);
+}
+
+#[test]
+fn a_clock_that_nothing_bears_out_makes_no_spare_old() {
+    let desk = settled();
+    desk.write_near("a.txt", "edited here");
+    desk.run(&["sync"]).ends(0);
+    let ledger = rusqlite::Connection::open(desk.path("home/ledger.db")).unwrap();
+    let year = 365 * 86_400_000_000_000_i64;
+    for (sign, says) in [(-1, "may have jumped ahead"), (2, "stands before")] {
+        for column in ["spare SET taken_at = taken_at", "run SET began = began"] {
+            ledger
+                .execute(&format!("UPDATE {column} + ?1"), [sign * year])
+                .unwrap();
+        }
+        desk.run(&["spares", "prune", "--yes"]).ends(3).says(says);
+    }
+    assert_eq!(spares(&desk), 1);
+}
+
+#[test]
+fn runs_are_found_by_their_end_and_their_day() {
+    let desk = settled();
+    desk.write_near("a.txt", "one");
+    desk.write_far("a.txt", "the other one");
+    desk.run(&["sync"]).ends(3);
+    let count = |options: &[&str]| {
+        let all = desk.run(&[&["runs", "--json"], options].concat()).json();
+        all["runs"].as_array().unwrap().len()
+    };
+    assert_eq!(count(&[]), 2);
+    assert_eq!(count(&["--outcome", "person"]), 1);
+    assert_eq!(count(&["--outcome", "fine"]), 1);
+    assert_eq!(count(&["--outcome", "cut-off"]), 0);
+    assert_eq!(count(&["--day", "2001-01-01"]), 0);
+    desk.run(&["runs", "--day", "yesterday"])
+        .ends(2)
+        .says("Write it as");
 }

@@ -27,6 +27,7 @@ mod open_files;
 pub mod pass;
 pub mod place;
 pub mod places;
+pub mod prune;
 pub mod relocate;
 pub mod seam;
 pub mod secrets;

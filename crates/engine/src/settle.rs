@@ -80,6 +80,42 @@ pub fn open_conflicts(pass: &Pass) -> Result<Vec<LedgerRow>, Error> {
     Ok(found)
 }
 
+/// The conflicts that an answer about a path is about: its own, or else those in the folder.
+///
+/// # Errors
+/// Where the ledger cannot be read.
+pub fn meant(pass: &Pass, path: &RelPath) -> Result<Vec<RelPath>, Error> {
+    let open = open_conflicts(pass)?.into_iter().map(|row| row.path);
+    let below: Vec<RelPath> = open.filter(|open| open.is_within(path)).collect();
+    // What is no conflict that the last pass found may be drift, a removal that waits, or a conflict since.
+    Ok(match below.is_empty() || below.contains(path) {
+        true => vec![path.clone()],
+        false => below,
+    })
+}
+
+/// The side whose version an answer would keep; none where it keeps both.
+///
+/// # Errors
+/// [`Class::NeedsPerson`] where the newest cannot be told, or a version is not there.
+pub fn would_keep(
+    conflict: &Conflict,
+    keep: Keep,
+    time: &(dyn Fn(EditTime) -> String + Sync),
+) -> Result<Option<Side>, Error> {
+    match (keep, &conflict.near, &conflict.far) {
+        (Keep::Both, ..) => Ok(None),
+        (Keep::Side(side), ..) => Ok(Some(side)),
+        (Keep::Newest, Some(near), Some(far)) => newest(&conflict.path, near, far, time).map(Some),
+        (Keep::Newest, ..) => Err(Error::new(
+            Class::NeedsPerson,
+            format!("telling which version of {} is the newest", conflict.path),
+            "only one side holds it now",
+            "Sync first, and look again.",
+        )),
+    }
+}
+
 /// Looks at both versions of a conflict.
 ///
 /// # Errors

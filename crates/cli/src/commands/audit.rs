@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::words;
+use katabatic_core::{Kind, words};
 use katabatic_engine::audit::{self, Audit, Counted, Finding, Holds, ToRead, Verdict};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
@@ -119,7 +119,7 @@ fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
     );
     for (folder, counted) in &audit.folders {
         let name = match folder.is_empty() {
-            true => "(beside them)".to_owned(),
+            true => "(in no folder)".to_owned(),
             false => format!("{}/", shown_text(folder)),
         };
         rows.add(cells(name, counted));
@@ -222,11 +222,14 @@ pub fn also_words(audit: &Audit) -> Vec<String> {
 }
 
 fn item(finding: &Finding) -> Item {
-    let size = finding.near.as_ref().or(finding.far.as_ref());
+    let shows = finding.near.as_ref().or(finding.far.as_ref());
+    let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
     Item {
         lead: finding.verdict.word().to_owned(),
-        name: shown(&finding.path),
-        size: size.map_or_else(String::new, |entry| words::bytes(entry.size)),
+        name: format!("{}{}", shown(&finding.path), if folder { "/" } else { "" }),
+        size: shows
+            .filter(|_| !folder)
+            .map_or_else(String::new, |entry| words::bytes(entry.size)),
         reason: finding.why.clone(),
     }
 }

@@ -13,6 +13,7 @@ pub mod list;
 pub mod make_folder;
 pub mod move_place;
 pub mod plan;
+pub mod prune;
 pub mod remove_place;
 pub mod runs;
 pub mod settle;

@@ -8,7 +8,7 @@ use katabatic_engine::ledger::runs::{self, Run, RunItem};
 use serde_json::{Value, json};
 
 use crate::app::App;
-use crate::args;
+use crate::args::{self, OutcomeTyped};
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing, shown_text, time};
 
@@ -24,15 +24,28 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     if let Some(name) = &typed.about {
         app.config.lane(name)?;
     }
+    let day = typed.day.as_deref().map(time::read_day).transpose()?;
+    let filters = day.is_some() || typed.outcome.is_some();
+    // Of which there may be few among many.
+    let most = if filters { u32::MAX } else { typed.last };
     let all = app
         .ledger
-        .read(|connection| runs::last(connection, typed.about.as_deref(), typed.last))?;
+        .read(|connection| runs::last(connection, typed.about.as_deref(), most))?;
+    let all: Vec<Run> = all
+        .into_iter()
+        .filter(|run| day.as_ref().is_none_or(|day| time::day(run.began) == *day))
+        .filter(|run| typed.outcome.is_none_or(|wanted| ended(run) == wanted))
+        .take(typed.last as usize)
+        .collect();
     if app.common.json {
         json::print(&json!({"runs": all.iter().map(run_json).collect::<Vec<_>>()}));
         return Ok(ExitCode::SUCCESS);
     }
     if all.is_empty() {
-        line("No pass has run yet.");
+        line(match filters {
+            true => "No run that is remembered is like that.",
+            false => "No pass has run yet.",
+        });
         return Ok(ExitCode::SUCCESS);
     }
     let number = all
@@ -56,6 +69,17 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
     line("Each file of a run: katabatic runs NUMBER");
     Ok(ExitCode::SUCCESS)
+}
+
+fn ended(run: &Run) -> OutcomeTyped {
+    let needs = run.counts.conflicts + run.counts.stuck + run.counts.asking > 0;
+    match run.outcome.as_deref() {
+        None => OutcomeTyped::CutOff,
+        Some("needs a person") => OutcomeTyped::Person,
+        Some(_) if needs => OutcomeTyped::Person,
+        Some(outcome) if runs::FINE.contains(&outcome) => OutcomeTyped::Fine,
+        Some(_) => OutcomeTyped::Failed,
+    }
 }
 
 fn did(run: &Run) -> String {

@@ -3,16 +3,18 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{Side, words};
+use katabatic_core::{RelPath, Side, words};
 use katabatic_engine::Error;
+use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::settle::{self, Keep, Settled};
 use serde_json::{Value, json};
 
+use super::status::entry_words;
 use crate::about;
 use crate::app::App;
 use crate::args::{self, KeepTyped};
-use crate::draw::{json, line, shown, time};
+use crate::draw::{error, field, json, line, shown, time};
 use crate::exit;
 
 pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
@@ -33,27 +35,126 @@ pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
     };
     let (mut code, mut answers) = (0, Vec::new());
     for text in &typed.paths {
-        let (lane, path) = about::path(&app.config, text)?;
-        if !app.common.json && !app.common.quiet {
-            line(format!("{} in lane {}: {will}", shown(&path), lane.name));
-        }
-        let settled = app.run(async {
+        let (lane, path) = match about::find(&app.config, text)? {
+            Some((lane, path)) => (lane, path.unwrap_or_else(RelPath::root)),
+            None => about::path(&app.config, text)?,
+        };
+        let paths = app.run(async {
             let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
-            settle::settle(&pass, &path, keep, &time::time).await
+            settle::meant(&pass, &path)
         })?;
-        if settled.report.needs_a_person() {
-            code = exit::NEEDS_A_PERSON;
+        if paths.iter().any(RelPath::is_root) {
+            line(format!(
+                "No conflicts were found by the last pass in lane {}.",
+                lane.name
+            ));
+            continue;
         }
-        if app.common.json {
-            answers.push(settled_json(&lane.name, path.as_str(), &settled));
-        } else {
-            say(app, &settled);
+        for path in paths {
+            let done = match typed.only_try {
+                true => try_one(app, &lane, &path, keep),
+                false => one(app, &lane, &path, keep, will),
+            };
+            match done {
+                Ok((more, answer)) => {
+                    code = exit::worse(code, more);
+                    answers.push(answer);
+                }
+                // One that cannot be settled does not keep the others waiting.
+                Err(failed) if typed.paths.len() > 1 || path.as_str() != text => {
+                    code = exit::worse(code, exit::number(failed.class));
+                    answers.push(json!({"lane": lane.name, "path": path.as_str(), "error": failed.to_string()}));
+                    if !app.common.json {
+                        error::error(&failed, false);
+                    }
+                }
+                Err(failed) => return Err(failed),
+            }
         }
     }
     if app.common.json {
         json::print(&json!({"settled": answers}));
     }
     Ok(ExitCode::from(code))
+}
+
+fn one(
+    app: &App,
+    lane: &LaneConfig,
+    path: &RelPath,
+    keep: Keep,
+    will: &str,
+) -> Result<(u8, Value), Error> {
+    if !app.common.json && !app.common.quiet {
+        line(format!("{} in lane {}: {will}", shown(path), lane.name));
+    }
+    let settled = app.run(async {
+        let pass = app.pass(lane, Arc::new(Progress::default())).await?;
+        settle::settle(&pass, path, keep, &time::time).await
+    })?;
+    if !app.common.json {
+        say(app, &settled);
+    }
+    let code = match settled.report.needs_a_person() {
+        true => exit::NEEDS_A_PERSON,
+        false => 0,
+    };
+    Ok((code, settled_json(&lane.name, path.as_str(), &settled)))
+}
+
+/// Says which version would be kept, and which would yield.
+fn try_one(app: &App, lane: &LaneConfig, path: &RelPath, keep: Keep) -> Result<(u8, Value), Error> {
+    let conflict = app.run(async {
+        let pass = app.pass(lane, Arc::new(Progress::default())).await?;
+        let open = settle::open_conflicts(&pass)?;
+        let row = open.into_iter().find(|row| row.path == *path);
+        let Some(row) = row else {
+            return Err(Error::usage(
+                format!("trying to settle {path}"),
+                "the last pass found no conflict there",
+                format!(
+                    "See where it stands: katabatic why {}",
+                    words::typed(&lane.near.join(path).to_string())
+                ),
+            ));
+        };
+        settle::show(&pass, &row).await
+    })?;
+    let kept = settle::would_keep(&conflict, keep, &time::time)?;
+    let version = |side: Side| {
+        let entry = match side {
+            Side::Near => &conflict.near,
+            Side::Far => &conflict.far,
+        };
+        let shows = entry
+            .as_ref()
+            .map_or_else(|| "nothing there now".to_owned(), entry_words);
+        format!("the version from {} ({shows})", side.here_or_there())
+    };
+    let would = match kept {
+        Some(side) => format!(
+            "would keep {}; {} would go to the spares",
+            version(side),
+            version(side.other())
+        ),
+        None => format!(
+            "would keep both: {} under a dated name beside {}",
+            version(Side::Far),
+            version(Side::Near)
+        ),
+    };
+    if !app.common.json {
+        line(format!("{} in lane {}", shown(path), lane.name));
+        field(app.style, "", &would);
+    }
+    let answer = json!({
+        "lane": lane.name,
+        "path": path.as_str(),
+        "would_keep": kept.map_or("both", Side::name),
+        "near": json::entry(conflict.near.as_ref()),
+        "far": json::entry(conflict.far.as_ref()),
+    });
+    Ok((0, answer))
 }
 
 fn say(app: &App, settled: &Settled) {

@@ -1,4 +1,4 @@
-//! `spares list | restore`: what passes removed or replaced.
+//! `spares list | restore | prune`: what passes removed or replaced.
 
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -13,6 +13,7 @@ use katabatic_engine::{Error, spares as engine};
 use serde_json::{Value, json};
 
 use super::by_hand;
+use crate::about;
 use crate::app::App;
 use crate::args::{Spares, SparesList, SparesRestore};
 use crate::draw::listing::Item;
@@ -22,31 +23,14 @@ pub fn spares(app: &App, spares: &Spares) -> Result<ExitCode, Error> {
     match spares {
         Spares::List(typed) => list(app, typed)?,
         Spares::Restore(typed) => restore(app, typed)?,
+        Spares::Prune(typed) => return super::prune::prune(app, typed),
     }
     Ok(ExitCode::SUCCESS)
 }
 
-fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
-    if let Some(name) = &typed.lane {
-        app.config.lane(name)?;
-    }
-    let all = app
-        .ledger
-        .read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
-    if app.common.json {
-        json::print(&json!({"spares": all.iter().map(spare_json).collect::<Vec<_>>()}));
-        return Ok(());
-    }
-    if all.is_empty() {
-        line("The spares are empty: no pass removed or replaced anything yet.");
-        return Ok(());
-    }
-    let number = all
-        .iter()
-        .map(|spare| spare.number.to_string().len())
-        .max()
-        .unwrap_or(1);
-    let item = |spare: &Spare| Item {
+/// One in a list: its number, lane, path, size, why it is there and since when.
+pub fn spare_item(number: usize, spare: &Spare) -> Item {
+    Item {
         lead: format!("{:>number$}  {}", spare.number, spare.lane_name),
         name: {
             let place = spare.place.as_deref().unwrap_or_default();
@@ -68,15 +52,66 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
                 .edited
                 .map_or_else(String::new, |at| format!(", edited {}", time::time(at)))
         ),
-    };
+    }
+}
+
+/// The widest number of a list.
+pub fn number_width(spares: &[Spare]) -> usize {
+    let widths = spares.iter().map(|spare| spare.number.to_string().len());
+    widths.max().unwrap_or(1)
+}
+
+fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
+    if let Some(name) = &typed.lane {
+        app.config.lane(name)?;
+    }
+    let all = app
+        .ledger
+        .read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
+    let all = filtered(app, typed, all)?;
+    if app.common.json {
+        json::print(&json!({"spares": all.iter().map(spare_json).collect::<Vec<_>>()}));
+        return Ok(());
+    }
+    if all.is_empty() {
+        line(
+            match typed.within.is_some() || typed.day.is_some() || typed.run.is_some() {
+                true => "Nothing in the spares is like that.",
+                false => "The spares are empty: no pass removed or replaced anything yet.",
+            },
+        );
+        return Ok(());
+    }
+    let number = number_width(&all);
+    let item = |spare: &Spare| spare_item(number, spare);
     listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
     let bytes = all.iter().map(|spare| spare.size).sum();
     line(format!(
-        "{}, {}. To bring one back: katabatic spares restore NUMBER",
+        "{}, {}. To bring one back: katabatic spares restore NUMBER; to give up what is old: katabatic spares prune",
         words::count(all.len() as u64, "version", "versions"),
         words::bytes(bytes)
     ));
     Ok(())
+}
+
+/// Those of a path, a day or a run, where such were named.
+fn filtered(app: &App, typed: &SparesList, all: Vec<Spare>) -> Result<Vec<Spare>, Error> {
+    let day = typed.day.as_deref().map(time::read_day).transpose()?;
+    let within = typed
+        .within
+        .as_deref()
+        .map(|text| about::path(&app.config, text))
+        .transpose()?;
+    let wanted = |spare: &Spare| {
+        day.as_ref()
+            .is_none_or(|day| time::day(spare.taken_at) == *day)
+            && typed.run.is_none_or(|run| spare.run == Some(run))
+            && within.as_ref().is_none_or(|(lane, path)| {
+                spare.lane_name == lane.name
+                    && (spare.path.is_within(path) || path.is_within(&spare.path))
+            })
+    };
+    Ok(all.into_iter().filter(wanted).collect())
 }
 
 fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {

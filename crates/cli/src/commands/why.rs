@@ -3,7 +3,9 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{Agreement, Base, Kind, LeftOutBy, Lies, RelPath, Side, View, words};
+use katabatic_core::{
+    Agreement, Base, Decision, Kind, LeftOutBy, Lies, RelPath, Side, View, words,
+};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::ledger::runs::{Run, RunItem};
@@ -222,7 +224,10 @@ fn view_words(view: &View) -> String {
 
 fn agreed_words(story: &Story) -> String {
     match &story.base {
-        None => "nothing yet: the two sides never held the same here".to_owned(),
+        None if !(story.history.is_empty() && story.spares.is_empty()) && story.is_nowhere() => {
+            "nothing any more: what was agreed on went with it".to_owned()
+        }
+        None => "nothing: the two sides do not hold the same here".to_owned(),
         Some(Base { away: Some(on), .. }) => format!(
             "it was removed {} and is kept {}",
             on.here_or_there(),
@@ -252,8 +257,45 @@ fn next_pass_words(story: &Story) -> String {
             Agreement::Conflict => {
                 "leaves both versions as they are until it is settled".to_owned()
             }
-            _ => words::action(&own.step.decision),
+            _ => will_words(&own.step.decision),
         },
+    }
+}
+
+/// What a pass does about it, as a sentence goes on.
+fn will_words(decision: &Decision) -> String {
+    let on_words = |on: &Side| on.here_or_there();
+    match decision {
+        Decision::Carry {
+            to,
+            replaces: false,
+        } => format!("carries it {}", to.towards()),
+        Decision::Carry { to, replaces: true } => format!(
+            "puts the version from {} in its place {}; the older one goes to the spares",
+            on_words(&to.other()),
+            on_words(to)
+        ),
+        Decision::CarryBeside { to } => format!(
+            "carries it {} beside the older one, under a dated name",
+            to.towards()
+        ),
+        Decision::MakeFolder { on } => format!("makes the folder {}", on_words(on)),
+        Decision::Move { on, from, .. } => {
+            format!("gives {} this name {}", shown(from), on_words(on))
+        }
+        Decision::Remove { on, .. } => format!("removes it {}, into the spares", on_words(on)),
+        Decision::DropHere { .. } => {
+            "drops the copy here, once it is proven that the cloud has it".to_owned()
+        }
+        Decision::Compare => "reads both versions and compares them".to_owned(),
+        Decision::AskRemoval { .. } => {
+            "leaves it, until somebody says yes to its removal".to_owned()
+        }
+        Decision::Drift { .. } => "leaves it as it is".to_owned(),
+        Decision::Hold { .. } | Decision::BelowConflict => {
+            "leaves it until the reason is gone".to_owned()
+        }
+        other => words::action(other),
     }
 }
 

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::Path;
 
-use katabatic_core::{EditTime, words};
+use katabatic_core::{EditTime, Kind, words};
 use katabatic_engine::audit::{Audit, Counted};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::{Class, Error};
@@ -146,7 +146,7 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
         );
         for (folder, counted) in &audit.folders {
             let name = match folder.is_empty() {
-                true => "(beside them)".to_owned(),
+                true => "(in no folder)".to_owned(),
                 false => format!("{folder}/"),
             };
             row(&mut body, &name, counted);
@@ -163,11 +163,14 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
                         .as_ref()
                         .map_or_else(|| "-".to_owned(), |entry| words::bytes(entry.size))
                 };
+                let shows = finding.near.as_ref().or(finding.far.as_ref());
+                let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
                 let _ = write!(
                     body,
-                    "<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td>{}</td></tr>",
+                    "<tr><td>{}</td><td>{}{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td>{}</td></tr>",
                     finding.verdict.word(),
                     page::text(finding.path.as_str()),
+                    if folder { "/" } else { "" },
                     size(&finding.near),
                     size(&finding.far),
                     page::text(&finding.why),

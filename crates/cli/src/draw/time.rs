@@ -3,6 +3,7 @@
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use katabatic_core::EditTime;
+use katabatic_engine::Error;
 
 fn zoned(at: EditTime) -> Option<jiff::Zoned> {
     Timestamp::from_nanosecond(i128::from(at.0))
@@ -27,6 +28,24 @@ fn with(at: EditTime, today: &str, other: &str) -> String {
     let same_day = at.date() == Timestamp::now().to_zoned(TimeZone::system()).date();
     at.strftime(if same_day { today } else { other })
         .to_string()
+}
+
+/// The day of a time, where the person is: `2026-11-26`.
+pub fn day(at: EditTime) -> String {
+    zoned(at).map_or_else(String::new, |at| at.strftime("%Y-%m-%d").to_string())
+}
+
+/// A day as it was typed.
+pub fn read_day(text: &str) -> Result<String, Error> {
+    text.parse::<jiff::civil::Date>()
+        .map(|day| day.to_string())
+        .map_err(|why| {
+            Error::usage(
+                format!("the day {text}"),
+                why.to_string(),
+                "Write it as 2026-11-26.",
+            )
+        })
 }
 
 /// Now, with its date, to the minute.

@@ -638,6 +638,20 @@ pub(crate) fn each_base(
     Ok(())
 }
 
+/// The paths that a pass left in this state.
+pub(crate) fn in_state(
+    connection: &Connection,
+    lane: LaneKey,
+    state: &str,
+) -> rusqlite::Result<Vec<RelPath>> {
+    connection
+        .prepare_cached(
+            "SELECT key FROM row WHERE lane = ?1 AND open_pass IS NOT NULL AND state = ?2 AND length(key) > 0",
+        )?
+        .query_map(params![lane.0, state], |row| path_of(row, 0))?
+        .collect()
+}
+
 /// The row of one path.
 pub(crate) fn row(
     connection: &Connection,

@@ -34,6 +34,14 @@ pub struct Counts {
     pub asking: u64,
 }
 
+/// How runs end that ended as they should.
+pub const FINE: [&str; 4] = [
+    "all settled",
+    "dropped",
+    "done",
+    "removed what rules leave out",
+];
+
 /// A run.
 #[derive(Clone, Debug)]
 pub struct Run {
@@ -211,6 +219,14 @@ pub(crate) fn last_of(
             |row| row.get(0),
         )
         .optional()
+}
+
+/// The numbers of the runs of a command.
+pub(crate) fn of_command(connection: &Connection, command: &str) -> rusqlite::Result<Vec<i64>> {
+    connection
+        .prepare("SELECT number FROM run WHERE command = ?1")?
+        .query_map([command], |row| row.get(0))?
+        .collect()
 }
 
 /// The run of this number.

@@ -488,6 +488,11 @@ pub trait SideStore: Send + Sync {
         false
     }
 
+    /// How far this side's clock was ahead of ours when it last answered, in nanoseconds, where it has one of its own.
+    fn clock_ahead(&self) -> Option<i64> {
+        None
+    }
+
     /// Bytes that are free on this side, where it can tell.
     async fn free(&self) -> Option<u64> {
         None

@@ -336,7 +336,7 @@ impl SideStore for LocalSide {
 
     async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
         let spare = spare.to_owned();
-        self.blocking(move |inner| inner.room.remove(room::SPARES, &spare))
+        self.blocking(move |inner| inner.room.drop_spare(&spare))
             .await
     }
 

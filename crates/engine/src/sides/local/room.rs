@@ -150,6 +150,22 @@ impl Room {
         }
     }
 
+    /// Drops a spare for good, a whole folder with all that is in it.
+    pub(super) fn drop_spare(&self, slot: &str) -> Result<(), SideError> {
+        match unlinkat(self.shelf(Shelf::Spares), slot, AtFlags::empty()) {
+            Err(rustix::io::Errno::ISDIR) => {}
+            Err(rustix::io::Errno::NOENT) | Ok(()) => return Ok(()),
+            Err(error) => return Err(side_error(&error.into())),
+        }
+        if slot.contains('/') || slot.starts_with('.') {
+            return Err(SideError::Failed(format!("{slot:?} is no name of a spare")));
+        }
+        // Named by the shelf's own descriptor, so that no link put in the way leads anywhere else.
+        let shelf = std::os::fd::AsRawFd::as_raw_fd(&self.shelf(Shelf::Spares));
+        std::fs::remove_dir_all(format!("/proc/self/fd/{shelf}/{slot}"))
+            .map_err(|error| side_error(&error))
+    }
+
     /// Staging holds only what was on its way, never the only copy of anything.
     pub(super) fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
         let names =

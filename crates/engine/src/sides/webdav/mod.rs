@@ -399,6 +399,10 @@ impl SideStore for WebdavSide {
         download::read(&self.inner, &path, &seen, 0).await
     }
 
+    fn clock_ahead(&self) -> Option<i64> {
+        Some(self.inner.clock_ahead.load(Ordering::Relaxed))
+    }
+
     async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
         carry::delete(&self.inner, &self.inner.room.spare(spare)?).await
     }
