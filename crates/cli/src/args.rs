@@ -589,6 +589,29 @@ pub struct Status {
     /// Lanes, or files and folders in them; all lanes where none is named
     #[arg(value_name = "LANE|PATH")]
     pub about: Vec<String>,
+    /// Name only what stands so; several with commas between them
+    #[arg(long, value_enum, value_delimiter = ',', value_name = "STATE")]
+    pub state: Vec<StateTyped>,
+    /// Name every path that is not settled, however many there are
+    #[arg(long)]
+    pub all: bool,
+}
+
+/// How a path stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum StateTyped {
+    /// A change is known and not carried yet
+    Waiting,
+    /// Both sides changed
+    Conflict,
+    /// It cannot be carried
+    Stuck,
+    /// Its removal waits for a yes
+    Asking,
+    /// One-way: the receiving side changed by itself
+    Drift,
+    /// A rule, the choice or its kind keeps it out
+    LeftOut,
 }
 
 /// `why`.

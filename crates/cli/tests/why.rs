@@ -319,3 +319,35 @@ fn runs_are_found_by_their_end_and_their_day() {
         .ends(2)
         .says("Write it as");
 }
+
+#[test]
+fn status_names_what_is_most_urgent_first_and_what_was_asked_for() {
+    let desk = settled();
+    for number in 0..60 {
+        desk.write_near(&format!("new/{number:02}.txt"), "new");
+    }
+    desk.write_near("Viola/b.txt", "one");
+    desk.write_far("Viola/b.txt", "the other one");
+    desk.run(&["sync", "near/Viola"]).ends(3);
+    let said = desk
+        .run(&["status"])
+        .ends(3)
+        .says("61 paths, 180 B")
+        .says("paths more");
+    let first = said
+        .out
+        .lines()
+        .position(|line| line.contains("Viola/b.txt"));
+    let other = said
+        .out
+        .lines()
+        .position(|line| line.contains("new/00.txt"));
+    assert!(first < other, "{}", said.out);
+    assert!(!said.out.contains("new/59.txt"), "{}", said.out);
+    desk.run(&["status", "--all"]).ends(3).says("new/59.txt");
+    let said = desk.run(&["status", "--state", "conflict,stuck"]).ends(3);
+    assert!(!said.out.contains("new/"), "{}", said.out);
+    let files = desk.run(&["status", "--state", "waiting", "--json"]).json();
+    // The folder itself is one of them.
+    assert_eq!(files["lanes"][0]["files"].as_array().unwrap().len(), 61);
+}

@@ -29,6 +29,9 @@ const TURNS: usize = 3;
 /// As many writes are handed to the ledger before somebody waits for them.
 const WAITING: usize = 10_000;
 
+/// What it is called, and one turn of it.
+type Part<'p> = (&'static str, Box<dyn FnMut() + 'p>);
+
 fn main() {
     if std::env::args().any(|argument| argument == "--test") {
         return;
@@ -50,7 +53,7 @@ fn main() {
         let body = listing();
         let home = dir.path().join(format!("home {files}"));
         let ledger = Ledger::open(&Home::under(&home).expect("a home")).expect("a ledger");
-        let parts: [(&str, Box<dyn FnMut() + '_>); 5] = [
+        let parts: [Part<'_>; 5] = [
             (
                 "near side listed (the second time)",
                 Box::new(|| runtime.block_on(scan(&tree, &dir.path().join("state"), files))),

@@ -355,9 +355,16 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
                 && base.far == far.stamp
                 && base.content.is_some()
         });
-        return match as_recorded {
-            true => Compared::AsRecorded,
-            false => Compared::Not(
+        let so_soon = triple.base.as_ref().is_some_and(|base| {
+            base.near.undoubted() == near.stamp && base.far.undoubted() == far.stamp
+        });
+        return match (as_recorded, so_soon) {
+            (true, _) => Compared::AsRecorded,
+            (false, true) => Compared::Not(
+                Verdict::Unproven,
+                "equal in size; it was carried so soon after it was written that tags prove nothing yet: the next pass reads it".into(),
+            ),
+            (false, false) => Compared::Not(
                 Verdict::Unproven,
                 "equal in size; it changed since it was carried, or never was".into(),
             ),

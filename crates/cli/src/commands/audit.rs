@@ -264,8 +264,16 @@ pub fn verdict_words(lane: &LaneConfig, audit: &Audit) -> String {
         true => format!("katabatic audit {}", lane.name),
         false => format!("katabatic plan {}", lane.name),
     };
+    let only_unproven = audit
+        .findings
+        .iter()
+        .all(|finding| finding.verdict == Verdict::Unproven);
+    let answer = match only_unproven && audit.whole {
+        true => "Nothing is known to differ, but not all is proven",
+        false => "Not equal",
+    };
     format!(
-        "Not equal: {}; {equal} equal. Next: {next}",
+        "{answer}: {}; {equal} equal. Next: {next}",
         parts.join(", ")
     )
 }

@@ -7,11 +7,13 @@ use katabatic_core::{Agreement, Entry, Kind, Lies, RelPath, Side, View, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
+use katabatic_engine::pass::plan::bytes_of;
 use katabatic_engine::standing::{self, LaneStanding, Standing};
 use serde_json::{Value, json};
 
 use crate::about::{About, understand};
 use crate::app::App;
+use crate::args::StateTyped;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, listing, shown, shown_text, time};
@@ -19,6 +21,10 @@ use crate::{args, exit};
 
 pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
     let (mut code, mut answers) = (0, Vec::new());
+    let list = Listed {
+        states: &typed.state,
+        all: typed.all,
+    };
     for About { lane, paths } in understand(&app.config, &typed.about)? {
         let paths = if paths.is_empty() {
             vec![RelPath::root()]
@@ -34,11 +40,11 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                 code = exit::NEEDS_A_PERSON;
             }
             if app.common.json {
-                answers.push(standing_json(&lane, &path, &standing));
+                answers.push(standing_json(&lane, &path, &standing, list));
             } else if path.is_root() {
-                say_lane(app, &lane, &standing);
+                say_lane(app, &lane, &standing, list);
             } else {
-                say_path(app, &lane, &path, &standing)?;
+                say_path(app, &lane, &path, &standing, list)?;
             }
         }
     }
@@ -74,7 +80,54 @@ fn seen_words(standing: &LaneStanding) -> String {
     )
 }
 
-fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
+/// As many paths are named for people.
+const NAMED: usize = 40;
+
+/// Which paths are named.
+#[derive(Clone, Copy)]
+struct Listed<'l> {
+    states: &'l [StateTyped],
+    all: bool,
+}
+
+impl Listed<'_> {
+    fn names(self, agreement: Agreement) -> bool {
+        let wanted = |state: &StateTyped| match state {
+            StateTyped::Waiting => matches!(agreement, Agreement::Waiting(_)),
+            StateTyped::Conflict => agreement == Agreement::Conflict,
+            StateTyped::Stuck => agreement == Agreement::Stuck,
+            StateTyped::Asking => matches!(agreement, Agreement::Asking(_)),
+            StateTyped::Drift => agreement == Agreement::Drift,
+            StateTyped::LeftOut => agreement == Agreement::LeftOut,
+        };
+        self.states.is_empty() || self.states.iter().any(wanted)
+    }
+}
+
+/// What a person should see first.
+fn urgency(agreement: Agreement) -> u8 {
+    match agreement {
+        Agreement::Conflict => 0,
+        Agreement::Stuck => 1,
+        Agreement::Asking(_) => 2,
+        Agreement::Drift => 3,
+        Agreement::Moving(_) => 4,
+        Agreement::Waiting(_) => 5,
+        Agreement::LeftOut => 6,
+        Agreement::Settled => 7,
+    }
+}
+
+/// What waits to be carried one way, in bytes.
+fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
+    let waits = standing
+        .standings
+        .iter()
+        .filter(|one| one.state.agreement == agreement);
+    waits.map(|one| bytes_of(&one.step)).sum()
+}
+
+fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
     line(format!(
         "Lane {}: {} {} {}",
         lane.name,
@@ -94,6 +147,11 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
                 )
             }
             Agreement::LeftOut => left_out_words(*count, standing),
+            Agreement::Waiting(_) if waiting_bytes(standing, *agreement) > 0 => format!(
+                "{}, {}",
+                words::count(*count, "path", "paths"),
+                words::bytes(waiting_bytes(standing, *agreement))
+            ),
             _ => words::count(*count, "path", "paths"),
         };
         rows.add(vec![app.style.state(*agreement), many]);
@@ -111,7 +169,7 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
         line("  both sides are empty");
     }
     rows.print(2);
-    say_each(app, standing);
+    say_each(app, standing, list);
     say_next(lane, standing);
 }
 
@@ -142,11 +200,18 @@ fn left_out_words(count: u64, standing: &LaneStanding) -> String {
     format!("{count}: {}{more}", named.join(", "))
 }
 
-fn say_each(app: &App, standing: &LaneStanding) {
-    let open = standing
+fn say_each(app: &App, standing: &LaneStanding, list: Listed<'_>) {
+    let mut open: Vec<&Standing> = standing
         .standings
         .iter()
-        .filter(|one| one.state.agreement != Agreement::Settled);
+        .filter(|one| one.state.agreement != Agreement::Settled)
+        .filter(|one| list.names(one.state.agreement))
+        .collect();
+    open.sort_by_key(|one| urgency(one.state.agreement));
+    let unusable = standing
+        .unusable
+        .iter()
+        .filter(|_| list.names(Agreement::LeftOut));
     let item = |agreement: Agreement, name: String, reason: &str| Item {
         lead: app.style.state(agreement),
         name,
@@ -154,18 +219,24 @@ fn say_each(app: &App, standing: &LaneStanding) {
         reason: reason.to_owned(),
     };
     let mut items: Vec<Item> = open
+        .into_iter()
         .map(|one| item(one.state.agreement, shown(one.step.path()), &one.reason))
         .collect();
-    items.extend(
-        standing
-            .unusable
-            .iter()
-            .map(|name| item(Agreement::LeftOut, shown_text(&name.shown), &name.why)),
-    );
+    items.extend(unusable.map(|name| item(Agreement::LeftOut, shown_text(&name.shown), &name.why)));
+    let more = items.len().saturating_sub(NAMED);
+    if !list.all {
+        items.truncate(NAMED);
+    }
     if !items.is_empty() {
         line("");
     }
     listing::print(app.style, 2, &items);
+    if more > 0 && !list.all {
+        line(format!(
+            "  and {}: with --all, or some of them with --state",
+            words::count(more as u64, "path more", "paths more")
+        ));
+    }
 }
 
 fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
@@ -199,6 +270,7 @@ fn say_path(
     lane: &LaneConfig,
     path: &RelPath,
     standing: &LaneStanding,
+    list: Listed<'_>,
 ) -> Result<(), Error> {
     let own = standing
         .standings
@@ -212,7 +284,7 @@ fn say_path(
                 format!("Look at both sides anew: katabatic plan {}", lane.name),
             ));
         }
-        say_counts(app, lane, path, standing);
+        say_counts(app, lane, path, standing, list);
         return Ok(());
     };
     line(format!("{} in lane {}", shown(path), lane.name));
@@ -259,7 +331,7 @@ fn say_path(
         .or(own.step.entry(Side::Far))
         .is_some_and(|entry| entry.kind == Kind::Folder)
     {
-        say_counts(app, lane, path, standing);
+        say_counts(app, lane, path, standing, list);
     }
     let typed = words::typed(&lane.near.join(path).to_string());
     match own.state.agreement {
@@ -280,7 +352,13 @@ pub fn far_path(lane: &LaneConfig, path: &RelPath) -> String {
     format!("{}/{}", lane.far_place().trim_end_matches('/'), shown(path))
 }
 
-fn say_counts(app: &App, lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) {
+fn say_counts(
+    app: &App,
+    lane: &LaneConfig,
+    path: &RelPath,
+    standing: &LaneStanding,
+    list: Listed<'_>,
+) {
     line(format!("In {}/ of lane {}", shown(path), lane.name));
     line(format!("  {}", seen_words(standing)));
     let mut rows = Rows::bare(app.style, 2);
@@ -288,7 +366,7 @@ fn say_counts(app: &App, lane: &LaneConfig, path: &RelPath, standing: &LaneStand
         rows.add(vec![app.style.state(*agreement), words::grouped(*count)]);
     }
     rows.print(2);
-    say_each(app, standing);
+    say_each(app, standing, list);
 }
 
 fn view_words(own: &Standing, side: Side) -> String {
@@ -314,7 +392,16 @@ pub fn entry_words(entry: &Entry) -> String {
     }
 }
 
-fn standing_json(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> Value {
+fn standing_json(
+    lane: &LaneConfig,
+    path: &RelPath,
+    standing: &LaneStanding,
+    list: Listed<'_>,
+) -> Value {
+    let named = standing
+        .standings
+        .iter()
+        .filter(|one| list.names(one.state.agreement));
     let one = |one: &Standing| {
         json!({
             "path": one.step.path().as_str(),
@@ -340,7 +427,7 @@ fn standing_json(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> 
         "counts": counts,
         "settled_bytes": standing.settled_bytes,
         "kept_away": standing.kept_away.iter().map(RelPath::as_str).collect::<Vec<_>>(),
-        "files": standing.standings.iter().map(one).collect::<Vec<_>>(),
+        "files": named.map(one).collect::<Vec<_>>(),
         "unusable": standing.unusable.iter().map(|name| json!({"shown": name.shown, "reason": name.why})).collect::<Vec<_>>(),
     })
 }
