@@ -1,5 +1,5 @@
 //! A pass with nothing to do over many files, told by the stand-in's change tokens, beside `git status` on the same
-//! tree. `BENCH_FILES` sets how many; 100,000 otherwise.
+//! tree; and what people ask about such a lane. `BENCH_FILES` sets how many; 100,000 otherwise.
 
 mod world;
 
@@ -81,5 +81,15 @@ fn main() {
         say("git status", status, None);
         let pass = measured(&mut at(dir, "home", &["sync"]));
         say("a pass with nothing to do", pass, Some(status));
+    }
+    let one = format!("first/{:03}/{:02}/{}.txt", 0, 0, 0);
+    for (what, arguments) in [
+        ("status of the lane", &["status", "bench"][..]),
+        ("status of one file", &["status", &one]),
+        ("why of one file", &["why", &one]),
+        ("plan", &["plan", "bench"]),
+        ("audit --quick", &["audit", "bench", "--quick"]),
+    ] {
+        say(what, measured(&mut at(dir, "home", arguments)), None);
     }
 }

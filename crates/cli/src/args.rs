@@ -72,12 +72,16 @@ pub enum Command {
     Why(Why),
     /// Prove that both sides hold the same: read them and compare byte for byte
     Audit(Audit),
+    /// Look for what usually goes wrong: this computer, each account, each lane
+    Doctor,
     /// Show both versions of every conflict
     Conflicts(Conflicts),
     /// Settle conflicts
     Settle(Settle),
     /// Show what passes did
     Runs(Runs),
+    /// Bring back what the far side of a lane holds, to its place or elsewhere
+    Recover(Recover),
     /// What passes removed or replaced: list, restore, prune
     #[command(subcommand)]
     Spares(Spares),
@@ -700,6 +704,22 @@ pub enum OutcomeTyped {
     Failed,
     /// In the middle: the program or the computer went down
     CutOff,
+}
+
+/// `recover`.
+#[derive(Args, Debug)]
+pub struct Recover {
+    /// The lane
+    pub lane: String,
+    /// A file or a folder of it; everything where none is named
+    #[arg(value_name = "PATH")]
+    pub path: Option<String>,
+    /// Bring it into this folder instead, which is made where it is not there
+    #[arg(long, value_name = "DIR")]
+    pub to: Option<PathBuf>,
+    /// Do it without asking
+    #[arg(long)]
+    pub yes: bool,
 }
 
 /// `spares …`.

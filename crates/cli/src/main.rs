@@ -87,6 +87,8 @@ fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::E
         Command::Plan(plan) => commands::plan::plan(app, &plan),
         Command::Sync(sync) => commands::sync::sync(app, &sync),
         Command::Audit(audit) => commands::audit::audit(app, &audit),
+        Command::Recover(recover) => commands::recover::recover(app, &recover),
+        Command::Doctor => commands::doctor::doctor(app),
         Command::Why(why) => commands::why::why(app, &why),
         Command::Status(status) => commands::status::status(app, &status),
         Command::Conflicts(conflicts) => commands::conflicts::conflicts(app, &conflicts),

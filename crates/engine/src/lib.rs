@@ -12,6 +12,7 @@ pub mod choose;
 pub mod clock;
 pub mod config;
 pub mod cover;
+pub mod doctor;
 pub mod drives;
 pub mod error;
 #[cfg(test)]
@@ -28,6 +29,7 @@ pub mod pass;
 pub mod place;
 pub mod places;
 pub mod prune;
+pub mod recover;
 pub mod relocate;
 pub mod seam;
 pub mod secrets;

@@ -240,23 +240,48 @@ fn no_name(spare: &Spare) -> Error {
 }
 
 async fn make_parents(pass: &Pass, side: Side, path: &RelPath) -> Result<(), Error> {
-    let mut above = Vec::new();
-    let mut parent = path.parent();
-    while let Some(folder) = parent.filter(|folder| !folder.is_root()) {
-        parent = folder.parent();
-        above.push(folder);
-    }
-    for folder in above.into_iter().rev() {
-        let made = pass
-            .store(side)
+    let store = pass.store(side);
+    make_folders(&*store, path, false, &|error| pass.side_failed(side, error)).await
+}
+
+/// Makes the folders around a path on a store of this computer, and the path itself where `itself` says so.
+pub(crate) async fn make_parents_on(
+    pass: &Pass,
+    store: &dyn SideStore,
+    path: &RelPath,
+    itself: bool,
+) -> Result<(), Error> {
+    make_folders(store, path, itself, &|error| {
+        pass.side_failed(Side::Near, error)
+    })
+    .await
+}
+
+async fn make_folders(
+    store: &dyn SideStore,
+    path: &RelPath,
+    itself: bool,
+    failed: &(dyn Fn(&SideError) -> Error + Sync),
+) -> Result<(), Error> {
+    let first = if itself {
+        Some(path.clone())
+    } else {
+        path.parent()
+    };
+    let mut above: Vec<RelPath> = std::iter::successors(first, RelPath::parent)
+        .filter(|folder| !folder.is_root())
+        .collect();
+    above.reverse();
+    for folder in above {
+        let made = store
             .make_folder(&folder)
             .await
-            .map_err(|error| pass.side_failed(side, &error))?;
+            .map_err(|error| failed(&error))?;
         if made == Put::Taken {
             return Err(Error::failed(
                 format!("making the folder {folder} again"),
                 "a file has its name",
-                "Restore the spare elsewhere: katabatic spares restore NUMBER --to FILE",
+                "Bring it back elsewhere, with --to.",
             ));
         }
     }

@@ -26,6 +26,8 @@ pub struct Story {
     pub near: View,
     /// What the far side showed when a pass looked last.
     pub far: View,
+    /// Whether a pass notes what is there at such a path; of what is left out it does not.
+    pub far_is_noted: bool,
     /// What both sides last agreed on.
     pub base: Option<Base>,
     /// When that version was edited, where it is known.
@@ -107,6 +109,7 @@ pub async fn story(
         .cloned();
     Ok(Story {
         path: path.clone(),
+        far_is_noted: left_out.is_none() || triple.far != View::Absent,
         left_out,
         near: triple.near,
         far: triple.far,

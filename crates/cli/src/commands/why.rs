@@ -108,9 +108,14 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
         ),
     );
     let there = status::there_words(&story.within);
-    let far = match story.within.far_seen.is_some() || story.within.cut_off {
-        true => format!("{} ({there})", view_words(&story.far)),
-        false => there,
+    let looked = story.within.far_seen.is_some() || story.within.cut_off;
+    let far = match (looked, story.far_is_noted) {
+        (true, true) => format!("{} ({there})", view_words(&story.far)),
+        (true, false) => format!(
+            "not noted, since passes leave it out; look there: katabatic list {}",
+            words::typed(&far_folder(lane, &story.path))
+        ),
+        (false, _) => there,
     };
     field(app.style, "there", &far);
     field(app.style, "agreed", &agreed_words(story));
@@ -149,6 +154,12 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
     if let Some(next) = next_step(lane, story) {
         line(format!("  Next: {next}"));
     }
+}
+
+/// The folder on the far side that a path lies in.
+fn far_folder(lane: &LaneConfig, path: &RelPath) -> String {
+    let folder = path.parent().unwrap_or_else(RelPath::root);
+    lane.far.join(&folder).to_string()
 }
 
 fn state_words(app: &App, story: &Story) -> String {
@@ -383,6 +394,7 @@ fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
         "left_out": left_out,
         "near": view(&story.near),
         "far": view(&story.far),
+        "far_noted": story.far_is_noted,
         "near_seen": json::time(story.within.near_seen),
         "far_seen": json::time(story.within.far_seen),
         "agreed": base,

@@ -217,6 +217,13 @@ pub(crate) fn agreed_files(connection: &Connection, lane: LaneKey) -> rusqlite::
     )
 }
 
+/// Folders of all lanes that both sides hold.
+pub(crate) fn folders(connection: &Connection) -> rusqlite::Result<u64> {
+    connection.query_row("SELECT COUNT(*) FROM row WHERE kind = 2", [], |row| {
+        row.get(0)
+    })
+}
+
 /// What was left out when both sides were last listed whole: by what, files, bytes.
 ///
 /// # Errors

@@ -1,0 +1,72 @@
+//! `doctor`: what usually goes wrong, looked for, and the command that mends it.
+
+use std::process::ExitCode;
+
+use katabatic_core::words;
+use katabatic_engine::Error;
+use katabatic_engine::doctor::{Check, Doctor};
+use serde_json::json;
+
+use crate::app::App;
+use crate::draw::{field, json, line};
+use crate::exit;
+
+pub fn doctor(app: &App) -> Result<ExitCode, Error> {
+    let doctor = Doctor {
+        home: &app.home,
+        config: &app.config,
+        ledger: &app.ledger,
+        stop: &app.stop,
+        now: app.now(),
+    };
+    let checks = app.run(doctor.look())?;
+    let wrong = checks.iter().filter(|check| !check.fine).count() as u64;
+    if app.common.json {
+        let checks: Vec<_> = checks.iter().map(check_json).collect();
+        json::print(&json!({"checks": checks, "wrong": wrong}));
+    } else {
+        say(app, &checks);
+        line(match wrong {
+            0 => "All is well. Each look in words: katabatic doctor -v".to_owned(),
+            _ => format!(
+                "{} to be mended.",
+                words::count(wrong, "thing is", "things are")
+            ),
+        });
+    }
+    Ok(ExitCode::from(if wrong > 0 {
+        exit::NEEDS_A_PERSON
+    } else {
+        0
+    }))
+}
+
+/// Each look of what is not all well; what is well takes a line, unless more was asked for.
+fn say(app: &App, checks: &[Check]) {
+    for group in checks.chunk_by(|one, next| one.about == next.about) {
+        let about = &group[0].about;
+        if group.iter().all(|check| check.fine) && app.common.verbose == 0 {
+            let asked: Vec<&str> = group.iter().map(|check| check.asked).collect();
+            line(format!("{about}: fine ({})", asked.join(", ")));
+            continue;
+        }
+        line(about);
+        for check in group {
+            let mark = if check.fine { "fine: " } else { "WRONG: " };
+            field(app.style, check.asked, &format!("{mark}{}", check.found));
+            if let Some(mend) = &check.mend {
+                field(app.style, "", &format!("mend it: {mend}"));
+            }
+        }
+    }
+}
+
+fn check_json(check: &Check) -> serde_json::Value {
+    json!({
+        "about": check.about,
+        "asked": check.asked,
+        "fine": check.fine,
+        "found": check.found,
+        "mend": check.mend,
+    })
+}

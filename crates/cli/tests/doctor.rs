@@ -1,0 +1,82 @@
+//! `doctor`: what is well is said to be, and what is not comes with the command that mends it.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::fs;
+
+use worlds::Desk;
+
+fn settled() -> Desk {
+    let desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "a");
+    desk.write_near("b/c.txt", "c");
+    desk.run(&["sync"]).ends(0);
+    desk
+}
+
+#[test]
+fn a_healthy_desk_is_said_to_be() {
+    let desk = settled();
+    let said = desk.run(&["doctor", "--json"]);
+    let checks = said.json();
+    let asked = |about: &str| -> Vec<String> {
+        let all = checks["checks"].as_array().unwrap().iter();
+        all.filter(|check| check["about"] == about)
+            .map(|check| check["asked"].as_str().unwrap().to_owned())
+            .collect()
+    };
+    for (about, wanted) in [
+        ("this computer", "ledger"),
+        ("account office", "clock"),
+        ("lane scores", "there"),
+    ] {
+        assert!(asked(about).iter().any(|asked| asked == wanted), "{about}");
+    }
+    // Room on the disk of a test is not for this test to say.
+    let all = checks["checks"].as_array().unwrap();
+    let wrong = all.iter().filter(|check| {
+        check["fine"] == false && check["asked"] != "room" && check["asked"] != "here"
+    });
+    assert_eq!(wrong.count(), 0, "{}", said.out);
+}
+
+#[test]
+fn what_is_wrong_comes_with_what_mends_it() {
+    let mut desk = settled();
+    desk.write_near("a.txt", "one");
+    desk.write_far("a.txt", "the other one");
+    desk.run(&["sync"]).ends(3);
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("1 path is in conflict")
+        .says("mend it: katabatic conflicts scores");
+    desk.run(&["lane", "change", "scores", "--leave-out", ":smaller 1MB"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("leave out all there is")
+        .says("katabatic lane show scores");
+    fs::rename(desk.near(), desk.path("away")).unwrap();
+    desk.run(&["doctor"]).ends(3).says("WRONG");
+    fs::rename(desk.path("away"), desk.near()).unwrap();
+    desk.stop_serving();
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("account office")
+        .says("does not answer");
+}
+
+#[test]
+fn a_lane_that_never_ran_is_no_safe_copy() {
+    let desk = Desk::tied(&[]);
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("no pass over the whole lane has ended yet")
+        .says("katabatic plan scores, then katabatic sync scores");
+}

@@ -1,0 +1,405 @@
+//! Looks at a computer, its accounts and its lanes for what usually goes wrong, and says what mends it.
+//!
+//! Each look answers one question with a sentence, good or bad, so that "nothing was found" can be told from "nothing
+//! was looked at". Nothing is changed.
+
+use std::path::Path;
+
+use katabatic_core::{EditTime, Side, words};
+
+use crate::Error;
+use crate::Home;
+use crate::accounts::explain::explain;
+use crate::config::{AccountConfig, Config, LaneConfig};
+use crate::ledger::Ledger;
+use crate::ledger::rows;
+use crate::ledger::runs;
+use crate::ledger::spare_rows;
+use crate::open::{account_client, open_lane, side_failed};
+use crate::place::Place;
+use crate::sides::webdav::survey;
+use crate::stop::Stop;
+
+const SECOND: i64 = 1_000_000_000;
+const DAY: i64 = 86_400 * SECOND;
+
+/// Less free room than this, in bytes, is trouble soon.
+const LITTLE_ROOM: u64 = 1_000_000_000;
+
+/// A server's clock may differ by so much before dates mislead people.
+const CLOCKS_DIFFER: i64 = 300 * SECOND;
+
+/// A lane that no pass ran over for so long is one that nobody runs.
+const LONG_AGO: i64 = 7 * DAY;
+
+/// Fewer open files than this leave none to spare for a pass.
+const FEW_OPEN_FILES: u64 = 256;
+
+/// What one look found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Check {
+    /// What was looked at: `this computer`, `account office`, `lane scores`.
+    pub about: String,
+    /// What was asked, in a word or two.
+    pub asked: &'static str,
+    /// Whether all is well.
+    pub fine: bool,
+    /// What was found, in a sentence.
+    pub found: String,
+    /// What mends it, where something is wrong.
+    pub mend: Option<String>,
+}
+
+/// What is looked at, and with what.
+pub struct Doctor<'d> {
+    /// The tool's own folders.
+    pub home: &'d Home,
+    /// The config.
+    pub config: &'d Config,
+    /// The ledger.
+    pub ledger: &'d Ledger,
+    /// Whether somebody asked to stop.
+    pub stop: &'d Stop,
+    /// Now, by this computer's clock.
+    pub now: EditTime,
+}
+
+/// Collects what is found about one thing.
+struct About {
+    about: String,
+    checks: Vec<Check>,
+}
+
+impl About {
+    fn new(about: String) -> About {
+        let checks = Vec::new();
+        About { about, checks }
+    }
+
+    fn fine(&mut self, asked: &'static str, found: impl Into<String>) {
+        self.add(asked, true, found.into(), None);
+    }
+
+    fn wrong(&mut self, asked: &'static str, found: impl Into<String>, mend: impl Into<String>) {
+        self.add(asked, false, found.into(), Some(mend.into()));
+    }
+
+    fn add(&mut self, asked: &'static str, fine: bool, found: String, mend: Option<String>) {
+        self.checks.push(Check {
+            about: self.about.clone(),
+            asked,
+            fine,
+            found,
+            mend,
+        });
+    }
+
+    fn failed(&mut self, asked: &'static str, error: &Error) {
+        self.wrong(asked, format!("{}: {}", error.what, error.why), &error.next);
+    }
+}
+
+impl Doctor<'_> {
+    /// Looks at everything.
+    ///
+    /// # Errors
+    /// Where the ledger cannot be read; all else that fails is a finding.
+    pub async fn look(&self) -> Result<Vec<Check>, Error> {
+        let mut checks = self.computer()?;
+        for account in &self.config.accounts {
+            checks.extend(self.account(account).await);
+        }
+        for lane in &self.config.lanes {
+            checks.extend(self.lane(lane).await?);
+        }
+        Ok(checks)
+    }
+
+    fn computer(&self) -> Result<Vec<Check>, Error> {
+        let mut about = About::new("this computer".into());
+        let sound: String = self.ledger.read(|connection| {
+            connection.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))
+        })?;
+        match sound.as_str() {
+            "ok" => about.fine("ledger", "it is sound"),
+            odd => about.wrong(
+                "ledger",
+                format!("it is damaged: {odd}"),
+                format!(
+                    "put {} aside; the next pass of each lane compares both sides and removes nothing",
+                    self.home.ledger_file().display()
+                ),
+            ),
+        }
+        match room(self.home.state()) {
+            Some(free) if free < LITTLE_ROOM => about.wrong(
+                "room",
+                format!(
+                    "{} are free where ledger and spares lie",
+                    words::bytes(free)
+                ),
+                "katabatic spares prune, or make room on that disk",
+            ),
+            Some(free) => about.fine("room", format!("{} are free", words::bytes(free))),
+            None => {}
+        }
+        let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current;
+        match limit {
+            Some(few) if few < FEW_OPEN_FILES => about.wrong(
+                "open files",
+                format!("this user may have {few} files open at a time"),
+                "raise it: ulimit -n 4096, or nofile in /etc/security/limits.conf",
+            ),
+            limit => about.fine(
+                "open files",
+                limit.map_or_else(
+                    || "as many as are needed".to_owned(),
+                    |limit| format!("{} at a time", words::grouped(limit)),
+                ),
+            ),
+        }
+        let folders = self.ledger.read(rows::folders)?;
+        let watches = std::fs::read_to_string("/proc/sys/fs/inotify/max_user_watches");
+        if let Some(most) = watches
+            .ok()
+            .and_then(|text| text.trim().parse::<u64>().ok())
+        {
+            match folders > most {
+                true => about.wrong(
+                    "watches",
+                    format!(
+                        "the lanes hold {} folders, and this user may watch {}",
+                        words::grouped(folders),
+                        words::grouped(most)
+                    ),
+                    format!("sysctl fs.inotify.max_user_watches={}", folders * 2),
+                ),
+                false => about.fine(
+                    "watches",
+                    format!(
+                        "{} of {} folders that may be watched",
+                        words::grouped(folders),
+                        words::grouped(most)
+                    ),
+                ),
+            }
+        }
+        let spares = self
+            .ledger
+            .read(|connection| spare_rows::all(connection, None))?;
+        let bytes: u64 = spares.iter().map(|spare| spare.size).sum();
+        about.fine(
+            "spares",
+            format!(
+                "{}, {}",
+                words::count(spares.len() as u64, "version", "versions"),
+                words::bytes(bytes)
+            ),
+        );
+        Ok(about.checks)
+    }
+
+    async fn account(&self, account: &AccountConfig) -> Vec<Check> {
+        let mut about = About::new(format!("account {}", account.name));
+        let name = &account.name;
+        let client = match account_client(self.home, account, self.stop) {
+            Ok(client) => client,
+            Err(error) => {
+                about.failed("sign-in", &error);
+                return about.checks;
+            }
+        };
+        let found = match survey(&client, false).await {
+            Ok(found) => found,
+            Err(error) => {
+                let error = match crate::open::connection_of(self.home, account) {
+                    Ok(connection) => explain(name, &connection.address, &error),
+                    Err(error) => error,
+                };
+                about.failed("reached", &error);
+                return about.checks;
+            }
+        };
+        let who = found
+            .principal
+            .as_ref()
+            .map_or_else(|| account.user.clone(), |who| who.name.clone());
+        about.fine("reached", format!("it answers, signed in as {who}"));
+        match found.free {
+            Some(free) if free < LITTLE_ROOM => about.wrong(
+                "room",
+                format!("{} are free in the account", words::bytes(free)),
+                format!("see what is large: katabatic sizes @{name}/"),
+            ),
+            Some(free) => about.fine("room", format!("{} are free", words::bytes(free))),
+            None => about.fine("room", "the server does not say how much is free"),
+        }
+        let ahead = found.clock_ahead;
+        match ahead.abs() > CLOCKS_DIFFER {
+            true => about.wrong(
+                "clock",
+                format!(
+                    "the server's clock is {} minutes {} this computer's",
+                    ahead.abs() / SECOND / 60,
+                    if ahead > 0 { "ahead of" } else { "behind" }
+                ),
+                "set this computer's clock, for example with timedatectl set-ntp true",
+            ),
+            false => about.fine("clock", "both clocks agree"),
+        }
+        about.checks
+    }
+
+    async fn lane(&self, lane: &LaneConfig) -> Result<Vec<Check>, Error> {
+        let mut about = About::new(format!("lane {}", lane.name));
+        let name = &lane.name;
+        let opened = open_lane(self.home, self.config, self.ledger, lane, self.stop).await;
+        let opened = match opened {
+            Ok(opened) => opened,
+            Err(error) => {
+                about.failed("both sides", &error);
+                return Ok(about.checks);
+            }
+        };
+        for side in [Side::Near, Side::Far] {
+            let asked = match side {
+                Side::Near => "here",
+                Side::Far => "there",
+            };
+            let store = opened.store(side);
+            if let Err(error) = store.root().await {
+                about.failed(asked, &side_failed(lane, side, &error));
+                continue;
+            }
+            let place = match side {
+                Side::Near => lane.near.to_string(),
+                Side::Far => lane.far_place().to_string(),
+            };
+            match (store.free().await, store.is_read_only()) {
+                (_, true) if lane.terms.direction.source() != Some(side) => about.wrong(
+                    asked,
+                    format!("{place} may only be read"),
+                    format!("let it be written to, or: katabatic lane change {name} --direction"),
+                ),
+                (Some(free), _) if free < LITTLE_ROOM && lane.account(side).is_none() => {
+                    about.wrong(
+                        asked,
+                        format!("{place} is there, with {} free", words::bytes(free)),
+                        format!("katabatic choose {name}, katabatic spares prune, or another disk: katabatic lane relocate {name}"),
+                    );
+                }
+                _ => about.fine(asked, format!("{place} is there")),
+            }
+        }
+        match opened.row.seen_at {
+            None => about.wrong(
+                "passes",
+                "no pass over the whole lane has ended yet",
+                format!("katabatic plan {name}, then katabatic sync {name}"),
+            ),
+            Some(at) if at > self.now => about.wrong(
+                "passes",
+                "the last pass was later than now, by this clock",
+                "set the clock",
+            ),
+            Some(at) if self.now.0 - at.0 > LONG_AGO => about.wrong(
+                "passes",
+                format!(
+                    "the last one was {} ago",
+                    words::count(((self.now.0 - at.0) / DAY).unsigned_abs(), "day", "days")
+                ),
+                format!("katabatic sync {name}"),
+            ),
+            Some(_) => about.fine("passes", "the last one was within a week"),
+        }
+        self.what_is_open(&mut about, lane, &opened.row)?;
+        if let Place::Local(_) = lane.near
+            && let Some(lacks) = opened.near.shortcomings().await
+        {
+            about.fine(
+                "disk",
+                format!(
+                    "{} lacks some things: {}",
+                    lacks.place,
+                    lacks.said.join(" ")
+                ),
+            );
+        }
+        Ok(about.checks)
+    }
+
+    fn what_is_open(
+        &self,
+        about: &mut About,
+        lane: &LaneConfig,
+        row: &rows::LaneRow,
+    ) -> Result<(), Error> {
+        let name = &lane.name;
+        let (files, left_out, cut_off) = self.ledger.read(|connection| {
+            let (files, _) = rows::agreed_files(connection, row.key)?;
+            let left_out: u64 = rows::left_out(connection, row.key)?
+                .iter()
+                .map(|(_, tally)| tally.files)
+                .sum();
+            let last = runs::last(connection, Some(name), 1)?;
+            let cut_off = last.first().is_some_and(|run| run.outcome.is_none());
+            Ok((files, left_out, cut_off))
+        })?;
+        match (files, left_out) {
+            (0, 0) => about.fine("files", "both sides are empty, or nothing was carried yet"),
+            (0, left_out) => about.wrong(
+                "files",
+                format!(
+                    "rules or the choice leave out all there is: {}",
+                    words::count(left_out, "file", "files")
+                ),
+                format!("katabatic lane show {name}"),
+            ),
+            (files, _) => about.fine(
+                "files",
+                format!(
+                    "{} that both sides hold",
+                    words::count(files, "file", "files")
+                ),
+            ),
+        }
+        if cut_off {
+            about.wrong(
+                "leftovers",
+                "the last pass was cut off in the middle",
+                format!("katabatic sync {name}"),
+            );
+        }
+        for (state, what, next) in [
+            (
+                "conflict",
+                "in conflict",
+                format!("katabatic conflicts {name}"),
+            ),
+            (
+                "stuck",
+                "stuck",
+                format!("katabatic status {name} --state stuck"),
+            ),
+        ] {
+            let count = self
+                .ledger
+                .read(|connection| rows::in_state(connection, row.key, state))?
+                .len() as u64;
+            if count > 0 {
+                about.wrong(
+                    "open",
+                    format!("{} {what}", words::count(count, "path is", "paths are")),
+                    next,
+                );
+            }
+        }
+        Ok(())
+    }
+}
+
+/// What is free on the disk of a folder.
+fn room(folder: &Path) -> Option<u64> {
+    let stat = rustix::fs::statvfs(folder).ok()?;
+    (stat.f_blocks > 0).then(|| stat.f_bavail.saturating_mul(stat.f_frsize))
+}

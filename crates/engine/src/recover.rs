@@ -1,0 +1,311 @@
+//! Bringing back what the far side of a lane holds, whatever the lane's direction and without changing it.
+//!
+//! A pass carries what changed; this brings what is missing. Nothing that is here is ever written over: what is here
+//! otherwise stays, and is named.
+
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use futures_util::{StreamExt, stream};
+use katabatic_core::{Entry, Kind, Listing, RelPath, Side, View};
+use tokio::sync::mpsc;
+
+use crate::Error;
+use crate::home::Home;
+use crate::ledger::runs::{self, Counts, RunItem};
+use crate::pass::scan::tell_both;
+use crate::pass::{IN_FLIGHT, Pass, Wish};
+use crate::sides::local::LocalSide;
+use crate::sides::{Found, Put, SideError, SideStore, Steps};
+use crate::spares::make_parents_on;
+
+const BUFFER: usize = 1024;
+
+/// How often a file is tried whose line was cut.
+const ATTEMPTS: u32 = 4;
+
+/// The name of the room that staged files of other folders lie in.
+const ROOM: &str = "recover";
+
+/// What a recovery would do.
+#[derive(Clone, Debug, Default)]
+pub struct Offer {
+    /// Files and folders that are missing here.
+    pub bring: Vec<(RelPath, Entry)>,
+    /// Files that are here already, as far as is recorded or by their size.
+    pub here: u64,
+    /// Files that are here otherwise, and stay as they are.
+    pub otherwise: Vec<RelPath>,
+    /// Files that the lane leaves out, which are not brought to their place.
+    pub left_out: u64,
+    /// What could not be told there, and why.
+    pub unknown: Vec<(RelPath, String)>,
+}
+
+impl Offer {
+    /// Files to bring, and their bytes.
+    #[must_use]
+    pub fn files(&self) -> (u64, u64) {
+        let files = self
+            .bring
+            .iter()
+            .filter(|(_, entry)| entry.kind == Kind::File);
+        files.fold((0, 0), |(files, bytes), (_, entry)| {
+            (files + 1, bytes + entry.size)
+        })
+    }
+}
+
+/// What a recovery did.
+#[derive(Clone, Debug, Default)]
+pub struct Recovered {
+    /// The number of its run.
+    pub run: i64,
+    /// Files brought, and their bytes.
+    pub brought: (u64, u64),
+    /// Files that could not be brought, and why.
+    pub failed: Vec<(RelPath, String)>,
+}
+
+/// Where things are brought to.
+pub enum Target {
+    /// Where they were: the lane's near side.
+    Place,
+    /// Another folder of this computer.
+    Folder(LocalSide),
+}
+
+impl Target {
+    /// A folder of this computer, which is made where it is not there.
+    ///
+    /// # Errors
+    /// Where it cannot be made or opened.
+    pub fn folder(pass: &Pass, home: &Home, dir: &Path) -> Result<Target, Error> {
+        let failed = |why: &dyn std::fmt::Display| {
+            Error::failed(
+                format!("bringing files to {}", dir.display()),
+                why,
+                "Name a folder in which you may write.",
+            )
+        };
+        std::fs::create_dir_all(dir).map_err(|why| failed(&why))?;
+        let dir = dir.canonicalize().map_err(|why| failed(&why))?;
+        LocalSide::open(&dir, &home.lane_room(ROOM), ROOM, pass.stop.clone())
+            .map(Target::Folder)
+            .map_err(|why| failed(&why))
+    }
+
+    fn store(&self, pass: &Pass) -> Arc<dyn SideStore> {
+        match self {
+            Target::Place => pass.store(Side::Near),
+            Target::Folder(side) => Arc::new(side.clone()),
+        }
+    }
+}
+
+/// Lists both sides, and says what is missing.
+///
+/// # Errors
+/// Where a side is not there or refuses.
+pub async fn look(pass: &Pass, scope: &RelPath, target: &Target) -> Result<Offer, Error> {
+    pass.check_roots().await?;
+    let (found, far) = mpsc::channel::<Found>(BUFFER);
+    let store = pass.store(Side::Far);
+    let scanning = tokio::spawn(async move { store.scan(found).await });
+    let mut offer = Offer::default();
+    let here = target.store(pass);
+    let mut sieve = pass.reconciler(&Wish::default());
+    let told = tell_both(pass, far, scanning, async |chunk| {
+        for triple in chunk.drain(..) {
+            let left_out = sieve.push(triple.clone(), &mut |_| {}).is_some();
+            if !triple.path.is_within(scope) {
+                continue;
+            }
+            if left_out && matches!(target, Target::Place) {
+                let file = triple
+                    .far
+                    .entry()
+                    .is_some_and(|entry| entry.kind == Kind::File);
+                offer.left_out += u64::from(file);
+                continue;
+            }
+            let entry = match &triple.far {
+                View::Present(entry) if matches!(entry.kind, Kind::File | Kind::Folder) => entry,
+                View::Unknown(why) => {
+                    offer.unknown.push((triple.path, why.to_string()));
+                    continue;
+                }
+                _ => continue,
+            };
+            let near = match target {
+                Target::Place => triple.near.clone(),
+                Target::Folder(_) => here
+                    .look(&triple.path)
+                    .await
+                    .map_err(|error| pass.side_failed(Side::Near, &error))?
+                    .map_or(View::Absent, View::Present),
+            };
+            offer.take(&triple.path, entry, &near);
+        }
+        Ok(())
+    })
+    .await?;
+    for (side, listing) in told.roots {
+        if let Listing::Incomplete(why) = listing {
+            let why = format!("what lies {}: {why}", side.here_or_there());
+            offer.unknown.push((RelPath::root(), why));
+        }
+    }
+    Ok(offer)
+}
+
+impl Offer {
+    fn take(&mut self, path: &RelPath, there: &Entry, here: &View) {
+        match (here, there.kind) {
+            (View::Absent, _) => self.bring.push((path.clone(), there.clone())),
+            (View::Present(here), Kind::Folder) if here.kind == Kind::Folder => {}
+            (View::Present(here), Kind::File)
+                if here.kind == Kind::File && here.size == there.size =>
+            {
+                self.here += 1;
+            }
+            (View::Present(_) | View::Unknown(_), _) => self.otherwise.push(path.clone()),
+        }
+    }
+}
+
+/// Brings what was offered; what has come here meanwhile stays as it is.
+///
+/// # Errors
+/// Where a whole side is not there any more, or the ledger cannot be written.
+pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recovered, Error> {
+    let _lock = pass.lock()?;
+    pass.prepare().await?;
+    let (lane, name, began) = (
+        pass.lane.row.key,
+        pass.lane.config.name.clone(),
+        pass.clock.now(),
+    );
+    let run = pass
+        .ledger
+        .write(move |connection| runs::begin(connection, lane, &name, "recover", began))
+        .await?;
+    let store = target.store(pass);
+    let did = Mutex::new(Recovered {
+        run,
+        ..Recovered::default()
+    });
+    let mut ended = None;
+    // Folders first, in tree order, so that what lies in them finds them.
+    for (path, _) in offer
+        .bring
+        .iter()
+        .filter(|(_, entry)| entry.kind == Kind::Folder)
+    {
+        if let Err(why) = make_parents_on(pass, &*store, path, true).await {
+            note(&did, path, Err(why.to_string()));
+        }
+    }
+    let files = offer
+        .bring
+        .iter()
+        .filter(|(_, entry)| entry.kind == Kind::File);
+    let mut brought = stream::iter(files)
+        .map(|(path, entry)| {
+            let store = Arc::clone(&store);
+            async move { (path, bring_one(pass, &*store, path, entry).await) }
+        })
+        .buffer_unordered(IN_FLIGHT);
+    while let Some((path, outcome)) = brought.next().await {
+        let (item, outcome) = match outcome {
+            Ok(bytes) => (item(path, bytes, "done"), Ok(bytes)),
+            Err(error) => {
+                let why = error.to_string();
+                if error.ends_the_pass() || matches!(error, SideError::Stopped) {
+                    ended = Some(pass.side_failed(Side::Far, &error));
+                }
+                (item(path, 0, &why), Err(why))
+            }
+        };
+        pass.ledger
+            .write_later(move |connection| runs::add_item(connection, run, &item));
+        note(&did, path, outcome);
+        if ended.is_some() {
+            break;
+        }
+    }
+    drop(brought);
+    let did = did.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let counts = Counts {
+        files_down: did.brought.0,
+        bytes_down: did.brought.1,
+        stuck: did.failed.len() as u64,
+        ..Counts::default()
+    };
+    let outcome = match (&ended, did.failed.is_empty()) {
+        (Some(error), _) => error.to_string(),
+        (None, true) => "done".to_owned(),
+        (None, false) => "needs a person".to_owned(),
+    };
+    let ended_at = pass.clock.now();
+    pass.ledger
+        .write(move |connection| runs::end(connection, run, ended_at, &outcome, &counts))
+        .await?;
+    match ended {
+        Some(error) => Err(error),
+        None => Ok(did),
+    }
+}
+
+fn item(path: &RelPath, bytes: u64, result: &str) -> RunItem {
+    RunItem {
+        path: path.to_string(),
+        action: "bring here".into(),
+        bytes,
+        result: result.to_owned(),
+    }
+}
+
+fn note(did: &Mutex<Recovered>, path: &RelPath, outcome: Result<u64, String>) {
+    let mut did = did.lock().unwrap_or_else(PoisonError::into_inner);
+    match outcome {
+        Ok(bytes) => {
+            did.brought.0 += 1;
+            did.brought.1 += bytes;
+        }
+        Err(why) => did.failed.push((path.clone(), why)),
+    }
+}
+
+async fn bring_one(
+    pass: &Pass,
+    store: &dyn SideStore,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<u64, SideError> {
+    let mut attempt = 1;
+    let staged = loop {
+        let source = pass.store(Side::Far).read(path, seen).await;
+        let staged = match source {
+            Ok(source) => store.stage(source, path, &Steps::unkept()).await,
+            Err(error) => Err(error),
+        };
+        match staged {
+            Ok(staged) => break staged,
+            Err(SideError::TryAgain(_)) if attempt < ATTEMPTS => attempt += 1,
+            Err(error) => return Err(error),
+        }
+    };
+    make_parents_on(pass, store, path, false)
+        .await
+        .map_err(|why| SideError::Failed(why.to_string()))?;
+    match store.place(&staged.slot, &staged.entry, path).await? {
+        Put::Done => Ok(seen.size),
+        Put::Taken => {
+            store.unstage(&staged.slot).await?;
+            Err(SideError::Changed(
+                "something has come here under its name meanwhile, and stays".into(),
+            ))
+        }
+    }
+}
