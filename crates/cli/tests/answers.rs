@@ -239,9 +239,15 @@ fn states_and_conflicts_in_json() {
             .all(|file| file["reason"] != "")
     );
     let conflicts = desk.run(&["conflicts", "--json"]).ends(3).json();
-    assert_eq!(
-        conflicts["conflicts"][0]["first_difference"],
-        json!({"line": 1, "near": "changed here", "far": "changed there, longer"})
+    let difference = &conflicts["conflicts"][0]["difference"];
+    assert_eq!(difference["line"], 1);
+    assert_eq!(difference["near"], "changed here");
+    assert_eq!(difference["far"], "changed there, longer");
+    assert!(
+        difference["unified"]
+            .as_str()
+            .unwrap()
+            .contains("-changed here")
     );
     let settled = desk
         .run(&["settle", "near/both.txt", "--keep", "far", "--json"])
@@ -285,6 +291,13 @@ fn a_path_is_never_broken_and_lines_fit() {
         &["runs"],
         &["spares", "list"],
         &["conflicts"],
+        &["why", "near/both.txt"],
+        &["doctor"],
+        &["spares", "prune"],
+        &["settle", "scores", "--keep", "near", "--try"],
+        &["recover", "scores"],
+        &["audit", "--quick"],
+        &["audit"],
     ] {
         for width in ["80", "140"] {
             let text = at(width, arguments);

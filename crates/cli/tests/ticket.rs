@@ -600,3 +600,32 @@ fn conflicts_are_settled_by_the_folder_and_by_the_lane_and_tried_first() {
         3
     );
 }
+
+#[test]
+fn a_conflict_shows_how_its_versions_differ() {
+    let desk = Desk::tied(&[]);
+    for name in ["Rota.csv", "Poster.gif"] {
+        desk.write_near(name, "before");
+    }
+    desk.run(&["sync"]).ends(0);
+    desk.write_near("Rota.csv", "Mon,Ann\nTue,Ben\nWed,Cleo\n");
+    desk.write_far("Rota.csv", "Mon,Ann\nTue,Dora\nWed,Cleo\n");
+    fs::write(
+        desk.near().join("Poster.gif"),
+        b"GIF89a\x03\x00\x02\x00\x00\x00\x00",
+    )
+    .unwrap();
+    fs::write(
+        desk.far().join("Poster.gif"),
+        b"GIF89a\x04\x00\x02\x00\x00\x00\x00\xff",
+    )
+    .unwrap();
+    desk.run(&["sync"]).ends(3);
+    desk.run(&["conflicts"])
+        .ends(3)
+        .says("line 2: Tue,Ben")
+        .says("    -Tue,Ben")
+        .says("    +Tue,Dora")
+        .says("a picture of 3 x 2 pixels")
+        .says("they differ from byte 6 on; 85.7 % of 14 B are equal");
+}

@@ -118,7 +118,7 @@ fn an_audit_proves_that_both_sides_are_equal_and_says_what_is_not() {
     let desk = settled();
     desk.run(&["audit"])
         .ends(0)
-        .says("To be read and compared: 4 files")
+        .says("To read and compare: 4 files")
         .says("Proven: 4 files, equal on both sides to the last byte.");
     desk.write_near("only here.txt", "1");
     desk.write_far("only there.txt", "2");
@@ -350,4 +350,26 @@ fn status_names_what_is_most_urgent_first_and_what_was_asked_for() {
     let files = desk.run(&["status", "--state", "waiting", "--json"]).json();
     // The folder itself is one of them.
     assert_eq!(files["lanes"][0]["files"].as_array().unwrap().len(), 61);
+}
+
+#[test]
+fn an_audit_leaves_what_a_killed_pass_left_and_a_lane_that_is_away_as_they_are() {
+    let desk = settled();
+    let other = [
+        "lane",
+        "add",
+        "away",
+        "--near",
+        "other",
+        "--far",
+        "@office/Other",
+        "--make",
+    ];
+    desk.run(&other).ends(0);
+    desk.run(&["sync"]).ends(0);
+    fs::rename(desk.path("other"), desk.path("elsewhere")).unwrap();
+    desk.run(&["audit"]).ends(6).says("Proven: 4 files");
+    let answer = desk.run(&["audit", "--json"]).json();
+    assert_eq!(answer["failed"][0]["lane"], "away");
+    assert_eq!(answer["audits"][0]["lane"], "scores");
 }

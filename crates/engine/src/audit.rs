@@ -200,7 +200,8 @@ pub async fn to_read(pass: &Pass) -> Result<ToRead, Error> {
 /// Where a side is not there or refuses, the ledger cannot be written, or somebody asked to stop.
 pub async fn audit(pass: &Pass, quick: bool) -> Result<Audit, Error> {
     let _lock = pass.lock()?;
-    let unfinished = pass.prepare().await?;
+    pass.check_roots().await?;
+    let unfinished = pass.left_unfinished()?;
     let mut audit = Audit {
         began: Some(pass.clock.now()),
         quick,
@@ -223,10 +224,17 @@ pub async fn audit(pass: &Pass, quick: bool) -> Result<Audit, Error> {
             return Err(pass.side_failed(Side::Near, &SideError::Stopped));
         }
         for (triple, compared) in compared {
-            // What an earlier pass was cut off in is not for an audit to record.
-            if !unfinished.contains_key(&triple.path) {
-                rows.note(pass, &triple, &compared);
-            }
+            let compared = match unfinished.get(&triple.path) {
+                // What an earlier pass was cut off in is not for an audit to record.
+                Some((_, why)) => {
+                    let why = format!("an earlier pass was cut off here: {why}");
+                    Compared::Not(Verdict::Unread, why)
+                }
+                None => {
+                    rows.note(pass, &triple, &compared);
+                    compared
+                }
+            };
             audit.take(triple, compared);
         }
         rows.write(pass).await

@@ -1,11 +1,11 @@
 //! Conflicts: showing both versions, and doing what a person decided.
 
-use futures_util::StreamExt;
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{Decision, EditTime, Entry, Kind, RelPath, Side, Step, Triple, View, words};
 
 use crate::answer::{Answered, answer};
+use crate::differ::{Difference, differ};
 use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::ledger::runs;
@@ -13,11 +13,8 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::far_changes;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, Report, Wish};
-use crate::sides::{Put, SideError, SideStore};
+use crate::sides::{Put, SideError};
 use crate::{Class, Error};
-
-/// Text up to this many bytes is read to find the first difference.
-const READABLE: u64 = 1 << 20;
 
 /// Times closer than this, in nanoseconds, do not say which version is the newer one.
 const TOO_CLOSE: i64 = 2_000_000_000;
@@ -44,8 +41,8 @@ pub struct Conflict {
     pub far: Option<Entry>,
     /// When the sides were found in conflict.
     pub seen_at: Option<EditTime>,
-    /// The first line in which two texts differ: its number from 1, the near line and the far line.
-    pub difference: Option<(usize, String, String)>,
+    /// How the two differ, where both are files that can be compared.
+    pub difference: Option<Difference>,
 }
 
 /// What a settlement did.
@@ -129,7 +126,7 @@ pub async fn show(pass: &Pass, row: &LedgerRow) -> Result<Conflict, Error> {
     };
     let (near, far) = (look(Side::Near).await?, look(Side::Far).await?);
     let difference = match (&near, &far) {
-        (Some(near), Some(far)) => first_difference(pass, &row.path, near, far).await,
+        (Some(near), Some(far)) => differ(pass, &row.path, near, far).await,
         _ => None,
     };
     Ok(Conflict {
@@ -139,42 +136,6 @@ pub async fn show(pass: &Pass, row: &LedgerRow) -> Result<Conflict, Error> {
         seen_at: pass.lane.row.seen_at,
         difference,
     })
-}
-
-async fn first_difference(
-    pass: &Pass,
-    path: &RelPath,
-    near: &Entry,
-    far: &Entry,
-) -> Option<(usize, String, String)> {
-    let near = text(&*pass.store(Side::Near), path, near).await?;
-    let far = text(&*pass.store(Side::Far), path, far).await?;
-    let (mut near, mut far) = (near.lines(), far.lines());
-    for number in 1.. {
-        match (near.next(), far.next()) {
-            (None, None) => return None,
-            (near, far) if near != far => {
-                let line = |line: Option<&str>| line.unwrap_or("(the text ends here)").to_owned();
-                return Some((number, line(near), line(far)));
-            }
-            _ => {}
-        }
-    }
-    None
-}
-
-async fn text(store: &dyn SideStore, path: &RelPath, seen: &Entry) -> Option<String> {
-    if seen.kind != Kind::File || seen.size > READABLE {
-        return None;
-    }
-    let mut source = store.read(path, seen).await.ok()?;
-    let mut whole = Vec::new();
-    while let Some(chunk) = source.content.next().await {
-        whole.extend_from_slice(&chunk.ok()?);
-    }
-    String::from_utf8(whole)
-        .ok()
-        .filter(|text| !text.contains('\0'))
 }
 
 /// Settles one conflict.

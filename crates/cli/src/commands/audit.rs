@@ -14,7 +14,7 @@ use super::account::confirmed;
 use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{audit_report, json, line, listing, shown, shown_text, time};
+use crate::draw::{audit_report, error, json, line, listing, sentence, shown, shown_text, time};
 use crate::{args, exit};
 
 /// As many findings are named for people; JSON and report files have all.
@@ -38,21 +38,43 @@ pub fn audit(app: &App, typed: &args::Audit) -> Result<ExitCode, Error> {
     if !typed.quick {
         ask_before_reading(app, typed, &lanes)?;
     }
-    let mut audits = Vec::new();
+    let (mut code, mut audits, mut failed) = (0, Vec::new(), Vec::new());
     for lane in lanes {
         let progress = Arc::new(Progress::default());
         let found = app.run(async {
             let pass = app.pass(&lane, progress).await?;
             audit::audit(&pass, typed.quick).await
-        })?;
-        if !app.common.json {
-            say(app, &lane, &found);
+        });
+        match found {
+            Ok(found) => {
+                if !app.common.json {
+                    say(app, &lane, &found);
+                }
+                if !found.all_equal() {
+                    code = exit::worse(code, exit::NEEDS_A_PERSON);
+                }
+                audits.push((lane, found));
+            }
+            // One lane that cannot be read does not keep the others waiting.
+            Err(why) => {
+                code = exit::worse(code, exit::number(why.class));
+                if !app.common.json {
+                    error::error(&why, false);
+                }
+                failed.push(
+                    json!({"lane": lane.name, "what": why.what, "why": why.why, "next": why.next}),
+                );
+            }
         }
-        audits.push((lane, found));
+        if app.stop.asked() {
+            code = exit::number(Class::Stopped);
+            break;
+        }
     }
     if app.common.json {
         json::print(&json!({
             "audits": audits.iter().map(|(lane, audit)| audit_json(lane, audit)).collect::<Vec<_>>(),
+            "failed": failed,
         }));
     }
     if let Some(to) = &typed.to {
@@ -61,8 +83,7 @@ pub fn audit(app: &App, typed: &args::Audit) -> Result<ExitCode, Error> {
             line(format!("The report is in {}", to.display()));
         }
     }
-    let equal = audits.iter().all(|(_, audit)| audit.all_equal());
-    Ok(ExitCode::from(if equal { 0 } else { exit::NEEDS_A_PERSON }))
+    Ok(ExitCode::from(code))
 }
 
 /// Says what reading both sides will cost, and asks where somebody is there to answer.
@@ -72,7 +93,9 @@ fn ask_before_reading(app: &App, typed: &args::Audit, lanes: &[LaneConfig]) -> R
         let more = app.run(async {
             let pass = app.pass(lane, Arc::new(Progress::default())).await?;
             audit::to_read(&pass).await
-        })?;
+        });
+        // What cannot be looked at is told when its turn comes.
+        let Ok(more) = more else { continue };
         sum.files += more.files;
         sum.near += more.near;
         sum.far += more.far;
@@ -81,7 +104,7 @@ fn ask_before_reading(app: &App, typed: &args::Audit, lanes: &[LaneConfig]) -> R
         return Ok(());
     }
     line(format!(
-        "To be read and compared: {}, {} here and {} there (which comes over the line).",
+        "To read and compare: {}, {} here and {} there.",
         words::count(sum.files, "file", "files"),
         words::bytes(sum.near),
         words::bytes(sum.far)
@@ -105,7 +128,7 @@ fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
         app.style.arrow(lane.terms.direction),
         lane.far_place()
     ));
-    line(format!("  {}", how_words(audit)));
+    sentence(app.style, 2, &how_words(audit));
     let mut rows = Rows::new(
         app.style,
         &[
@@ -129,7 +152,7 @@ fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
     rows.whole(0);
     rows.print(2);
     for text in also_words(audit) {
-        line(format!("  {text}"));
+        sentence(app.style, 2, &text);
     }
     if !audit.findings.is_empty() {
         line("");
@@ -144,7 +167,7 @@ fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
             ));
         }
     }
-    line(format!("  {}", verdict_words(lane, audit)));
+    sentence(app.style, 2, &verdict_words(lane, audit));
 }
 
 fn cells(name: String, counted: &Counted) -> Vec<String> {

@@ -3,10 +3,11 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::Entry;
-use katabatic_core::words::typed;
+use katabatic_core::words::{self, typed};
+use katabatic_core::{Entry, Side};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
+use katabatic_engine::differ::{Difference, Pixels};
 use katabatic_engine::pass::Progress;
 use katabatic_engine::settle::{self, Conflict};
 use serde_json::{Value, json};
@@ -73,34 +74,76 @@ fn say(app: &App, lane: &LaneConfig, conflict: &Conflict) {
             .map_or_else(|| "nothing there now".to_owned(), entry_words)
     };
     let mut rows = Rows::bare(app.style, 3);
-    let text = |pick: fn(&(usize, String, String)) -> &String| {
+    let about = |side: Side| {
         conflict
             .difference
             .as_ref()
-            .map_or_else(String::new, |difference| {
-                format!(
-                    "line {}: {}",
-                    difference.0,
-                    shortened(&shown_text(pick(difference)))
-                )
-            })
+            .map_or_else(String::new, |difference| beside(difference, side))
     };
     rows.add(vec![
         "near".into(),
         words(&conflict.near),
-        text(|(_, near, _)| near),
+        about(Side::Near),
     ]);
-    rows.add(vec![
-        "far".into(),
-        words(&conflict.far),
-        text(|(.., far)| far),
-    ]);
+    rows.add(vec!["far".into(), words(&conflict.far), about(Side::Far)]);
     rows.print(2);
+    if let Some(difference) = &conflict.difference {
+        say_difference(difference);
+    }
     let path = lane.near.join(&conflict.path);
     line(format!(
         "  Next: katabatic settle {} --keep near|far|both|newest",
         typed(&path.to_string())
     ));
+}
+
+/// As many lines of a diff are shown.
+const LINES: usize = 24;
+
+/// What stands beside one version: its line, or its size as a picture.
+fn beside(difference: &Difference, side: Side) -> String {
+    match (difference, side) {
+        (Difference::Text { line, near, .. }, Side::Near) => {
+            format!("line {line}: {}", shortened(&shown_text(near)))
+        }
+        (Difference::Text { line, far, .. }, Side::Far) => {
+            format!("line {line}: {}", shortened(&shown_text(far)))
+        }
+        (Difference::Bytes { near_pixels, .. }, Side::Near) => pixels(*near_pixels),
+        (Difference::Bytes { far_pixels, .. }, Side::Far) => pixels(*far_pixels),
+    }
+}
+
+fn pixels(pixels: Option<Pixels>) -> String {
+    pixels.map_or_else(String::new, |(width, height)| {
+        format!("a picture of {width} x {height} pixels")
+    })
+}
+
+fn say_difference(difference: &Difference) {
+    match difference {
+        Difference::Text { unified, .. } => {
+            let lines: Vec<&str> = unified.lines().collect();
+            for text in lines.iter().take(LINES) {
+                line(format!("    {}", shown_text(text)));
+            }
+            let more = lines.len().saturating_sub(LINES);
+            if more > 0 {
+                line(format!(
+                    "    and {}",
+                    words::count(more as u64, "line more", "lines more")
+                ));
+            }
+        }
+        Difference::Bytes {
+            first, same, of, ..
+        } => line(format!(
+            "    they differ from byte {} on; {:.1} % of {} are equal at the same place",
+            words::grouped(*first),
+            *same as f64 * 100.0 / (*of).max(1) as f64,
+            words::bytes(*of)
+        )),
+    }
 }
 
 fn shortened(text: &str) -> String {
@@ -118,8 +161,30 @@ fn conflict_json(lane: &LaneConfig, conflict: &Conflict) -> Value {
         "near": json::entry(conflict.near.as_ref()),
         "far": json::entry(conflict.far.as_ref()),
         "found": json::time(conflict.seen_at),
-        "first_difference": conflict.difference.as_ref().map(|(number, near, far)| {
-            json!({"line": number, "near": near, "far": far})
-        }),
+        "difference": conflict.difference.as_ref().map(difference_json),
     })
+}
+
+fn difference_json(difference: &Difference) -> Value {
+    match difference {
+        Difference::Text {
+            line,
+            near,
+            far,
+            unified,
+        } => json!({"line": line, "near": near, "far": far, "unified": unified}),
+        Difference::Bytes {
+            first,
+            same,
+            of,
+            near_pixels,
+            far_pixels,
+        } => json!({
+            "first_byte": first,
+            "same_bytes": same,
+            "of_bytes": of,
+            "near_pixels": near_pixels.map(|(width, height)| [width, height]),
+            "far_pixels": far_pixels.map(|(width, height)| [width, height]),
+        }),
+    }
 }

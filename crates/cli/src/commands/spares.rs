@@ -87,10 +87,11 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
     listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
     let bytes = all.iter().map(|spare| spare.size).sum();
     line(format!(
-        "{}, {}. To bring one back: katabatic spares restore NUMBER; to give up what is old: katabatic spares prune",
+        "{}, {}. To bring one back: katabatic spares restore NUMBER",
         words::count(all.len() as u64, "version", "versions"),
         words::bytes(bytes)
     ));
+    line("To give up what is old: katabatic spares prune");
     Ok(())
 }
 

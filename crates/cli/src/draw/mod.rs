@@ -116,6 +116,16 @@ pub fn field(style: Style, name: &str, text: &str) {
     }
 }
 
+/// A sentence, wrapped to the terminal; nothing in it can fake a line.
+pub fn sentence(style: Style, indent: usize, text: &str) {
+    let room = usize::from(style.width.unwrap_or(u16::MAX))
+        .saturating_sub(indent)
+        .max(30);
+    for part in wrapped(&shown_text(text), room) {
+        line(format!("{}{part}", " ".repeat(indent)));
+    }
+}
+
 /// A folder of this computer as people write it: `~/Scores` where it lies in the person's home.
 pub fn at_home(path: &Path) -> String {
     let home = std::env::var_os("HOME").map(PathBuf::from);

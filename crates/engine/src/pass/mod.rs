@@ -166,8 +166,7 @@ impl Pass {
     /// Where a side is not there, refuses, or the ledger cannot be read.
     pub async fn plan(&self, wish: &Wish) -> Result<Plan, Error> {
         self.check_roots().await?;
-        // What an earlier pass left unfinished is held here; clearing it up is a change and waits for a sync.
-        let unfinished = recover::unfinished(self)?;
+        let unfinished = self.left_unfinished()?;
         let seen = scan::scan(self, &unfinished, wish).await?;
         plan::make(self, seen, wish)
     }
@@ -389,6 +388,11 @@ impl Pass {
             }
         }
         Ok(())
+    }
+
+    /// What an earlier pass was cut off in; clearing it up is a change and waits for a sync.
+    pub(crate) fn left_unfinished(&self) -> Result<Unfinished, Error> {
+        recover::unfinished(self)
     }
 
     async fn begin_run(

@@ -152,13 +152,13 @@ impl Room {
 
     /// Drops a spare for good, a whole folder with all that is in it.
     pub(super) fn drop_spare(&self, slot: &str) -> Result<(), SideError> {
+        if slot.is_empty() || slot.contains('/') || slot.starts_with('.') {
+            return Err(SideError::Failed(format!("{slot:?} is no name of a spare")));
+        }
         match unlinkat(self.shelf(Shelf::Spares), slot, AtFlags::empty()) {
             Err(rustix::io::Errno::ISDIR) => {}
             Err(rustix::io::Errno::NOENT) | Ok(()) => return Ok(()),
             Err(error) => return Err(side_error(&error.into())),
-        }
-        if slot.contains('/') || slot.starts_with('.') {
-            return Err(SideError::Failed(format!("{slot:?} is no name of a spare")));
         }
         // Named by the shelf's own descriptor, so that no link put in the way leads anywhere else.
         let shelf = std::os::fd::AsRawFd::as_raw_fd(&self.shelf(Shelf::Spares));
