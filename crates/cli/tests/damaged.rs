@@ -226,6 +226,42 @@ fn what_was_kept_is_still_known_after_the_rows_are_ruined() {
 }
 
 #[test]
+fn a_value_that_is_ruined_in_any_row_that_is_taken_over_ruins_no_second_ledger() {
+    let desk = lived_in();
+    let whole = snapshot(&desk, "whole");
+    let before = files(&desk);
+    // No text at all, where the program wrote text.
+    let ruined = "CAST(x'61ff62' AS TEXT)";
+    for set in [
+        format!("lane SET terms = {ruined}, selection = {ruined}"),
+        format!("lane SET near_root = {ruined}"),
+        format!("lane SET id = {ruined}"),
+        format!("spare SET why = {ruined}"),
+        format!("spare SET slot = {ruined}"),
+        format!("run SET outcome = {ruined}, command = {ruined}"),
+        "spare SET key = x'2f2f00', size = 'much'".to_owned(),
+        "run SET began = 'then'".to_owned(),
+    ] {
+        bring_back(&desk, &whole);
+        let ledger = rusqlite::Connection::open(desk.path("home/ledger.db")).unwrap();
+        ledger.execute(&format!("UPDATE {set}"), []).unwrap();
+        drop(ledger);
+        fs::write(desk.path("home/ledger.damaged"), "").unwrap();
+        for round in 0..2 {
+            let said = desk.run(&["sync"]);
+            no_panic(&said, &set);
+            assert_eq!(said.code, Some(0), "{set}, round {round}: {}", said.err);
+        }
+        for arguments in [&["spares", "list"][..], &["runs"], &["status"], &["doctor"]] {
+            let said = desk.run(arguments);
+            no_panic(&said, &set);
+            assert!(!said.err.contains("damaged"), "{set}: {}", said.err);
+        }
+        assert!(before == files(&desk), "{set}: files changed");
+    }
+}
+
+#[test]
 fn a_ledger_from_an_old_backup_is_noticed_and_brings_nothing_back() {
     let desk = lived_in();
     let old = snapshot(&desk, "old");

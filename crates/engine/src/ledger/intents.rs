@@ -163,16 +163,27 @@ pub(crate) fn unfinished(
     connection: &Connection,
     lane: LaneKey,
 ) -> rusqlite::Result<Vec<(i64, RelPath, Intent)>> {
-    let mut statement = connection
-        .prepare("SELECT number, key, text FROM intent WHERE lane = ?1 ORDER BY number")?;
-    let rows = statement.query_map([lane.0], |row| {
-        let (key, text): (Vec<u8>, String) = (row.get(1)?, row.get(2)?);
-        let wrong = |column, why| {
-            rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, why)
-        };
-        let path = RelPath::from_key(&key).map_err(|why| wrong(1, Box::new(why)))?;
-        let intent = serde_json::from_str(&text).map_err(|why| wrong(2, Box::new(why)))?;
-        Ok((row.get(0)?, path, intent))
-    })?;
-    rows.collect()
+    connection
+        .prepare("SELECT number, key, text FROM intent WHERE lane = ?1 ORDER BY number")?
+        .query_map([lane.0], of_row)?
+        .collect()
+}
+
+/// The intent of this number.
+pub(super) fn read(
+    connection: &Connection,
+    number: i64,
+) -> rusqlite::Result<(i64, RelPath, Intent)> {
+    let sql = "SELECT number, key, text FROM intent WHERE number = ?1";
+    connection.query_row(sql, [number], of_row)
+}
+
+fn of_row(row: &rusqlite::Row<'_>) -> rusqlite::Result<(i64, RelPath, Intent)> {
+    let (key, text): (Vec<u8>, String) = (row.get(1)?, row.get(2)?);
+    let wrong = |column, why| {
+        rusqlite::Error::FromSqlConversionFailure(column, rusqlite::types::Type::Text, why)
+    };
+    let path = RelPath::from_key(&key).map_err(|why| wrong(1, Box::new(why)))?;
+    let intent = serde_json::from_str(&text).map_err(|why| wrong(2, Box::new(why)))?;
+    Ok((row.get(0)?, path, intent))
 }

@@ -9,6 +9,8 @@ use std::path::{Path, PathBuf};
 
 use rusqlite::{Connection, ErrorCode, params};
 
+use super::{intents, rows, runs, spare_rows};
+
 /// What is taken over; each numbers its rows.
 const KEPT: [&str; 4] = ["lane", "spare", "intent", "run"];
 
@@ -89,13 +91,78 @@ pub(super) fn salvage(new: &Connection, aside: &Path) -> u64 {
             spares = taken;
         }
     }
-    let forget = "UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL";
+    let forget = "UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL, terms = NULL, selection = NULL";
     for sql in [forget, "DETACH DATABASE old"] {
         if let Err(why) = new.execute(sql, []) {
             tracing::debug!("{sql}: {why}");
         }
     }
-    spares
+    spares - scrub(new).min(spares)
+}
+
+/// Takes out again what was taken over and cannot be read as what it should be: it would make the new ledger a damaged
+/// one, and the one after it. How many spares that were.
+fn scrub(new: &Connection) -> u64 {
+    let numbers = |table: &str| -> Vec<i64> {
+        let read = || {
+            new.prepare(&format!("SELECT number FROM {table}"))?
+                .query_map([], |row| row.get(0))?
+                .collect::<rusqlite::Result<_>>()
+        };
+        read().unwrap_or_default()
+    };
+    let run = |sql: &str, number: i64| {
+        if let Err(why) = new.execute(sql, [number]) {
+            tracing::debug!("{sql}: {why}");
+        }
+    };
+    for lane in numbers("lane") {
+        let whole = || -> rusqlite::Result<bool> {
+            let sql = "SELECT id FROM lane WHERE number = ?1";
+            let id: String = new.query_row(sql, [lane], |row| row.get(0))?;
+            rows::lane_of(new, &id).map(|found| found.is_some())
+        };
+        if matches!(whole(), Ok(true)) {
+            continue;
+        }
+        // How the roots are recognised may be what is ruined; without it they are looked at as for the first time.
+        run(
+            "UPDATE lane SET near_root = NULL, far_root = NULL, far_marked = 0, noted = 0 WHERE number = ?1",
+            lane,
+        );
+        if !matches!(whole(), Ok(true)) {
+            for table in ["spare", "intent", "run"] {
+                run(&format!("DELETE FROM {table} WHERE lane = ?1"), lane);
+            }
+            run("DELETE FROM lane WHERE number = ?1", lane);
+        }
+    }
+    for intent in numbers("intent") {
+        if intents::read(new, intent).is_err() {
+            run("DELETE FROM intent WHERE number = ?1", intent);
+        }
+    }
+    for number in numbers("run") {
+        if runs::run(new, number).is_err() {
+            run("DELETE FROM run WHERE number = ?1", number);
+        }
+    }
+    let mut gone = 0;
+    for spare in numbers("spare") {
+        if spare_rows::spare(new, spare).is_ok() {
+            continue;
+        }
+        // Where it lies and where it was are what counts.
+        run(
+            "UPDATE spare SET why = 'kept; the ledger was damaged', edited = NULL, run = NULL, place = NULL, content = NULL WHERE number = ?1",
+            spare,
+        );
+        if spare_rows::spare(new, spare).is_err() {
+            run("DELETE FROM spare WHERE number = ?1", spare);
+            gone += 1;
+        }
+    }
+    gone
 }
 
 /// Row by row, so that one that cannot be read costs no other; how many came.
