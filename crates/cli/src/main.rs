@@ -79,6 +79,14 @@ fn open_files_allowed() -> Result<(), katabatic_engine::Error> {
 }
 
 fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error> {
+    let ended = run(app, command);
+    // What nobody waited for, such as why an account was not reached, is to be there for the next command. A ledger that
+    // cannot be written has told so where it mattered.
+    let _ = app.run(app.ledger.flush());
+    ended
+}
+
+fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error> {
     match command {
         Command::Account(account) => commands::account::account(app, &account),
         Command::Lane(lane) => commands::lane::lane(app, &lane),
