@@ -73,9 +73,12 @@ proptest! {
 
     #[test]
     fn swapping_the_sides_mirrors_the_plan(world in a_world_with_unread_folders()) {
-        let plan = world.plan();
-        let mirror = world.swapped().plan();
+        let mut plan = world.plan();
+        let mut mirror = world.swapped().plan();
         prop_assert_eq!(plan.len(), mirror.len());
+        // Moves that have nothing to do with each other come in an order of their own; what is done counts.
+        plan.sort_by_key(|step| (step.path().clone(), format!("{:?}", mirrored(&step.decision))));
+        mirror.sort_by_key(|step| (step.path().clone(), format!("{:?}", step.decision)));
         for (step, other) in plan.iter().zip(&mirror) {
             prop_assert_eq!(step.path(), other.path());
             // Where neither side can tell, either may be named.
