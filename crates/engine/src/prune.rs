@@ -12,7 +12,8 @@ use crate::hand::Hand;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{Ledger, rows, runs};
 use crate::pass::Pass;
-use crate::sides::SideStore;
+use crate::pass::scan::digest_of;
+use crate::sides::{SideError, SideStore};
 use crate::{Class, Error};
 
 const DAY: i64 = 86_400 * 1_000_000_000;
@@ -128,14 +129,38 @@ fn check_clock(now: EditTime, all: &[Spare], newest_run: Option<EditTime>) -> Re
     }
 }
 
-/// Gives up spares of a lane, those on the far side where the server agrees on the day. `elsewhere` are the folders of
-/// accounts that lanes were tied to before.
+/// What was given up, and what stayed after all.
+#[derive(Clone, Debug, Default)]
+pub struct GaveUp {
+    /// Versions.
+    pub versions: u64,
+    /// Their bytes.
+    pub bytes: u64,
+    /// These stayed, and why.
+    pub stayed: Vec<(Spare, String)>,
+}
+
+impl GaveUp {
+    fn count(&mut self, spare: &Spare) {
+        self.versions += 1;
+        self.bytes += spare.size;
+    }
+
+    fn stays(&mut self, spare: &Spare, why: impl Into<String>) {
+        self.stayed.push((spare.clone(), why.into()));
+    }
+}
+
+/// Gives up spares of a lane, where the servers agree on the day.
+///
+/// Before that, what an earlier pass was cut off in is cleared up: a version that it had just taken out may lie in the
+/// spares alone, and goes back. So does what a program wrote late into a file that had been taken out.
 ///
 /// # Errors
 /// Where a side cannot be reached, or its clock says otherwise; what was given up until then is no longer listed.
-pub async fn give_up(pass: &Pass, spares: &[Spare]) -> Result<(u64, u64), Error> {
+pub async fn give_up(pass: &Pass, spares: &[Spare]) -> Result<GaveUp, Error> {
     let _lock = pass.lock()?;
-    pass.check_roots().await?;
+    let unfinished = pass.prepare().await?;
     for side in [Side::Near, Side::Far] {
         let ahead = pass.store(side).clock_ahead();
         if let Some(ahead) = ahead.filter(|ahead| ahead.abs() > CLOCKS_DIFFER) {
@@ -151,25 +176,55 @@ pub async fn give_up(pass: &Pass, spares: &[Spare]) -> Result<(u64, u64), Error>
             ));
         }
     }
-    let (mut count, mut bytes) = (0, 0);
+    let mut gave_up = GaveUp::default();
     for spare in spares {
-        give_up_one(&*pass.store(spare.side), &pass.ledger, spare)
-            .await
-            .map_err(|error| pass.side_failed(spare.side, &error))??;
-        count += 1;
-        bytes += spare.size;
+        let number = spare.number;
+        let known = pass
+            .ledger
+            .read(|connection| spare_rows::spare(connection, number))?;
+        if known.as_ref().map(|known| &known.slot) != Some(&spare.slot) {
+            gave_up.stays(spare, "it is back where it was");
+        } else if spare.lane != pass.lane.row.key {
+            gave_up.stays(spare, "it is of an earlier lane of that name");
+        } else if unfinished.contains_key(&spare.path) {
+            gave_up.stays(spare, "an earlier pass was cut off at its path");
+        } else if !is_as_kept(pass, spare).await {
+            gave_up.stays(
+                spare,
+                "it is not the version that was kept there: look at it first",
+            );
+        } else {
+            give_up_one(&*pass.store(spare.side), &pass.ledger, spare)
+                .await
+                .map_err(|error| pass.side_failed(spare.side, &error))??;
+            gave_up.count(spare);
+        }
     }
-    Ok((count, bytes))
+    Ok(gave_up)
+}
+
+/// Whether a spare on this computer still holds what was put there: a program that had the file open may have written
+/// into it since, and then this is the only copy of that.
+async fn is_as_kept(pass: &Pass, spare: &Spare) -> bool {
+    let here = pass.lane.config.account(spare.side).is_none();
+    let (Some(content), true, false) = (spare.content, here, spare.folder) else {
+        return true;
+    };
+    match pass.store(spare.side).read_spare(&spare.slot).await {
+        Ok(source) => matches!(digest_of(source).await, Ok(found) if found == content),
+        Err(error) => matches!(error, SideError::Missing),
+    }
 }
 
 /// Gives up what was removed or replaced by hand; what lies in a place that is not here any more stays.
 ///
 /// # Errors
 /// Where a place cannot be reached.
-pub async fn give_up_by_hand(hand: &Hand<'_>, spares: &[Spare]) -> Result<(u64, u64), Error> {
-    let (mut count, mut bytes) = (0, 0);
+pub async fn give_up_by_hand(hand: &Hand<'_>, spares: &[Spare]) -> Result<GaveUp, Error> {
+    let mut gave_up = GaveUp::default();
     for spare in spares {
         let Some((store, _)) = hand.room_of(spare)? else {
+            gave_up.stays(spare, "the place it lies in is not here");
             continue;
         };
         give_up_one(&*store, hand.ledger, spare)
@@ -181,17 +236,16 @@ pub async fn give_up_by_hand(hand: &Hand<'_>, spares: &[Spare]) -> Result<(u64, 
                     "Try again.",
                 )
             })??;
-        count += 1;
-        bytes += spare.size;
+        gave_up.count(spare);
     }
-    Ok((count, bytes))
+    Ok(gave_up)
 }
 
 async fn give_up_one(
     store: &dyn SideStore,
     ledger: &Ledger,
     spare: &Spare,
-) -> Result<Result<(), Error>, crate::sides::SideError> {
+) -> Result<Result<(), Error>, SideError> {
     store.drop_spare(&spare.slot).await?;
     let number = spare.number;
     Ok(ledger

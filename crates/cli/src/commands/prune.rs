@@ -11,7 +11,7 @@ use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::ledger::spare_rows::Spare;
 use katabatic_engine::net::rate::Limits as Pace;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::prune::{self, Choice, Limits};
+use katabatic_engine::prune::{self, Choice, GaveUp, Limits};
 use katabatic_engine::{Class, Error, spares as engine};
 use serde_json::json;
 
@@ -49,7 +49,7 @@ pub fn prune(app: &App, typed: &SparesPrune) -> Result<ExitCode, Error> {
     let asks = app.style.terminal && std::io::stdin().is_terminal();
     if choice.go.is_empty() || !(typed.yes || asks) {
         if app.common.json {
-            json::print(&prune_json(&choice, (0, 0)));
+            json::print(&prune_json(&choice, &GaveUp::default()));
         } else if !choice.go.is_empty() {
             line("Nothing was given up. To do it: the same with --yes");
         }
@@ -70,12 +70,15 @@ pub fn prune(app: &App, typed: &SparesPrune) -> Result<ExitCode, Error> {
     }
     let done = give_up(app, &choice.go)?;
     if app.common.json {
-        json::print(&prune_json(&choice, done));
+        json::print(&prune_json(&choice, &done));
     } else {
+        for (spare, why) in &done.stayed {
+            line(format!("  {} stays: {why}", spare.number));
+        }
         line(format!(
             "Gave up {}, {}.",
-            words::count(done.0, "version", "versions"),
-            words::bytes(done.1)
+            words::count(done.versions, "version", "versions"),
+            words::bytes(done.bytes)
         ));
     }
     Ok(ExitCode::SUCCESS)
@@ -113,7 +116,7 @@ fn chosen(app: &App, typed: &SparesPrune) -> Result<Choice, Error> {
     prune::choose(&app.ledger, app.now(), &limits)
 }
 
-fn give_up(app: &App, go: &[Spare]) -> Result<(u64, u64), Error> {
+fn give_up(app: &App, go: &[Spare]) -> Result<GaveUp, Error> {
     let mut by_lane: BTreeMap<&str, Vec<Spare>> = BTreeMap::new();
     for spare in go {
         by_lane
@@ -121,9 +124,9 @@ fn give_up(app: &App, go: &[Spare]) -> Result<(u64, u64), Error> {
             .or_default()
             .push(spare.clone());
     }
-    let mut sum = (0, 0);
+    let mut sum = GaveUp::default();
     for (lane, spares) in by_lane {
-        let (count, bytes) = match lane {
+        let more = match lane {
             BY_HAND => {
                 let hand = by_hand::hand(app, &Arc::new(Progress::default()), Pace::default());
                 app.run(prune::give_up_by_hand(&hand, &spares))?
@@ -136,7 +139,9 @@ fn give_up(app: &App, go: &[Spare]) -> Result<(u64, u64), Error> {
                 })?
             }
         };
-        sum = (sum.0 + count, sum.1 + bytes);
+        sum.versions += more.versions;
+        sum.bytes += more.bytes;
+        sum.stayed.extend(more.stayed);
     }
     Ok(sum)
 }
@@ -168,10 +173,10 @@ fn say(app: &App, choice: &Choice, bytes: u64) {
     }
 }
 
-fn prune_json(choice: &Choice, done: (u64, u64)) -> serde_json::Value {
+fn prune_json(choice: &Choice, done: &GaveUp) -> serde_json::Value {
     json!({
         "go": choice.go.iter().map(spare_json).collect::<Vec<_>>(),
-        "stay": choice.stay.iter().map(|(spare, why)| json!({"number": spare.number, "why": why})).collect::<Vec<_>>(),
-        "given_up": {"versions": done.0, "bytes": done.1},
+        "stay": choice.stay.iter().chain(&done.stayed).map(|(spare, why)| json!({"number": spare.number, "why": why})).collect::<Vec<_>>(),
+        "given_up": {"versions": done.versions, "bytes": done.bytes},
     })
 }
