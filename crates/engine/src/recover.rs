@@ -3,6 +3,7 @@
 //! A pass carries what changed; this brings what is missing. Nothing that is here is ever written over: what is here
 //! otherwise stays, and is named.
 
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -24,8 +25,8 @@ const BUFFER: usize = 1024;
 /// How often a file is tried whose line was cut.
 const ATTEMPTS: u32 = 4;
 
-/// The name of the room that staged files of other folders lie in.
-const ROOM: &str = "recover";
+/// What the room is called that files for another folder are staged in, before the lane's id: no two lanes share one.
+const ROOM: &str = "recover-";
 
 /// What a recovery would do.
 #[derive(Clone, Debug, Default)]
@@ -90,7 +91,8 @@ impl Target {
         };
         std::fs::create_dir_all(dir).map_err(|why| failed(&why))?;
         let dir = dir.canonicalize().map_err(|why| failed(&why))?;
-        LocalSide::open(&dir, &home.lane_room(ROOM), ROOM, pass.stop.clone())
+        let room = format!("{ROOM}{}", pass.lane.config.id);
+        LocalSide::open(&dir, &home.lane_room(&room), &room, pass.stop.clone())
             .map(Target::Folder)
             .map_err(|why| failed(&why))
     }
@@ -181,16 +183,12 @@ impl Offer {
 pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recovered, Error> {
     let _lock = pass.lock()?;
     pass.prepare().await?;
-    let (lane, name, began) = (
-        pass.lane.row.key,
-        pass.lane.config.name.clone(),
-        pass.clock.now(),
-    );
-    let run = pass
-        .ledger
-        .write(move |connection| runs::begin(connection, lane, &name, "recover", began))
-        .await?;
+    let run = pass.begin_run_of("recover", pass.clock.now()).await?;
     let store = target.store(pass);
+    // What an earlier recovery was cut off in; the lock keeps another one of this lane out.
+    if let Err(why) = store.clear_staging(&HashSet::new()).await {
+        tracing::debug!("the staging was not cleared: {why}");
+    }
     let did = Mutex::new(Recovered {
         run,
         ..Recovered::default()

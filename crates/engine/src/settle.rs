@@ -392,15 +392,7 @@ fn newest(
 
 /// Takes the version that yields into the spares, in a run of its own.
 async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Result<i64, Error> {
-    let (lane, name, began) = (
-        pass.lane.row.key,
-        pass.lane.config.name.clone(),
-        pass.clock.now(),
-    );
-    let run = pass
-        .ledger
-        .write(move |connection| runs::begin(connection, lane, &name, "settle", began))
-        .await?;
+    let run = pass.begin_run_of("settle", pass.clock.now()).await?;
     if yields == Side::Far {
         far_changes::forget(pass).await?;
     }

@@ -135,15 +135,7 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
             format!("Sync first: katabatic sync {}", pass.lane.config.name),
         ));
     }
-    let (lane, name, began) = (
-        pass.lane.row.key,
-        pass.lane.config.name.clone(),
-        pass.clock.now(),
-    );
-    let run = pass
-        .ledger
-        .write(move |connection| runs::begin(connection, lane, &name, "sweep", began))
-        .await?;
+    let run = pass.begin_run_of("sweep", pass.clock.now()).await?;
     far_changes::forget(pass).await?;
     let mut swept = Swept {
         run: Some(run),

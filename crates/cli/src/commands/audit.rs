@@ -11,6 +11,7 @@ use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
 
 use super::account::confirmed;
+use super::status;
 use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
@@ -121,13 +122,7 @@ fn ask_before_reading(app: &App, typed: &args::Audit, lanes: &[LaneConfig]) -> R
 }
 
 fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
-    line(format!(
-        "Lane {}: {} {} {}",
-        lane.name,
-        lane.near,
-        app.style.arrow(lane.terms.direction),
-        lane.far_place()
-    ));
+    line(status::heading(app, lane));
     sentence(app.style, 2, &how_words(audit));
     let mut rows = Rows::new(
         app.style,

@@ -127,14 +127,23 @@ fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
     waits.map(|one| bytes_of(&one.step)).sum()
 }
 
-fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
-    line(format!(
-        "Lane {}: {} {} {}",
-        lane.name,
+/// A lane and its two places.
+pub fn heading(app: &App, lane: &LaneConfig) -> String {
+    format!("Lane {}: {}", lane.name, places(app, lane))
+}
+
+/// The two places of a lane, and which way it carries between them.
+pub fn places(app: &App, lane: &LaneConfig) -> String {
+    format!(
+        "{} {} {}",
         lane.near,
         app.style.arrow(lane.terms.direction),
         lane.far_place()
-    ));
+    )
+}
+
+fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
+    line(heading(app, lane));
     line(format!("  {}", seen_words(standing)));
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {

@@ -72,11 +72,9 @@ fn no_lane(app: &App, text: &str) -> Result<ExitCode, Error> {
             app.style,
             "nearest",
             &format!(
-                "lane {}, which ties {} {} {}",
+                "lane {}, which ties {}",
                 lane.name,
-                lane.near,
-                app.style.arrow(lane.terms.direction),
-                lane.far_place()
+                status::places(app, lane)
             ),
         ),
         None => field(

@@ -404,6 +404,11 @@ impl Pass {
         if plan.steps.iter().all(|step| !step.decision.is_work()) && plan.nothing_open {
             return Ok(None);
         }
+        self.begin_run_of(command, began).await.map(Some)
+    }
+
+    /// Begins a run of this command; its number.
+    pub(crate) async fn begin_run_of(&self, command: &str, began: EditTime) -> Result<i64, Error> {
         let (lane, name, command) = (
             self.lane.row.key,
             self.lane.config.name.clone(),
@@ -412,7 +417,6 @@ impl Pass {
         self.ledger
             .write(move |connection| runs::begin(connection, lane, &name, &command, began))
             .await
-            .map(Some)
     }
 
     /// Gives both roots their marks and remembers how they are recognised, at the first pass.

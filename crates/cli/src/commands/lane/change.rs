@@ -28,15 +28,18 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
             "Name what is to change: katabatic lane change --help",
         ));
     }
-    let mut config = app.config.clone();
-    // What only says how a pass runs, and not what it does, needs no look at both sides.
-    if what_it_does(&after) == what_it_does(&before) {
+    let change_it = || {
+        let mut config = app.config.clone();
         app.run(lanes::change(
             &app.home,
             &mut config,
             &app.ledger,
             after.clone(),
-        ))?;
+        ))
+    };
+    // What only says how a pass runs, and not what it does, needs no look at both sides.
+    if what_it_does(&after) == what_it_does(&before) {
+        change_it()?;
         return said_how(app, &before, &after);
     }
     let next = app.run(lanes::preview_change(
@@ -64,12 +67,7 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
             "Nothing was changed.",
         ));
     }
-    app.run(lanes::change(
-        &app.home,
-        &mut config,
-        &app.ledger,
-        after.clone(),
-    ))?;
+    change_it()?;
     if app.common.json {
         json::print(&json!({
             "lane": described(&after),
