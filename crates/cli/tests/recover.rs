@@ -94,3 +94,47 @@ fn what_cannot_be_told_there_is_said() {
         .says("Viola");
     desk.run(&["recover", "nothing"]).ends(2);
 }
+
+#[test]
+fn killed_at_any_moment_it_leaves_no_half_file_and_goes_on() {
+    let desk = Desk::tied(&[]);
+    for number in 0..60 {
+        let name = format!("{}/{number}.txt", number % 7);
+        desk.write_near(&name, &format!("part {number} ").repeat(4_000));
+    }
+    desk.run(&["sync"]).ends(0);
+    let all = tree(&desk.far());
+    let mut killed = 0;
+    for round in 0..12 {
+        for folder in 0..7 {
+            let folder = desk.near().join(folder.to_string());
+            if round % 3 == 0 && folder.exists() {
+                fs::remove_dir_all(folder).unwrap();
+            }
+        }
+        let mut child = desk
+            .command(&["recover", "scores", "--yes"])
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(20 + 15 * round));
+        child.kill().unwrap();
+        killed += u32::from(!child.wait().unwrap().success());
+        for (name, content) in tree(&desk.near()) {
+            assert!(content == all[&name], "round {round}: half of {name}");
+        }
+        assert!(tree(&desk.far()) == all, "round {round}");
+    }
+    assert!(killed > 0, "it was never killed while it ran");
+    desk.run(&["recover", "scores", "--yes"]).ends(0);
+    assert!(tree(&desk.near()) == all);
+    desk.run(&["sync"]).ends(0);
+    assert!(tree(&desk.far()) == all);
+    // Nothing that was staged is left.
+    let left = tree(&desk.path("home"));
+    let left: Vec<&String> = left
+        .keys()
+        .filter(|name| name.contains("staging"))
+        .collect();
+    assert!(left.is_empty(), "{left:?}");
+}
