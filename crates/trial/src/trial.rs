@@ -23,9 +23,10 @@ use katabatic_engine::{Class, Error};
 use tokio::runtime::Runtime;
 use tokio::sync::Notify;
 
+use crate::fate::Shared;
 use crate::mischief::{Fault, Flaw, Nature};
 use crate::script::{Act, Odds, Script, apply, late_write, stranger};
-use crate::side::{Shared, SimulatedSide};
+use crate::side::SimulatedSide;
 use crate::tally::{Tally, name};
 use crate::world::{At, Node, SECOND, World};
 
