@@ -391,6 +391,35 @@ fn listings_without_end_come_to_an_end() {
 }
 
 #[test]
+fn sizes_that_add_up_to_more_than_any_number_are_only_large() {
+    let huge = (1_u64 << 50) - 1;
+    let desk = meets(listing(move |to| {
+        write!(to, "{}{}", file("/Scores/a.txt", 5), folder("/Scores/Old/"))?;
+        for number in 0..20_000 {
+            to.write_all(file(&format!("/Scores/{number:05}"), huge).as_bytes())?;
+        }
+        Ok(())
+    }));
+    for arguments in [
+        &["plan"][..],
+        &["recover", "scores"],
+        &["audit", "--quick"],
+        &["sizes", "@office/"],
+        &["list", "@office/Scores"],
+        &["choose", "scores"],
+        &["sync"],
+        &["status"],
+    ] {
+        let said = desk.run(arguments);
+        assert!(
+            !said.err.contains("panicked"),
+            "{arguments:?}: {}",
+            said.err
+        );
+    }
+}
+
+#[test]
 fn a_compressed_listing_is_refused_by_name() {
     // A megabyte of zeros is a thousand bytes so; nothing is ever unpacked.
     let desk = meets(Arc::new(|asked, to| {

@@ -113,7 +113,7 @@ impl Sieve {
         if let Some(bytes) = files.into_iter().flatten().max() {
             let tally = self.tallies.entry(by.clone()).or_default();
             tally.files += 1;
-            tally.bytes += bytes;
+            tally.bytes = tally.bytes.saturating_add(bytes);
         }
     }
 }

@@ -108,7 +108,7 @@ impl Counted {
             };
             let holds = self.side(side);
             holds.files += more.files;
-            holds.bytes += more.bytes;
+            holds.bytes = holds.bytes.saturating_add(more.bytes);
             holds.folders += more.folders;
         }
         self.equal += other.equal;
@@ -405,7 +405,7 @@ impl Audit {
             match entry.kind {
                 Kind::File => {
                     holds.files += 1;
-                    holds.bytes += entry.size;
+                    holds.bytes = holds.bytes.saturating_add(entry.size);
                 }
                 Kind::Folder => holds.folders += 1,
                 Kind::Odd(_) => {}

@@ -56,11 +56,11 @@ impl Sizes {
             _ => (0, 0),
         };
         at.files += files;
-        at.bytes += bytes;
+        at.bytes = at.bytes.saturating_add(bytes);
         for part in folders {
             at = at.folders.entry((*part).to_owned()).or_default();
             at.files += files;
-            at.bytes += bytes;
+            at.bytes = at.bytes.saturating_add(bytes);
         }
     }
 }

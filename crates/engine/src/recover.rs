@@ -52,7 +52,7 @@ impl Offer {
             .iter()
             .filter(|(_, entry)| entry.kind == Kind::File);
         files.fold((0, 0), |(files, bytes), (_, entry)| {
-            (files + 1, bytes + entry.size)
+            (files + 1, u64::saturating_add(bytes, entry.size))
         })
     }
 }

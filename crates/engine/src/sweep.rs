@@ -33,7 +33,10 @@ impl OnSide {
     /// Bytes of the files.
     #[must_use]
     pub fn bytes(&self) -> u64 {
-        self.files.iter().map(|(_, entry, _)| entry.size).sum()
+        self.files
+            .iter()
+            .map(|(_, entry, _)| entry.size)
+            .fold(0, u64::saturating_add)
     }
 }
 
@@ -168,7 +171,7 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
             match result {
                 Ok(()) => {
                     swept.files.0 += 1;
-                    swept.files.1 += entry.size;
+                    swept.files.1 = swept.files.1.saturating_add(entry.size);
                 }
                 Err(Trouble::Side(side, error)) if error.ends_the_pass() => {
                     return Err(pass.side_failed(side, &error));

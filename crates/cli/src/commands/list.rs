@@ -83,7 +83,7 @@ pub fn list(app: &App, typed: &List) -> Result<ExitCode, Error> {
         "{}, {}, {}",
         words::count(count(Kind::Folder), "folder", "folders"),
         words::count(count(Kind::File), "file", "files"),
-        words::bytes(bytes.sum())
+        words::bytes(bytes.fold(0, u64::saturating_add))
     );
     if hidden > 0 && !typed.hidden {
         total.push_str(&format!(

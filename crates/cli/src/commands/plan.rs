@@ -120,7 +120,7 @@ fn folded(app: &App, steps: &[&Step]) {
             .entry((folder, words::action(&step.decision)))
             .or_default();
         entry.0 += 1;
-        entry.1 += bytes_of(step);
+        entry.1 = entry.1.saturating_add(bytes_of(step));
         let reason = words::reason(step, &|_| String::new());
         match &entry.2 {
             known if known.is_empty() => entry.2 = reason,

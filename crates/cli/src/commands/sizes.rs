@@ -80,7 +80,8 @@ fn largest_first(sizes: &Sizes) -> Vec<(&String, &Sizes)> {
 
 /// Bytes and number of the files that lie in no folder below.
 fn loose(sizes: &Sizes) -> (u64, u64) {
-    let inside = |of: fn(&Sizes) -> u64| sizes.folders.values().map(of).sum::<u64>();
+    let inside =
+        |of: fn(&Sizes) -> u64| sizes.folders.values().map(of).fold(0, u64::saturating_add);
     (
         sizes.bytes - inside(|folder| folder.bytes),
         sizes.files - inside(|folder| folder.files),

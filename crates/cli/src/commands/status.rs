@@ -124,7 +124,9 @@ fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
         .standings
         .iter()
         .filter(|one| one.state.agreement == agreement);
-    waits.map(|one| bytes_of(&one.step)).sum()
+    waits
+        .map(|one| bytes_of(&one.step))
+        .fold(0, u64::saturating_add)
 }
 
 /// A lane and its two places.

@@ -2,6 +2,7 @@
 
 use std::fmt::Write as _;
 use std::fs;
+use std::io::Write as _;
 use std::path::Path;
 
 use katabatic_core::{EditTime, Kind, words};
@@ -53,12 +54,14 @@ pub fn write(to: &Path, audits: &[(LaneConfig, Audit)]) -> Result<(), Error> {
         }
         _ => html(audits),
     };
-    fs::write(to, text).map_err(|why| {
+    // Somebody may have made a file of that name while everything was read.
+    let written = fs::File::create_new(to).and_then(|mut file| file.write_all(text.as_bytes()));
+    written.map_err(|why| {
         Error::new(
             Class::Failed,
             format!("writing the report {}", to.display()),
             why.to_string(),
-            "Name a place where you may write. The audit itself is done.",
+            "Name a place where you may write and nothing is yet. The audit itself is done.",
         )
     })
 }

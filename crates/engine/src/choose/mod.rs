@@ -120,7 +120,7 @@ impl Looked {
             while let Some(folder) = above {
                 let sum = folders.entry(folder.clone()).or_default();
                 sum.0 += 1;
-                sum.1 += entry.size;
+                sum.1 = sum.1.saturating_add(entry.size);
                 above = folder.parent();
             }
         }
@@ -153,7 +153,7 @@ impl Looked {
             .iter()
             .filter(|(path, entry)| path.depth() == 1 && entry.kind == Kind::File);
         files.fold((0, 0), |(files, bytes), (_, entry)| {
-            (files + 1, bytes + entry.size)
+            (files + 1, u64::saturating_add(bytes, entry.size))
         })
     }
 
@@ -166,7 +166,7 @@ impl Looked {
                 .is_some_and(|(by, taken)| !taken && by == folder);
             if entry.kind == Kind::File && left {
                 tally.files += 1;
-                tally.bytes += entry.size;
+                tally.bytes = tally.bytes.saturating_add(entry.size);
             }
         }
         tally
@@ -188,7 +188,7 @@ impl Looked {
                 _ => continue,
             };
             sum.0 += 1;
-            sum.1 += entry.size;
+            sum.1 = u64::saturating_add(sum.1, entry.size);
         }
         (freed, fetched)
     }
@@ -248,7 +248,7 @@ pub async fn effect(pass: &Pass, looked: &Looked, after: &Choice) -> Result<Effe
             && !looked.near.contains_key(path);
         if comes {
             effect.fetches.0 += 1;
-            effect.fetches.1 += entry.size;
+            effect.fetches.1 = effect.fetches.1.saturating_add(entry.size);
         }
     }
     for (path, entry) in looked.going(before, after) {
@@ -256,7 +256,7 @@ pub async fn effect(pass: &Pass, looked: &Looked, after: &Choice) -> Result<Effe
             Kind::Folder => {}
             Kind::File if !pass.is_ruled_out(path, entry) => {
                 effect.frees.0 += 1;
-                effect.frees.1 += entry.size;
+                effect.frees.1 = effect.frees.1.saturating_add(entry.size);
                 proof::weigh(pass, path, entry, looked.far.get(path), &mut effect.proofs).await?;
             }
             _ => effect.stays.push(path.clone()),

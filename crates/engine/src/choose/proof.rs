@@ -32,7 +32,10 @@ impl Proofs {
     /// Bytes that have to be read back.
     #[must_use]
     pub fn bytes_to_read(&self) -> u64 {
-        self.to_read.iter().map(|(_, _, far)| far.size).sum()
+        self.to_read
+            .iter()
+            .map(|(_, _, far)| far.size)
+            .fold(0, u64::saturating_add)
     }
 }
 

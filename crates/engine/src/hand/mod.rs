@@ -489,7 +489,9 @@ impl Whole {
                 .filter(|(_, entry)| matches!(entry.kind, Kind::Odd(_)))
                 .count() as u64
                 + self.unusable.len() as u64,
-            bytes: files().map(|(_, entry)| entry.size).sum(),
+            bytes: files()
+                .map(|(_, entry)| entry.size)
+                .fold(0, u64::saturating_add),
         }
     }
 }

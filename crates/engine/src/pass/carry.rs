@@ -118,7 +118,7 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
         carried: Mutex::default(),
         not_moved: Mutex::default(),
     };
-    let bytes = plan.steps.iter().map(bytes_of).sum();
+    let bytes = plan.steps.iter().map(bytes_of).fold(0, u64::saturating_add);
     let work = plan
         .steps
         .iter()

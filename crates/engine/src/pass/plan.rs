@@ -112,7 +112,7 @@ impl Plan {
         for step in &self.steps {
             let add = |sum: &mut (u64, u64)| {
                 sum.0 += 1;
-                sum.1 += bytes_of(step);
+                sum.1 = sum.1.saturating_add(bytes_of(step));
             };
             match step.decision {
                 Decision::Carry { to: Side::Far, .. } | Decision::CarryBeside { to: Side::Far } => {

@@ -92,7 +92,7 @@ fn say(app: &App, lane: &str, found: &[OnSide; 2], files: u64) {
         for (_, entry, by) in &on.files {
             let sum = sums.entry((by, on.side.here_or_there())).or_default();
             sum.0 += 1;
-            sum.1 += entry.size;
+            sum.1 = sum.1.saturating_add(entry.size);
         }
     }
     let mut rows = Rows::new(app.style, &["rule", "where", "files", "size"]);
