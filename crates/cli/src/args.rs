@@ -82,6 +82,8 @@ pub enum Command {
     Runs(Runs),
     /// Bring back what the far side of a lane holds, to its place or elsewhere
     Recover(Recover),
+    /// Take back what a run removed or replaced, on both sides
+    Undo(Undo),
     /// What passes removed or replaced: list, restore, prune
     #[command(subcommand)]
     Spares(Spares),
@@ -747,6 +749,16 @@ pub struct SparesPrune {
     /// Just these numbers, whatever their age
     #[arg(long, value_name = "N", conflicts_with_all = ["lane", "keep_below"])]
     pub number: Vec<i64>,
+    /// Do it without asking
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// `undo`.
+#[derive(Args, Debug)]
+pub struct Undo {
+    /// The number of the run, as `runs` lists it
+    pub run: i64,
     /// Do it without asking
     #[arg(long)]
     pub yes: bool,

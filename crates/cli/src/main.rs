@@ -102,6 +102,7 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
         Command::Conflicts(conflicts) => commands::conflicts::conflicts(app, &conflicts),
         Command::Settle(settle) => commands::settle::settle(app, &settle),
         Command::Runs(runs) => commands::runs::runs(app, &runs),
+        Command::Undo(undo) => commands::undo::undo(app, &undo),
         Command::Spares(spares) => commands::spares::spares(app, &spares),
         Command::List(list) => commands::list::list(app, &list),
         Command::Sizes(sizes) => commands::sizes::sizes(app, &sizes),

@@ -40,6 +40,7 @@ pub mod spares;
 pub mod standing;
 pub mod stop;
 pub mod sweep;
+pub mod undo;
 pub mod why;
 
 pub use error::{Class, Error};

@@ -98,7 +98,7 @@ pub async fn restore(
         .read_spare(&spare.slot)
         .await
         .map_err(failed(spare.side))?;
-    make_parents(pass, Side::Near, &spare.path).await?;
+    make_folders_on(pass, Side::Near, &spare.path, false).await?;
     let staged = near
         .stage(source, &spare.path, &Steps::unkept())
         .await
@@ -200,7 +200,7 @@ pub async fn restore_by_hand(hand: &Hand<'_>, spare: &Spare) -> Result<String, E
 
 async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<Place, Error> {
     let store = pass.store(spare.side);
-    make_parents(pass, spare.side, &spare.path).await?;
+    make_folders_on(pass, spare.side, &spare.path, false).await?;
     for path in names(spare)? {
         let put = store
             .put_back(&spare.slot, &path)
@@ -239,9 +239,18 @@ fn no_name(spare: &Spare) -> Error {
     )
 }
 
-async fn make_parents(pass: &Pass, side: Side, path: &RelPath) -> Result<(), Error> {
+/// Makes the folders around a path on one side, and the path itself where `itself` says so.
+pub(crate) async fn make_folders_on(
+    pass: &Pass,
+    side: Side,
+    path: &RelPath,
+    itself: bool,
+) -> Result<(), Error> {
     let store = pass.store(side);
-    make_folders(&*store, path, false, &|error| pass.side_failed(side, error)).await
+    make_folders(&*store, path, itself, &|error| {
+        pass.side_failed(side, error)
+    })
+    .await
 }
 
 /// Makes the folders around a path on a store of this computer, and the path itself where `itself` says so.

@@ -24,4 +24,5 @@ pub mod spares;
 pub mod standin;
 pub mod status;
 pub mod sync;
+pub mod undo;
 pub mod why;

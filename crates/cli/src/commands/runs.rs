@@ -133,9 +133,9 @@ fn outcome(run: &Run) -> String {
     }
 }
 
-fn one(app: &App, number: i64) -> Result<(), Error> {
-    let run = app
-        .ledger
+/// The run of this number.
+pub fn find(app: &App, number: i64) -> Result<Run, Error> {
+    app.ledger
         .read(|connection| runs::run(connection, number))?
         .ok_or_else(|| {
             Error::usage(
@@ -143,7 +143,11 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
                 "there is none of that number",
                 "List them: katabatic runs",
             )
-        })?;
+        })
+}
+
+fn one(app: &App, number: i64) -> Result<(), Error> {
+    let run = find(app, number)?;
     let items = app
         .ledger
         .read(|connection| runs::items(connection, number))?;
@@ -175,6 +179,11 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
         reason: item.result.clone(),
     };
     listing::print(app.style, 2, &items.iter().map(item).collect::<Vec<_>>());
+    if run.counts.removed + run.counts.replaced > 0 {
+        line(format!(
+            "To take back what it removed or replaced: katabatic undo {number}"
+        ));
+    }
     Ok(())
 }
 

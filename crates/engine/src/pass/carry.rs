@@ -31,6 +31,18 @@ use crate::ledger::runs::{self, Counts, RunItem};
 use crate::seam::Seam;
 use crate::sides::{FolderGone, Put, SideError};
 
+/// How the removal of a folder is called in a run.
+pub(crate) const REMOVED_FOLDER: &str = "remove folder";
+
+fn action(step: &Step) -> String {
+    match step.decision {
+        Decision::Remove { on, .. } if step.view(on).is_folder() => {
+            format!("{REMOVED_FOLDER} {}", on.here_or_there())
+        }
+        _ => words::action(&step.decision),
+    }
+}
+
 /// How a step ended.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Ending {
@@ -394,7 +406,7 @@ impl Room<'_> {
             };
             let item = RunItem {
                 path: step.path().to_string(),
-                action: words::action(&step.decision),
+                action: action(step),
                 bytes,
                 result,
             };

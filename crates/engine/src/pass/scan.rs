@@ -309,7 +309,7 @@ fn is_plain(pass: &Pass, triple: &Triple) -> bool {
 
 /// What a listing alone cannot tell: whether a file with a new stamp has new content, and whether a name that the far
 /// side never lists is there after all. The answer says whether the far side's listing showed the path.
-async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
+pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
     if is_plain(pass, &triple) {
         let listed = triple.far.entry().is_some();
         return (triple, listed);

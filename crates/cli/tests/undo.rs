@@ -1,0 +1,255 @@
+//! `undo`: what a run removed or replaced comes back on both sides, and what is newer stays.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use worlds::{Desk, tree};
+
+fn settled(options: &[&str]) -> Desk {
+    let desk = Desk::bare(&[]);
+    for name in ["a.txt", "Viola/b.txt", "Viola/deep/c.txt", "Cello/d.txt"] {
+        desk.write_near(name, &format!("text of {name}"));
+    }
+    fs::create_dir_all(desk.near().join("Viola/empty")).unwrap();
+    desk.add_account().ends(0);
+    desk.tie(options).ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk
+}
+
+/// The last run of a command.
+fn last(desk: &Desk, command: &str) -> String {
+    let runs = desk.run(&["runs", "--json"]).ends(0).json();
+    let runs = runs["runs"].as_array().unwrap();
+    let of = |run: &&serde_json::Value| run["command"].as_str().unwrap().starts_with(command);
+    let run = runs.iter().find(of).unwrap();
+    run["number"].to_string()
+}
+
+fn both_hold(desk: &Desk, all: &BTreeMap<String, Vec<u8>>) {
+    assert!(tree(&desk.near()) == *all, "here is something else");
+    assert!(tree(&desk.far()) == *all, "there is something else");
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+}
+
+#[test]
+fn a_folder_that_was_removed_comes_back_on_both_sides_whole() {
+    for (removed_far, direction) in [(false, "two-way"), (true, "two-way"), (false, "up")] {
+        let desk = settled(&["--direction", direction, "--removals", "carry"]);
+        let all = tree(&desk.near());
+        let root = if removed_far { desk.far() } else { desk.near() };
+        fs::remove_dir_all(root.join("Viola")).unwrap();
+        desk.run(&["sync"]).ends(0);
+        assert!(!desk.near().join("Viola").exists() && !desk.far().join("Viola").exists());
+        let run = last(&desk, "sync");
+        desk.run(&["runs", &run]).ends(0).says("katabatic undo");
+        // Shown first, and nothing is done.
+        desk.run(&["undo", &run])
+            .ends(0)
+            .says("to be brought back: 2 files")
+            .says("Viola/deep/c.txt")
+            .says("Nothing was taken back");
+        assert!(!desk.near().join("Viola").exists());
+        desk.run(&["undo", &run, "--yes"])
+            .ends(0)
+            .says("Took back 2 files")
+            .says("Both sides hold them now.");
+        assert!(desk.near().join("Viola/empty").is_dir(), "{direction}");
+        assert!(desk.far().join("Viola/empty").is_dir(), "{direction}");
+        both_hold(&desk, &all);
+        // Again: it is as it was.
+        desk.run(&["undo", &run, "--yes"])
+            .ends(0)
+            .says("nothing to take back");
+    }
+}
+
+#[test]
+fn versions_that_were_replaced_take_their_place_again_and_the_newer_ones_are_kept() {
+    for (edited_far, direction) in [(false, "two-way"), (true, "two-way"), (false, "up")] {
+        let desk = settled(&["--direction", direction]);
+        let before = tree(&desk.near());
+        let root = if edited_far { desk.far() } else { desk.near() };
+        worlds::write(&root.join("a.txt"), "a newer text, and longer");
+        worlds::write(&root.join("Viola/b.txt"), "another newer text");
+        desk.run(&["sync"]).ends(0);
+        let after = tree(&desk.near());
+        let run = last(&desk, "sync");
+        desk.run(&["undo", &run, "--yes"])
+            .ends(0)
+            .says("to take the place of the newer version again: 2 files")
+            .says("Took back 2 files");
+        both_hold(&desk, &before);
+        let spares = desk.run(&["spares", "list", "--json"]).ends(0).json();
+        let kept = spares["spares"].as_array().unwrap();
+        let newer = |spare: &&serde_json::Value| spare["size"] == 24;
+        assert!(kept.iter().any(|spare| newer(&spare)), "{spares:#}");
+        // What the undo replaced on the other side can be taken back, too.
+        desk.run(&["undo", &last(&desk, "undo"), "--yes"]).ends(0);
+        both_hold(&desk, &after);
+    }
+}
+
+#[test]
+fn what_is_newer_than_the_run_stays() {
+    let desk = settled(&[]);
+    for name in ["a.txt", "Viola/b.txt", "Cello/d.txt"] {
+        desk.write_near(name, "second version");
+    }
+    desk.run(&["sync"]).ends(0);
+    let run = last(&desk, "sync");
+    // One goes on and is carried, one is edited and not carried yet, one is there on one side only.
+    desk.write_near("a.txt", "third version, and longer");
+    desk.run(&["sync"]).ends(0);
+    desk.write_near("Viola/b.txt", "third version, and not carried");
+    fs::remove_file(desk.far().join("Cello/d.txt")).unwrap();
+    let (near, far) = (tree(&desk.near()), tree(&desk.far()));
+    desk.run(&["undo", &run, "--yes"])
+        .ends(3)
+        .says("left as it is: 3 files")
+        .says("put a newer version there")
+        .says("something that is not carried yet has its name: sync first")
+        .says("katabatic spares restore");
+    assert_eq!((tree(&desk.near()), tree(&desk.far())), (near, far));
+}
+
+#[test]
+fn a_lane_that_carries_down_gets_back_what_was_removed_and_keeps_the_newer_version() {
+    let desk = Desk::bare(&[]);
+    desk.write_far("a.txt", "first");
+    desk.write_far("gone.txt", "still wanted");
+    desk.add_account().ends(0);
+    desk.tie(&["--direction", "down", "--removals", "carry"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk.write_far("a.txt", "second version");
+    fs::remove_file(desk.far().join("gone.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    let far = tree(&desk.far());
+    desk.run(&["undo", &last(&desk, "sync"), "--yes"])
+        .says("the lane only carries down")
+        .says("Took back 1 file");
+    assert_eq!(tree(&desk.near())["gone.txt"], b"still wanted");
+    assert_eq!(tree(&desk.near())["a.txt"], b"second version");
+    desk.run(&["sync"]);
+    assert_eq!(tree(&desk.near())["gone.txt"], b"still wanted");
+    assert_eq!(tree(&desk.far()), far, "the source was written to");
+}
+
+#[test]
+fn what_was_swept_and_what_was_removed_by_hand_goes_back_where_it_was() {
+    let desk = settled(&[]);
+    desk.write_near("x.junk", "left behind");
+    desk.run(&["sync"]).ends(0);
+    let all = tree(&desk.near());
+    desk.run(&["lane", "change", "scores", "--leave-out", "*.junk"])
+        .ends(0);
+    desk.run(&["lane", "sweep", "scores", "--yes"]).ends(0);
+    assert!(!desk.far().join("x.junk").exists());
+    desk.run(&["undo", &last(&desk, "sweep"), "--yes"])
+        .ends(0)
+        .says("Took back 2 files");
+    both_hold(&desk, &all);
+
+    desk.run(&["remove", "@office/Scores/Cello", "--holding", "1"])
+        .ends(0);
+    assert!(!desk.far().join("Cello").exists());
+    let run = last(&desk, "remove");
+    desk.run(&["undo", &run])
+        .ends(0)
+        .says("Nothing was taken back");
+    desk.run(&["undo", &run, "--yes"]).ends(0).says("Back: ");
+    both_hold(&desk, &all);
+    desk.run(&["undo", &run, "--yes"])
+        .ends(0)
+        .says("nothing to take back");
+    desk.run(&["undo", "999"]).ends(2).says("there is none");
+}
+
+#[test]
+fn killed_at_any_moment_it_loses_no_version_and_can_be_gone_on_with() {
+    let desk = Desk::tied(&[]);
+    let brake = [
+        "--brake-always-fine",
+        "100000",
+        "--brake-never-fine",
+        "100000",
+    ];
+    desk.run(&[&["lane", "change", "scores", "--yes"], &brake[..]].concat())
+        .ends(0);
+    for number in 0..40 {
+        desk.write_near(
+            &format!("{}/{number}.txt", number % 5),
+            &format!("part {number} ").repeat(3_000),
+        );
+    }
+    desk.run(&["sync"]).ends(0);
+    let all = tree(&desk.near());
+    let mut killed = 0;
+    for round in 0..10_u64 {
+        for number in 0..40 {
+            let file = desk.near().join(format!("{}/{number}.txt", number % 5));
+            match number % 2 {
+                0 => fs::remove_file(file).unwrap(),
+                _ => worlds::write(&file, &format!("round {round} of {number}")),
+            }
+        }
+        desk.run(&["sync"]).ends(0);
+        let run = last(&desk, "sync");
+        let mut child = desk
+            .command(&["undo", &run, "--yes"])
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(30 + 25 * round));
+        child.kill().unwrap();
+        killed += u32::from(!child.wait().unwrap().success());
+        let again = desk.run(&["undo", &run, "--yes"]);
+        assert!(
+            matches!(again.code, Some(0 | 3)),
+            "{}{}",
+            again.out,
+            again.err
+        );
+        desk.run(&["sync"]);
+        let (near, far) = (tree(&desk.near()), tree(&desk.far()));
+        for (name, content) in &all {
+            let newer = format!("round {round} of ");
+            for (side, tree) in [("here", &near), ("there", &far)] {
+                if let Some(found) = tree.get(name) {
+                    let known = found == content || found.starts_with(newer.as_bytes());
+                    assert!(known, "round {round}: {name} {side} is neither version");
+                }
+            }
+        }
+        // What did not come back by itself lies in the spares, and is found there.
+        let spares = desk.run(&["spares", "list", "--json"]).ends(0).json();
+        for (name, content) in &all {
+            let kept =
+                || {
+                    spares["spares"].as_array().unwrap().iter().any(|spare| {
+                        spare["path"] == name.as_str() && spare["size"] == content.len()
+                    })
+                };
+            let there = near.get(name) == Some(content) || far.get(name) == Some(content);
+            assert!(there || kept(), "round {round}: {name} is lost");
+        }
+        for (name, content) in &all {
+            desk.write_near(name, std::str::from_utf8(content).unwrap());
+        }
+        let settling = desk.run(&["sync"]);
+        if settling.code == Some(3) {
+            desk.run(&["settle", "scores", "--keep", "near"]);
+        }
+        let differs = tree(&desk.far()) != all;
+        assert!(!differs, "round {round}: {}{}", settling.out, settling.err);
+    }
+    assert!(killed > 0, "it was never killed while it ran");
+}

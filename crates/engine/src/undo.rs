@@ -1,0 +1,512 @@
+//! Taking back what a run removed or replaced, on both sides, as far as it still can be.
+//!
+//! What a run took out lies in the spares. It goes back to the side it was taken from, and a pass over just those paths
+//! carries it to the other one. Only where the path still is as the run left it: whatever somebody did since is newer,
+//! and stays.
+
+use std::collections::BTreeSet;
+
+use futures_util::{StreamExt, TryStreamExt, stream};
+use katabatic_core::decide::{self, decide};
+use katabatic_core::{Direction, Entry, Kind, RelPath, Side, Triple, View};
+
+use crate::Error;
+use crate::ledger::intents::Version;
+use crate::ledger::rows;
+use crate::ledger::runs::{self, Counts, Run, RunItem};
+use crate::ledger::spare_rows::{self, Spare};
+use crate::pass::carry::REMOVED_FOLDER;
+use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::pass::scan::look_closer;
+use crate::pass::{IN_FLIGHT, Pass, Plan, Report, Unfinished, Wish, far_changes};
+use crate::settle::replacing;
+use crate::sides::{Put, SideError, Steps};
+use crate::spares::make_folders_on;
+
+/// A version that can go back.
+#[derive(Clone, Debug)]
+pub struct Back {
+    /// The version.
+    pub spare: Spare,
+    /// What both sides hold instead now, and would make way for it.
+    pub over: Option<Over>,
+}
+
+/// What has the place of a version that was replaced.
+#[derive(Clone, Debug)]
+pub struct Over {
+    near: Entry,
+    far: Entry,
+    content: Option<katabatic_core::Digest>,
+}
+
+impl Over {
+    fn on(&self, side: Side) -> &Entry {
+        match side {
+            Side::Near => &self.near,
+            Side::Far => &self.far,
+        }
+    }
+}
+
+/// What an undo would do.
+#[derive(Clone, Debug, Default)]
+pub struct Offer {
+    /// These go back.
+    pub back: Vec<Back>,
+    /// Folders that the run removed, which are made again.
+    pub folders: Vec<RelPath>,
+    /// Versions that both sides hold already.
+    pub already: u64,
+    /// These stay where they are, and why.
+    pub left: Vec<(Spare, String)>,
+}
+
+impl Offer {
+    /// Whether there is nothing to take back.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.back.is_empty() && self.folders.is_empty()
+    }
+
+    /// Versions that come back to where nothing is, and their bytes; versions that take another one's place, and theirs.
+    #[must_use]
+    pub fn totals(&self) -> [(u64, u64); 2] {
+        [false, true].map(|over| {
+            let of = self.back.iter().filter(|back| back.over.is_some() == over);
+            of.fold((0, 0), |(count, bytes), back| {
+                (count + 1, u64::saturating_add(bytes, back.spare.size))
+            })
+        })
+    }
+}
+
+/// What an undo did.
+#[derive(Debug, Default)]
+pub struct Undone {
+    /// The number of its own run.
+    pub run: i64,
+    /// Versions that are back on the side they were taken from.
+    pub back: u64,
+    /// What could not be taken back, and why.
+    pub failed: Vec<(RelPath, String)>,
+    /// The passes that carried them to the other side.
+    pub reports: Vec<Report>,
+}
+
+/// What a run took out of this lane that can still go back; nothing is changed.
+///
+/// # Errors
+/// Where a side is not there, or the ledger cannot be read.
+pub async fn look(pass: &Pass, run: &Run) -> Result<Offer, Error> {
+    pass.check_roots().await?;
+    let number = run.number;
+    let (spares, items) = pass.ledger.read(|connection| {
+        Ok((
+            spare_rows::of_run(connection, number)?,
+            runs::items(connection, number)?,
+        ))
+    })?;
+    let unfinished = pass.left_unfinished()?;
+    let each_side = takes_from_each_side(run);
+    let mut seen = BTreeSet::new();
+    let mut offer = Offer::default();
+    let mut looks = Vec::new();
+    for spare in spares {
+        let first = seen.insert((spare.path.clone(), each_side.then_some(spare.side.name())));
+        if !first {
+            offer.left.push((
+                spare,
+                "it is a second version that was met at its path".into(),
+            ));
+        } else if spare.lane != pass.lane.row.key {
+            offer
+                .left
+                .push((spare, "it is of an earlier lane of that name".into()));
+        } else if let Some(place) = &spare.place {
+            let why = format!("it lies in {place}, which the lane was tied to before");
+            offer.left.push((spare, why));
+        } else {
+            looks.push(spare);
+        }
+    }
+    let verdicts: Vec<(Spare, Verdict)> = stream::iter(looks)
+        .map(|spare| look_at(pass, spare, number, &unfinished, each_side))
+        .buffered(IN_FLIGHT)
+        .try_collect()
+        .await?;
+    for (spare, verdict) in verdicts {
+        match verdict {
+            Verdict::Back(over) => offer.back.push(Back { spare, over }),
+            Verdict::Already => offer.already += 1,
+            Verdict::Left(why) => offer.left.push((spare, why)),
+        }
+    }
+    offer.folders = folders_to_make(pass, &items).await?;
+    Ok(offer)
+}
+
+/// Whether a run took from both sides, each by itself, rather than from one what the other had not.
+fn takes_from_each_side(run: &Run) -> bool {
+    run.command == "sweep"
+}
+
+enum Verdict {
+    Back(Option<Over>),
+    Already,
+    Left(String),
+}
+
+async fn look_at(
+    pass: &Pass,
+    spare: Spare,
+    run: i64,
+    unfinished: &Unfinished,
+    each_side: bool,
+) -> Result<(Spare, Verdict), Error> {
+    if unfinished.contains_key(&spare.path) {
+        let why = "a pass was cut off at its path: sync first";
+        return Ok((spare, Verdict::Left(why.into())));
+    }
+    let mut views = [View::Absent, View::Absent];
+    for (side, view) in [Side::Near, Side::Far].into_iter().zip(&mut views) {
+        match pass.store(side).look(&spare.path).await {
+            Ok(entry) => *view = entry.map_or(View::Absent, View::Present),
+            Err(error) if error.ends_the_pass() => return Err(pass.side_failed(side, &error)),
+            Err(why) => {
+                let why = format!("what is {} cannot be told: {why}", side.here_or_there());
+                return Ok((spare, Verdict::Left(why)));
+            }
+        }
+    }
+    let [near, far] = views;
+    let verdict = if each_side {
+        let taken = match spare.side {
+            Side::Near => near,
+            Side::Far => far,
+        };
+        match taken {
+            View::Absent => Verdict::Back(None),
+            _ => Verdict::Left(format!(
+                "something has its name {} again",
+                spare.side.here_or_there()
+            )),
+        }
+    } else {
+        judge(pass, &spare, (near, far), run).await?
+    };
+    Ok((spare, verdict))
+}
+
+async fn judge(
+    pass: &Pass,
+    spare: &Spare,
+    (near, far): (View, View),
+    run: i64,
+) -> Result<Verdict, Error> {
+    let lane = pass.lane.row.key;
+    let (row, last) = pass.ledger.read(|connection| {
+        Ok((
+            rows::row(connection, lane, &spare.path)?,
+            runs::of_path(connection, lane, spare.path.as_str(), 1)?,
+        ))
+    })?;
+    let since = last
+        .into_iter()
+        .find(|(later, item)| later.number > run && item.result.starts_with("done"));
+    if (&near, &far) == (&View::Absent, &View::Absent) {
+        return Ok(match since {
+            Some((later, item)) => Verdict::Left(format!(
+                "run {} went on with it ({})",
+                later.number, item.action
+            )),
+            None => Verdict::Back(None),
+        });
+    }
+    let triple = Triple {
+        path: spare.path.clone(),
+        base: row.and_then(|row| row.base),
+        near,
+        far,
+    };
+    let (triple, _) = look_closer(pass, triple).await;
+    let (verdict, ..) = decide(
+        triple.base.as_ref(),
+        &triple.near,
+        &triple.far,
+        &pass.lane.config.terms,
+    );
+    let agreed = matches!(verdict, decide::Verdict::Settled | decide::Verdict::Record);
+    let (Some(base), View::Present(near), View::Present(far), true) =
+        (triple.base, triple.near, triple.far, agreed)
+    else {
+        return Ok(Verdict::Left(
+            "something that is not carried yet has its name: sync first".into(),
+        ));
+    };
+    if base.content.is_some() && base.content == spare.content {
+        return Ok(Verdict::Already);
+    }
+    Ok(if let Some((later, _)) = since {
+        Verdict::Left(format!("run {} put a newer version there", later.number))
+    } else if pass.lane.config.terms.direction == Direction::Down {
+        Verdict::Left(
+            "the lane only carries down, and the version from there would come again".into(),
+        )
+    } else if base.kind != Kind::File || spare.folder {
+        Verdict::Left("it is a folder now, or was one".into())
+    } else {
+        Verdict::Back(Some(Over {
+            near,
+            far,
+            content: base.content,
+        }))
+    })
+}
+
+/// The folders that the run removed and that are on neither side now, from the top down.
+async fn folders_to_make(pass: &Pass, items: &[RunItem]) -> Result<Vec<RelPath>, Error> {
+    let removed = items
+        .iter()
+        .filter(|item| item.action.starts_with(REMOVED_FOLDER) && item.result.starts_with("done"));
+    let paths: BTreeSet<RelPath> = removed
+        .filter_map(|item| RelPath::parse(&item.path).ok())
+        .collect();
+    let mut missing = Vec::new();
+    for path in paths {
+        let mut there = false;
+        for side in [Side::Near, Side::Far] {
+            there |= match pass.store(side).look(&path).await {
+                Ok(entry) => entry.is_some(),
+                Err(error) if error.ends_the_pass() => {
+                    return Err(pass.side_failed(side, &error));
+                }
+                Err(_) => true,
+            };
+        }
+        if !there {
+            missing.push(path);
+        }
+    }
+    Ok(missing)
+}
+
+/// Takes back what was offered.
+///
+/// # Errors
+/// Where a whole side is not there any more, or the ledger cannot be written.
+pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, Error> {
+    let _lock = pass.lock()?;
+    pass.prepare().await?;
+    let run = pass.begin_run_of("undo", pass.clock.now()).await?;
+    far_changes::forget(pass).await?;
+    let mut undone = Undone {
+        run,
+        ..Undone::default()
+    };
+    let mut stands = Stands::default();
+    let mut ended = None;
+    let why = &format!("made way when run {} was taken back", of.number);
+    for folder in &offer.folders {
+        let side = home_side(pass, Side::Near);
+        if let Err(why) = make_folders_on(pass, side, folder, true).await {
+            undone.failed.push((folder.clone(), why.to_string()));
+        } else {
+            stands.alone.push(folder.clone());
+        }
+    }
+    let mut backs = stream::iter(&offer.back)
+        .map(|back| async move {
+            let side = match takes_from_each_side(of) {
+                true => back.spare.side,
+                false => home_side(pass, back.spare.side),
+            };
+            (back, side, bring(pass, back, side, run, why).await)
+        })
+        .buffer_unordered(IN_FLIGHT);
+    while let Some((back, side, brought)) = backs.next().await {
+        let path = &back.spare.path;
+        let result = match brought {
+            Ok(()) => {
+                undone.back += 1;
+                stands.take(back, side, of);
+                "done".to_owned()
+            }
+            Err(trouble) => {
+                let why = trouble.to_string();
+                undone.failed.push((path.clone(), why.clone()));
+                ended = ended.or(ends(pass, trouble));
+                format!("stuck: {why}")
+            }
+        };
+        let item = RunItem {
+            path: path.to_string(),
+            action: "take back".into(),
+            bytes: back.spare.size,
+            result,
+        };
+        pass.ledger
+            .write_later(move |connection| runs::add_item(connection, run, &item));
+        if ended.is_some() {
+            break;
+        }
+    }
+    drop(backs);
+    let outcome = match (&ended, undone.failed.is_empty()) {
+        (Some(error), _) => error.to_string(),
+        (None, true) => "done".to_owned(),
+        (None, false) => "needs a person".to_owned(),
+    };
+    let counts = Counts {
+        stuck: undone.failed.len() as u64,
+        ..Counts::default()
+    };
+    let ended_at = pass.clock.now();
+    pass.ledger
+        .write(move |connection| runs::end(connection, run, ended_at, &outcome, &counts))
+        .await?;
+    match ended {
+        Some(error) => Err(error),
+        None => {
+            undone.reports = stands.carry_on(pass).await?;
+            Ok(undone)
+        }
+    }
+}
+
+fn ends(pass: &Pass, trouble: Trouble) -> Option<Error> {
+    match trouble {
+        Trouble::Side(side, error) if error.ends_the_pass() => Some(pass.side_failed(side, &error)),
+        Trouble::Ledger(error) => Some(error),
+        _ => None,
+    }
+}
+
+/// What stands on one side again and has to get to the other one.
+#[derive(Default)]
+struct Stands {
+    /// On that side alone.
+    alone: Vec<RelPath>,
+    /// Beside another version on the other side: the path, where it stands, and what the other side shows.
+    against: Vec<(RelPath, Side, Entry)>,
+}
+
+impl Stands {
+    fn take(&mut self, back: &Back, side: Side, of: &Run) {
+        let path = back.spare.path.clone();
+        match &back.over {
+            Some(over) => self
+                .against
+                .push((path, side, over.on(side.other()).clone())),
+            None if takes_from_each_side(of) => {}
+            None => self.alone.push(path),
+        }
+    }
+
+    async fn carry_on(self, pass: &Pass) -> Result<Vec<Report>, Error> {
+        let mut reports = Vec::new();
+        if !self.alone.is_empty() {
+            let wish = Wish {
+                scope: self.alone,
+                by_hand: true,
+                ..Wish::default()
+            };
+            reports.push(pass.run("undo", &wish).await?);
+        }
+        let mut steps = Vec::new();
+        for (path, side, other) in self.against {
+            let here = pass
+                .store(side)
+                .look(&path)
+                .await
+                .map_err(|error| pass.side_failed(side, &error))?;
+            // Gone again already: the next pass sees to it.
+            let Some(here) = here else { continue };
+            let (near, far) = match side {
+                Side::Near => (here, other),
+                Side::Far => (other, here),
+            };
+            steps.push(replacing(pass, &path, near, far, side.other())?);
+        }
+        if !steps.is_empty() {
+            reports.push(pass.carry_these(Plan::of(steps), "undo").await?);
+        }
+        Ok(reports)
+    }
+}
+
+/// The side that something is put back on: where it was taken from, but never the one that only receives.
+fn home_side(pass: &Pass, taken_from: Side) -> Side {
+    match pass.lane.config.terms.direction {
+        Direction::TwoWay => taken_from,
+        Direction::Up | Direction::Down => Side::Near,
+    }
+}
+
+/// Brings one version back, on this side.
+async fn bring(pass: &Pass, back: &Back, side: Side, run: i64, why: &str) -> Result<(), Trouble> {
+    let spare = &back.spare;
+    make_folders_on(pass, side, &spare.path, false)
+        .await
+        .map_err(|why| Trouble::Met(why.to_string()))?;
+    if let Some(over) = &back.over {
+        let change = Change {
+            side,
+            path: &spare.path,
+            old: Some(Version::of(over.on(side), over.content)),
+            source: None,
+            run: Some(run),
+            why: why.to_owned(),
+            learned: Learned::default(),
+        };
+        primitive::remove(pass, change).await?;
+        // Before the name is given again, what had it must be known to lie in the spares.
+        pass.ledger.flush().await?;
+    }
+    let put = match side == spare.side {
+        true => move_back(pass, spare).await,
+        false => copy_back(pass, spare, side).await,
+    };
+    match put {
+        Ok(Put::Done) => Ok(()),
+        Ok(Put::Taken) => Err(Trouble::Met(
+            "something has come under its name meanwhile, and stays".into(),
+        )),
+        Err(error) => Err(Trouble::Side(side, error)),
+    }
+}
+
+async fn move_back(pass: &Pass, spare: &Spare) -> Result<Put, SideError> {
+    let put = pass
+        .store(spare.side)
+        .put_back(&spare.slot, &spare.path)
+        .await?;
+    if put == Put::Done {
+        let number = spare.number;
+        pass.ledger
+            .write_later(move |connection| spare_rows::forget(connection, number));
+    }
+    Ok(put)
+}
+
+async fn copy_back(pass: &Pass, spare: &Spare, to: Side) -> Result<Put, SideError> {
+    let store = pass.store(to);
+    let source = pass.store(spare.side).read_spare(&spare.slot).await?;
+    let staged = store.stage(source, &spare.path, &Steps::unkept()).await?;
+    if spare
+        .content
+        .is_some_and(|content| content != staged.digest)
+    {
+        store.unstage(&staged.slot).await?;
+        return Err(SideError::Changed(
+            "what lies in the spares is not the version that was kept there".into(),
+        ));
+    }
+    let put = store
+        .place(&staged.slot, &staged.entry, &spare.path)
+        .await?;
+    if put == Put::Taken {
+        store.unstage(&staged.slot).await?;
+    }
+    Ok(put)
+}
