@@ -74,6 +74,8 @@ pub enum Command {
     Audit(Audit),
     /// Look for what usually goes wrong: this computer, each account, each lane
     Doctor,
+    /// Write one page for the ticket: status, doctor, the last runs, the settings, with plots
+    Report(Report),
     /// Show both versions of every conflict
     Conflicts(Conflicts),
     /// Settle conflicts
@@ -693,6 +695,21 @@ pub struct Runs {
     /// Only those that ended so
     #[arg(long, value_enum)]
     pub outcome: Option<OutcomeTyped>,
+    /// Draw what was carried on each day of the last weeks
+    #[arg(long, conflicts_with_all = ["day", "outcome"])]
+    pub plot: bool,
+    /// How many weeks to draw
+    #[arg(long, value_name = "N", default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=53))]
+    pub weeks: u32,
+    /// Draw it into this new file
+    #[arg(long, value_name = "FILE.svg", requires = "plot")]
+    pub to: Option<PathBuf>,
+    /// Forget what runs did that began more than so many days ago; versions in the spares keep theirs
+    #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(i64).range(1..=36_500), conflicts_with_all = ["about", "plot", "day", "outcome"])]
+    pub forget_older_than: Option<i64>,
+    /// Do it without asking
+    #[arg(long, requires = "forget_older_than")]
+    pub yes: bool,
 }
 
 /// How a run ended.
@@ -752,6 +769,14 @@ pub struct SparesPrune {
     /// Do it without asking
     #[arg(long)]
     pub yes: bool,
+}
+
+/// `report`.
+#[derive(Args, Debug)]
+pub struct Report {
+    /// The new file; it needs nothing else to be read or printed, and holds no secret
+    #[arg(long, value_name = "FILE.html")]
+    pub to: PathBuf,
 }
 
 /// `undo`.

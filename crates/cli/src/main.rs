@@ -17,6 +17,7 @@ mod setup;
 use std::process::ExitCode;
 
 use clap::Parser;
+use katabatic_engine::forget_runs;
 
 use crate::app::App;
 use crate::args::{Command, Typed};
@@ -93,9 +94,16 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
         Command::Cover(typed) => commands::cover::cover(app, &typed),
         Command::Choose(typed) => commands::choose::choose(app, &typed),
         Command::Plan(plan) => commands::plan::plan(app, &plan),
-        Command::Sync(sync) => commands::sync::sync(app, &sync),
+        Command::Sync(sync) => {
+            let code = commands::sync::sync(app, &sync)?;
+            // What cannot be forgotten now can be forgotten after the next pass.
+            let days = app.config.keep_runs_days;
+            let _ = app.run(forget_runs::forget_by_itself(&app.ledger, app.now(), days));
+            Ok(code)
+        }
         Command::Audit(audit) => commands::audit::audit(app, &audit),
         Command::Recover(recover) => commands::recover::recover(app, &recover),
+        Command::Report(report) => commands::report::report(app, &report),
         Command::Doctor => commands::doctor::doctor(app),
         Command::Why(why) => commands::why::why(app, &why),
         Command::Status(status) => commands::status::status(app, &status),

@@ -9,14 +9,17 @@ use katabatic_core::{EditTime, Side, words};
 
 use crate::Error;
 use crate::Home;
+use crate::accounts::device_grant::Tokens;
 use crate::accounts::explain::explain;
-use crate::config::{AccountConfig, Config, LaneConfig};
+use crate::accounts::reach;
+use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::ledger::Ledger;
 use crate::ledger::rows;
 use crate::ledger::runs;
 use crate::ledger::spare_rows;
-use crate::open::{account_client, open_lane, side_failed};
+use crate::open::{account_client, connection_of, open_lane, side_failed};
 use crate::place::Place;
+use crate::secrets;
 use crate::sides::webdav::survey;
 use crate::stop::Stop;
 
@@ -31,6 +34,9 @@ const CLOCKS_DIFFER: i64 = 300 * SECOND;
 
 /// A lane that no pass ran over for so long is one that nobody runs.
 const LONG_AGO: i64 = 7 * DAY;
+
+/// What ends sooner than this, a certificate or a sign-in, is trouble soon.
+const ENDS_SOON: i64 = 21 * DAY;
 
 /// Fewer open files than this leave none to spare for a pass.
 const FEW_OPEN_FILES: u64 = 256;
@@ -131,6 +137,14 @@ impl Doctor<'_> {
                 ),
             ),
         }
+        match self.home.is_another_computer()? {
+            Some(name) => about.wrong(
+                "name",
+                format!("config and ledger were made on another computer, {name}: this is a copy, or a home that moved"),
+                "katabatic sync: it gets a name of its own; and sync on one of the two only, until then",
+            ),
+            None => about.fine("name", format!("it is known there as {}", self.home.computer()?)),
+        }
         match room(self.home.state()) {
             Some(free) if free < LITTLE_ROOM => about.wrong(
                 "room",
@@ -212,7 +226,7 @@ impl Doctor<'_> {
         let found = match survey(&client, false).await {
             Ok(found) => found,
             Err(error) => {
-                let error = match crate::open::connection_of(self.home, account) {
+                let error = match connection_of(self.home, account) {
                     Ok(connection) => explain(name, &connection.address, &error),
                     Err(error) => error,
                 };
@@ -247,7 +261,54 @@ impl Doctor<'_> {
             ),
             false => about.fine("clock", "both clocks agree"),
         }
+        self.what_ends(&mut about, account).await;
         about.checks
+    }
+
+    /// The certificate and the sign-in, neither of which lasts for ever.
+    async fn what_ends(&self, about: &mut About, account: &AccountConfig) {
+        let name = &account.name;
+        if let Ok(connection) = connection_of(self.home, account)
+            && let Ok(proxy) = connection.line.proxy.used_for(&connection.address)
+            && let Ok(knocked) =
+                reach::knock(name, &connection.address, &connection.line, &proxy).await
+            && let Some(certificate) = knocked.certificate
+        {
+            let mend = format!(
+                "ask whoever runs the server for a new one; a pinned one is changed with katabatic account sign-in {name} --trust"
+            );
+            self.ends(about, "certificate", certificate.until, &mend);
+        }
+        if account.sign_in == SignIn::Basic {
+            return about.fine(
+                "sign-in",
+                "by name and password, which have no end that is known",
+            );
+        }
+        let tokens = secrets::recall(self.home, name, account.keeping)
+            .ok()
+            .and_then(|secret| Tokens::from_secret(&secret));
+        match tokens {
+            Some(tokens) if tokens.refresh.is_some() => {
+                about.fine("sign-in", "it is renewed by itself");
+            }
+            Some(tokens) => {
+                let mend = format!("katabatic account sign-in {name}");
+                self.ends(about, "sign-in", tokens.until, &mend);
+            }
+            None => {}
+        }
+    }
+
+    /// `until` in seconds since 1970.
+    fn ends(&self, about: &mut About, asked: &'static str, until: i64, mend: &str) {
+        let left = until.saturating_mul(SECOND).saturating_sub(self.now.0);
+        let days = words::count((left / DAY).unsigned_abs(), "day", "days");
+        match left {
+            past if past <= 0 => about.wrong(asked, format!("it ended {days} ago"), mend),
+            soon if soon < ENDS_SOON => about.wrong(asked, format!("it ends in {days}"), mend),
+            _ => about.fine(asked, format!("it is good for {days} more")),
+        }
     }
 
     async fn lane(&self, lane: &LaneConfig) -> Result<Vec<Check>, Error> {

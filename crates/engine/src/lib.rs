@@ -16,6 +16,7 @@ pub mod differ;
 pub mod doctor;
 pub mod drives;
 pub mod error;
+pub mod forget_runs;
 #[cfg(test)]
 mod fuzz;
 pub mod hand;
@@ -36,6 +37,7 @@ pub mod seam;
 pub mod secrets;
 pub mod settle;
 pub mod sides;
+pub mod space;
 pub mod spares;
 pub mod standing;
 pub mod stop;

@@ -17,6 +17,7 @@ pub mod plan;
 pub mod prune;
 pub mod recover;
 pub mod remove_place;
+pub mod report;
 pub mod runs;
 pub mod settle;
 pub mod sizes;

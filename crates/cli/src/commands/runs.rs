@@ -1,16 +1,19 @@
 //! `runs`: what passes did, each file, bytes, time taken.
 
+use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use katabatic_core::words;
-use katabatic_engine::Error;
 use katabatic_engine::ledger::runs::{self, Run, RunItem};
+use katabatic_engine::{Class, Error, forget_runs};
 use serde_json::{Value, json};
 
+use super::account::confirmed;
 use crate::app::App;
 use crate::args::{self, OutcomeTyped};
+use crate::draw::days::{self, Day};
 use crate::draw::listing::Item;
-use crate::draw::{json, line, listing, shown_text, time};
+use crate::draw::{json, line, listing, new_file, shown_text, time};
 
 pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     if let Some(number) = typed
@@ -23,6 +26,12 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     }
     if let Some(name) = &typed.about {
         app.config.lane(name)?;
+    }
+    if let Some(days) = typed.forget_older_than {
+        return forget(app, typed, days);
+    }
+    if typed.plot {
+        return plot(app, typed);
     }
     let day = typed.day.as_deref().map(time::read_day).transpose()?;
     let filters = day.is_some() || typed.outcome.is_some();
@@ -71,7 +80,79 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn ended(run: &Run) -> OutcomeTyped {
+fn plot(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
+    if let Some(to) = &typed.to {
+        new_file::check(to, &["svg"])?;
+    }
+    let since = days::begin(typed.weeks);
+    let runs = app
+        .ledger
+        .read(|connection| runs::since(connection, typed.about.as_deref(), since))?;
+    let drawn = days::of(&runs, typed.weeks);
+    if let Some(to) = &typed.to {
+        new_file::write(to, &days::svg(&drawn), "Nothing was changed.")?;
+    }
+    if app.common.json {
+        let day = |day: &Day| {
+            json!({
+                "day": day.date.to_string(),
+                "runs": day.runs,
+                "failed": day.failed,
+                "person": day.person,
+                "up": {"files": day.up.0, "bytes": day.up.1},
+                "down": {"files": day.down.0, "bytes": day.down.1},
+            })
+        };
+        json::print(&json!({"days": drawn.iter().map(day).collect::<Vec<_>>()}));
+    } else if let Some(to) = &typed.to {
+        line(format!(
+            "Drawn into {}",
+            shown_text(&to.display().to_string())
+        ));
+    } else {
+        days::print(app.style, &drawn);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Forgets the words about old runs, shown first.
+fn forget(app: &App, typed: &args::Runs, days: i64) -> Result<ExitCode, Error> {
+    let now = app.now();
+    let old = forget_runs::old(&app.ledger, now, days)?;
+    let asks = app.style.terminal && std::io::stdin().is_terminal();
+    let says = !app.common.json;
+    if says {
+        line(format!(
+            "{} began more than {} ago. No version goes with them.",
+            words::count(old, "run", "runs"),
+            words::count(days.unsigned_abs(), "day", "days")
+        ));
+    }
+    let forgets = old > 0 && (typed.yes || asks);
+    if forgets {
+        if !confirmed(app, typed.yes, "Forget what they did?")? {
+            return Err(Error::new(
+                Class::Failed,
+                "forgetting old runs",
+                "they are to be kept, as was said",
+                "Nothing was changed.",
+            ));
+        }
+        app.run(forget_runs::forget(&app.ledger, now, days))?;
+    }
+    match (says, forgets, old) {
+        (false, ..) => {
+            json::print(&json!({"old": old, "forgotten": if forgets { old } else { 0 }}))
+        }
+        (true, true, _) => line("Forgotten."),
+        (true, false, 0) => {}
+        (true, false, _) => line("Nothing was forgotten. To do it: the same with --yes"),
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// How a run ended, as people ask for it.
+pub fn ended(run: &Run) -> OutcomeTyped {
     let needs = run.counts.conflicts + run.counts.stuck + run.counts.asking > 0;
     match run.outcome.as_deref() {
         None => OutcomeTyped::CutOff,
@@ -82,7 +163,8 @@ fn ended(run: &Run) -> OutcomeTyped {
     }
 }
 
-fn did(run: &Run) -> String {
+/// What a run did, in numbers.
+pub fn did(run: &Run) -> String {
     let counts = &run.counts;
     let mut did = Vec::new();
     let mut say = |count: u64, what: &str, bytes: Option<u64>| {
@@ -105,7 +187,8 @@ fn did(run: &Run) -> String {
     }
 }
 
-fn took(run: &Run) -> String {
+/// How long it took.
+pub fn took(run: &Run) -> String {
     match run.ended {
         Some(ended) => match ended.0.saturating_sub(run.began.0) / 1_000_000 {
             short @ ..1000 => format!("{short} ms"),
@@ -115,7 +198,8 @@ fn took(run: &Run) -> String {
     }
 }
 
-fn outcome(run: &Run) -> String {
+/// How it ended, in words.
+pub fn outcome(run: &Run) -> String {
     let counts = &run.counts;
     match &run.outcome {
         None => "cut off; the next sync completes it".to_owned(),

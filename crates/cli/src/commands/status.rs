@@ -105,7 +105,7 @@ impl Listed<'_> {
 }
 
 /// What a person should see first.
-fn urgency(agreement: Agreement) -> u8 {
+pub fn urgency(agreement: Agreement) -> u8 {
     match agreement {
         Agreement::Conflict => 0,
         Agreement::Stuck => 1,

@@ -1,49 +1,29 @@
 //! An audit as a file to keep with the ticket: a page to print, a table for a spreadsheet, or JSON.
 
 use std::fmt::Write as _;
-use std::fs;
-use std::io::Write as _;
 use std::path::Path;
 
 use katabatic_core::{EditTime, Kind, words};
+use katabatic_engine::Error;
 use katabatic_engine::audit::{Audit, Counted};
 use katabatic_engine::config::LaneConfig;
-use katabatic_engine::{Class, Error};
 use serde_json::json;
 
+use super::new_file;
 use super::page;
 use super::time;
 use crate::commands::audit::{also_words, audit_json, how_words, verdict_words};
 
-fn kind_of(to: &Path) -> Option<&str> {
-    to.extension()?
-        .to_str()
-        .filter(|kind| ["html", "csv", "json"].contains(kind))
-}
+const KINDS: [&str; 3] = ["html", "csv", "json"];
 
 /// Makes sure, before anything is read, that a report can be written there.
 pub fn check(to: &Path) -> Result<(), Error> {
-    let what = || format!("writing the report {}", to.display());
-    if kind_of(to).is_none() {
-        return Err(Error::usage(
-            what(),
-            "the name does not say what kind of file it is to be",
-            "End it in .html, .csv or .json.",
-        ));
-    }
-    if to.exists() {
-        return Err(Error::usage(
-            what(),
-            "a file of that name is there already",
-            "Name one that is not there yet.",
-        ));
-    }
-    Ok(())
+    new_file::check(to, &KINDS)
 }
 
 /// Writes it.
 pub fn write(to: &Path, audits: &[(LaneConfig, Audit)]) -> Result<(), Error> {
-    let text = match kind_of(to) {
+    let text = match new_file::kind_of(to, &KINDS) {
         Some("csv") => csv(audits),
         Some("json") => {
             let audits: Vec<_> = audits
@@ -54,16 +34,7 @@ pub fn write(to: &Path, audits: &[(LaneConfig, Audit)]) -> Result<(), Error> {
         }
         _ => html(audits),
     };
-    // Somebody may have made a file of that name while everything was read.
-    let written = fs::File::create_new(to).and_then(|mut file| file.write_all(text.as_bytes()));
-    written.map_err(|why| {
-        Error::new(
-            Class::Failed,
-            format!("writing the report {}", to.display()),
-            why.to_string(),
-            "Name a place where you may write and nothing is yet. The audit itself is done.",
-        )
-    })
+    new_file::write(to, &text, "The audit itself is done.")
 }
 
 /// A field of RFC 4180; what a spreadsheet would take for a formula is marked as text.

@@ -1,12 +1,16 @@
 //! How answers look: on a terminal, in a pipe, and as JSON.
 
 pub mod audit_report;
+pub mod bars;
+pub mod days;
 pub mod error;
 pub mod json;
 pub mod listing;
+pub mod new_file;
 pub mod page;
 pub mod progress;
 pub mod table;
+pub mod ticket_page;
 pub mod time;
 pub mod tree;
 

@@ -12,7 +12,7 @@ table{border-collapse:collapse;width:100%;margin:.8rem 0}th,td{text-align:left;p
 th{font-weight:600;color:#5a6675}.n{text-align:right;white-space:nowrap;padding-right:1.4rem;font-variant-numeric:tabular-nums}\
 tfoot td{font-weight:600;border-bottom:0}.good,.bad{font-weight:600;padding:.5rem .8rem;border-left:5px solid}\
 .good{border-color:#2f7d4f;background:#eef7f1}.bad{border-color:#b3541e;background:#fdf3ec}\
-ul{margin:.4rem 0;padding-left:1.2rem}@media print{body{margin:0;max-width:none}section{break-inside:avoid-page}}";
+ul{margin:.4rem 0;padding-left:1.2rem}svg{display:block;width:100%;height:auto;margin:.6rem 0}pre{font-size:13px;white-space:pre-wrap;overflow-wrap:anywhere}@media print{body{margin:0;max-width:none}section{break-inside:avoid-page}}";
 
 /// A text inside a page: nothing in it is markup, and nothing turns the line around.
 pub fn text(text: &str) -> String {
@@ -32,6 +32,11 @@ pub fn text(text: &str) -> String {
         }
     }
     out
+}
+
+/// As [`text`], with its lines kept.
+pub fn lines(many: &str) -> String {
+    many.lines().map(text).collect::<Vec<_>>().join("\n")
 }
 
 /// A list of plain sentences.

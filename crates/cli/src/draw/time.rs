@@ -48,6 +48,11 @@ pub fn read_day(text: &str) -> Result<String, Error> {
         })
 }
 
+/// A time with its date, to the minute, wherever it is read later.
+pub fn dated(at: EditTime) -> String {
+    with(at, "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M")
+}
+
 /// Now, with its date, to the minute.
 pub fn dated_now() -> String {
     Timestamp::now()

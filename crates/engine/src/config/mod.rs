@@ -4,15 +4,17 @@ mod account;
 mod fields;
 mod lane;
 
+use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use toml_edit::{DocumentMut, Item, Table, value};
+use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
 pub use account::{AccountConfig, SignIn};
 pub use lane::{LaneConfig, far_place};
 
 use crate::Error;
+use crate::forget_runs::KEPT_DAYS;
 use crate::home::{Home, write_private};
 use crate::place::Place;
 
@@ -25,7 +27,11 @@ pub struct Config {
     pub accounts: Vec<AccountConfig>,
     /// The lanes, in the file's order.
     pub lanes: Vec<LaneConfig>,
+    /// For how many days it is remembered what runs did.
+    pub keep_runs_days: i64,
 }
+
+const KEEP_RUNS: &str = "keep_runs_days";
 
 impl Config {
     /// Reads the config of a home; one that is not there is empty.
@@ -47,6 +53,7 @@ impl Config {
             document,
             accounts: Vec::new(),
             lanes: Vec::new(),
+            keep_runs_days: KEPT_DAYS,
         };
         config.understand()?;
         Ok(config)
@@ -55,12 +62,23 @@ impl Config {
     fn understand(&mut self) -> Result<(), Error> {
         let wrong = |why: String| wrong(&self.file, &why);
         for (key, _) in self.document.iter() {
-            if !["account", "lane"].contains(&key) {
+            if !["account", "lane", KEEP_RUNS].contains(&key) {
                 return Err(wrong(format!(
-                    "`{key}` means nothing here; there are [account.NAME] and [lane.NAME]"
+                    "`{key}` means nothing here; there are {KEEP_RUNS}, [account.NAME] and [lane.NAME]"
                 )));
             }
         }
+        let keep_runs_days = match self.document.get(KEEP_RUNS) {
+            None => KEPT_DAYS,
+            Some(days) => days
+                .as_integer()
+                .filter(|days| (1..=36_500).contains(days))
+                .ok_or_else(|| {
+                    wrong(format!(
+                        "`{KEEP_RUNS}` is a number of days, from 1 to 36500"
+                    ))
+                })?,
+        };
         let mut accounts = Vec::new();
         for (name, table) in tables(&self.document, "account").map_err(wrong)? {
             check_name(&name).map_err(|why| wrong(format!("[account.{name}]: {why}")))?;
@@ -77,6 +95,7 @@ impl Config {
             lanes.push(lane.where_drives_are());
         }
         (self.accounts, self.lanes) = (accounts, lanes);
+        self.keep_runs_days = keep_runs_days;
         Ok(())
     }
 
@@ -265,6 +284,14 @@ impl Config {
         Ok(())
     }
 
+    /// The settings as a person may pass them on: without comments, which may say anything. No secret is ever in them.
+    #[must_use]
+    pub fn without_comments(&self) -> String {
+        let mut text = String::new();
+        lines_of(&mut text, "", self.document.as_table());
+        text
+    }
+
     fn table(&mut self, kind: &str, name: &str) -> &mut Item {
         let group = self.document.entry(kind).or_insert_with(|| {
             let mut group = Table::new();
@@ -294,6 +321,44 @@ impl Config {
             )
         })
     }
+}
+
+fn lines_of(text: &mut String, name: &str, table: &dyn TableLike) {
+    let mut tables = Vec::new();
+    let mut lines = String::new();
+    for (key, item) in table.iter() {
+        match (item.as_value(), item.as_table_like()) {
+            (Some(value), _) => {
+                let mut value = value.clone();
+                undress(&mut value);
+                let _ = writeln!(lines, "{key} = {}", value);
+            }
+            (None, Some(table)) => tables.push((key, table)),
+            (None, None) => {}
+        }
+    }
+    if !name.is_empty() && !lines.is_empty() {
+        let _ = writeln!(text, "{}[{name}]", if text.is_empty() { "" } else { "\n" });
+    }
+    text.push_str(&lines);
+    for (key, table) in tables {
+        let name = match name {
+            "" => key.to_owned(),
+            name => format!("{name}.{key}"),
+        };
+        lines_of(text, &name, table);
+    }
+}
+
+/// Takes off what stands around a value and between the parts of a list.
+fn undress(value: &mut Value) {
+    if let Some(list) = value.as_array_mut() {
+        list.iter_mut().for_each(undress);
+        list.set_trailing("");
+        list.set_trailing_comma(false);
+        list.fmt();
+    }
+    value.decor_mut().clear();
 }
 
 fn unwritable(lane: &LaneConfig, why: String) -> Error {
@@ -399,6 +464,27 @@ mod tests {
             let error = Config::read(&home).unwrap_err();
             assert!(error.why.contains(names), "{text:?}: {error:?}");
         }
+    }
+
+    #[test]
+    fn what_is_passed_on_holds_no_comment() {
+        let (_dir, home) = home(
+            "# the password is hunter2\nkeep_runs_days = 30 # long enough\n[account.x]\naddress = \"https://dav.example/\"\nuser = \"u\"\nproxy = \"http://proxy.example:3128\" # ask Ann: hunter2\n[lane.l]\nid = \"1\"\nnear = \"/n\"\nfar = \"@x/\"\ndirection = \"two-way\"\nleave_out = [ # old\n  \"*.tmp\", # hunter2\n]\n",
+        );
+        let config = Config::read(&home).unwrap();
+        assert_eq!(config.keep_runs_days, 30);
+        let text = config.without_comments();
+        assert!(!text.contains("hunter2") && !text.contains('#'), "{text}");
+        assert!(
+            text.starts_with("keep_runs_days = 30\n\n[account.x]\n"),
+            "{text}"
+        );
+        assert!(
+            text.contains("proxy = \"http://proxy.example:3128\"\n"),
+            "{text}"
+        );
+        assert!(text.contains("leave_out = [\"*.tmp\"]\n"), "{text}");
+        assert!(text.contains("far = \"@x/\"\n"), "{text}");
     }
 
     #[test]

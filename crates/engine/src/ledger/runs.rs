@@ -200,6 +200,55 @@ pub fn last(connection: &Connection, lane: Option<&str>, most: u32) -> rusqlite:
         .collect()
 }
 
+/// Runs before a time that nothing needs any more: their versions are not in the spares, and they are neither the first
+/// nor the last of a lane.
+const NEEDED_NO_MORE: &str = "began < ?1
+    AND number NOT IN (SELECT run FROM spare WHERE run IS NOT NULL)
+    AND number NOT IN (SELECT MIN(number) FROM run GROUP BY lane_name)
+    AND number NOT IN (SELECT MAX(number) FROM run GROUP BY lane_name)";
+
+pub(crate) fn count_before(connection: &Connection, before: EditTime) -> rusqlite::Result<u64> {
+    let sql = format!("SELECT COUNT(*) FROM run WHERE {NEEDED_NO_MORE}");
+    connection.query_row(&sql, [before.0], |row| row.get(0))
+}
+
+pub(crate) fn forget_before(connection: &Connection, before: EditTime) -> rusqlite::Result<()> {
+    let items = format!(
+        "DELETE FROM run_item WHERE run IN (SELECT number FROM run WHERE {NEEDED_NO_MORE})"
+    );
+    connection.execute(&items, [before.0])?;
+    let runs = format!("DELETE FROM run WHERE {NEEDED_NO_MORE}");
+    connection.execute(&runs, [before.0]).map(drop)
+}
+
+/// Whether a run began between two times.
+pub(crate) fn any_between(
+    connection: &Connection,
+    from: EditTime,
+    to: EditTime,
+) -> rusqlite::Result<bool> {
+    let sql = "SELECT EXISTS (SELECT 1 FROM run WHERE began BETWEEN ?1 AND ?2)";
+    connection.query_row(sql, [from.0, to.0], |row| row.get(0))
+}
+
+/// The runs since a time, the oldest first; of one lane where a name is given.
+///
+/// # Errors
+/// As SQLite says.
+pub fn since(
+    connection: &Connection,
+    lane: Option<&str>,
+    since: EditTime,
+) -> rusqlite::Result<Vec<Run>> {
+    let sql = format!(
+        "SELECT {RUN_COLUMNS} FROM run WHERE began >= ?2 AND (?1 IS NULL OR lane_name = ?1) ORDER BY number"
+    );
+    connection
+        .prepare(&sql)?
+        .query_map(params![lane, since.0], read)?
+        .collect()
+}
+
 /// When the first run of a lane began.
 pub(crate) fn first(connection: &Connection, lane: &str) -> rusqlite::Result<Option<EditTime>> {
     let sql = "SELECT MIN(began) FROM run WHERE lane_name = ?1";

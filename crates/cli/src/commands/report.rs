@@ -1,0 +1,115 @@
+//! `report`: one page for the ticket: where all lanes stand, what is wrong, what ran, and how all is set.
+
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::{RelPath, Tally};
+use katabatic_engine::doctor::{Check, Doctor};
+use katabatic_engine::ledger::runs::{self, Run};
+use katabatic_engine::pass::Progress;
+use katabatic_engine::standing::{self, LaneStanding};
+use katabatic_engine::{Error, space};
+use serde_json::json;
+
+use super::status::places;
+use crate::app::App;
+use crate::args;
+use crate::draw::days::{self, Day};
+use crate::draw::{json, line, new_file, shown_text, ticket_page, time};
+use crate::exit;
+
+/// The last so many runs are listed.
+const RUNS: u32 = 20;
+
+/// The last so many weeks are drawn.
+const WEEKS: u32 = 4;
+
+/// A lane as it stands now.
+pub struct LaneNow {
+    /// Its name.
+    pub name: String,
+    /// Its two places.
+    pub places: String,
+    /// Where its files stand, or why that cannot be told.
+    pub standing: Result<LaneStanding, String>,
+    /// Its folders and what they hold, as was agreed.
+    pub folders: BTreeMap<String, Tally>,
+}
+
+/// What the page says.
+pub struct Report {
+    /// The computer's name.
+    pub computer: String,
+    /// Whose files they are.
+    pub person: String,
+    /// The lanes.
+    pub lanes: Vec<LaneNow>,
+    /// What doctor found.
+    pub checks: Vec<Check>,
+    /// The last runs, the newest first.
+    pub runs: Vec<Run>,
+    /// The last weeks.
+    pub days: Vec<Day>,
+    /// Where the settings are kept.
+    pub config_file: String,
+    /// The settings, without comments.
+    pub settings: String,
+}
+
+pub fn report(app: &App, typed: &args::Report) -> Result<ExitCode, Error> {
+    new_file::check(&typed.to, &["html"])?;
+    let gathered = gather(app)?;
+    let needs = gathered.lanes.iter().any(|lane| match &lane.standing {
+        Ok(standing) => standing.needs_a_person(),
+        Err(_) => true,
+    }) || gathered.checks.iter().any(|check| !check.fine);
+    let page = ticket_page::page(&gathered);
+    new_file::write(&typed.to, &page, "Nothing else was changed.")?;
+    let to = typed.to.display().to_string();
+    match app.common.json {
+        true => json::print(&json!({"report": to, "needs_a_person": needs})),
+        false => line(format!("Written: {}", shown_text(&to))),
+    }
+    Ok(ExitCode::from(if needs { exit::NEEDS_A_PERSON } else { 0 }))
+}
+
+fn gather(app: &App) -> Result<Report, Error> {
+    let doctor = Doctor {
+        home: &app.home,
+        config: &app.config,
+        ledger: &app.ledger,
+        stop: &app.stop,
+        now: app.now(),
+    };
+    let checks = app.run(doctor.look())?;
+    let mut lanes = Vec::new();
+    for lane in &app.config.lanes {
+        let looked = app.run(async {
+            let pass = app.pass(lane, Arc::new(Progress::default())).await?;
+            standing::look(&pass, &RelPath::root(), &time::time).await
+        });
+        lanes.push(LaneNow {
+            name: lane.name.clone(),
+            places: places(app, lane),
+            standing: looked.map_err(|error| error.why),
+            folders: space::by_folder(&app.ledger, &lane.id)?,
+        });
+    }
+    let (last, recent) = app.ledger.read(|connection| {
+        Ok((
+            runs::last(connection, None, RUNS)?,
+            runs::since(connection, None, days::begin(WEEKS))?,
+        ))
+    })?;
+    Ok(Report {
+        computer: app.home.computer()?,
+        person: std::env::var("USER").unwrap_or_else(|_| "the person who runs it".into()),
+        lanes,
+        checks,
+        runs: last,
+        days: days::of(&recent, WEEKS),
+        config_file: app.home.config_file().display().to_string(),
+        settings: app.config.without_comments(),
+    })
+}
