@@ -603,6 +603,18 @@ pub struct Status {
     /// Name every path that is not settled, however many there are
     #[arg(long)]
     pub all: bool,
+    /// Ask the far side too, instead of telling what the last pass saw there
+    #[arg(long)]
+    pub fresh: bool,
+    /// Draw the folders as a tree, each with all that is in it
+    #[arg(long, conflicts_with_all = ["json", "lines", "state", "all"])]
+    pub tree: bool,
+    /// So many levels of folders are drawn
+    #[arg(long, value_name = "LEVELS", default_value_t = 2)]
+    pub depth: usize,
+    /// Write a line of JSON for every path, settled ones too, as they are found
+    #[arg(long, conflicts_with = "json")]
+    pub lines: bool,
 }
 
 /// How a path stands.
@@ -670,11 +682,14 @@ pub enum KeepTyped {
 #[derive(Args, Debug)]
 pub struct Settle {
     /// Files in conflict, or folders or lanes that hold some; what drifted, or whose removal waits for a yes
-    #[arg(required = true, value_name = "PATH|LANE")]
+    #[arg(required_unless_present = "ask", value_name = "PATH|LANE")]
     pub paths: Vec<String>,
     /// Which version to keep; the other goes to the spares
-    #[arg(long, value_enum)]
-    pub keep: KeepTyped,
+    #[arg(long, value_enum, required_unless_present = "ask")]
+    pub keep: Option<KeepTyped>,
+    /// Show the conflicts one by one on the terminal, and ask about each
+    #[arg(long, conflicts_with_all = ["keep", "only_try", "json"])]
+    pub ask: bool,
     /// Only say what it would do
     #[arg(long = "try")]
     pub only_try: bool,

@@ -7,6 +7,7 @@ use std::cell::RefCell;
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::mpsc as blocking;
 
+use futures_util::{StreamExt, stream};
 use katabatic_core::{
     Agreement, Decision, EditTime, FileState, Kind, LeftOutBy, Lies, Listing, Merge, MergeError,
     Reconciler, RelPath, Side, Step, Tally, Triple, Unknown, View, words,
@@ -16,8 +17,8 @@ use tokio::sync::mpsc;
 use crate::Error;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::pass::moves;
-use crate::pass::scan::digest;
-use crate::pass::{Pass, Wish};
+use crate::pass::scan::{digest, look_closer, not_cleared_up, tell_both};
+use crate::pass::{IN_FLIGHT, Pass, Wish};
 use crate::sides::{Found, SideError, Unusable};
 
 /// One path and where it stands.
@@ -70,6 +71,9 @@ impl LaneStanding {
     }
 }
 
+/// What is told of each path that is settled, in the order of looking.
+pub type Told<'t> = &'t mut dyn FnMut(&Step);
+
 /// Looks at a lane, or at one path of it.
 ///
 /// # Errors
@@ -79,7 +83,25 @@ pub async fn look(
     scope: &RelPath,
     time: &dyn Fn(EditTime) -> String,
 ) -> Result<LaneStanding, Error> {
+    look_telling(pass, scope, time, false, &mut |_| {}).await
+}
+
+/// The same, and both sides are asked where it is to be `fresh`.
+///
+/// # Errors
+/// As [`look`]; and where the far side is not there or refuses, if that is asked.
+pub async fn look_telling(
+    pass: &Pass,
+    scope: &RelPath,
+    time: &dyn Fn(EditTime) -> String,
+    fresh: bool,
+    told: Told<'_>,
+) -> Result<LaneStanding, Error> {
     let near_seen = match pass.lane.config.account(Side::Near) {
+        _ if fresh => {
+            pass.check_roots().await?;
+            Some(pass.clock.now())
+        }
         None => {
             pass.check_near_root().await?;
             Some(pass.clock.now())
@@ -87,11 +109,23 @@ pub async fn look(
         Some(_) => pass.lane.row.seen_at,
     };
     let one = !scope.is_root();
-    let mut gathered = Gathered::default();
-    let (mut reconciler, near_root, unusable) = gather(pass, scope, &mut gathered).await?;
+    let mut gathered = Gathered {
+        told,
+        known: BTreeMap::new(),
+        any_known: false,
+        settled_files: 0,
+        settled_bytes: 0,
+        settled: Vec::new(),
+        open: Vec::new(),
+    };
+    let (mut reconciler, roots, unusable) = match fresh {
+        true => gather_anew(pass, scope, &mut gathered).await?,
+        false => gather(pass, scope, &mut gathered).await?,
+    };
     reconciler.finish(&mut |step| gathered.keep(step, one));
     let left_out = reconciler.left_out();
     let Gathered {
+        told,
         known,
         any_known,
         settled_files,
@@ -104,8 +138,11 @@ pub async fn look(
         .partition(|step| matches!(step.decision, Decision::KeptAway { .. }));
     let mut standing = LaneStanding {
         pass: pass.lane.row.pass,
-        far_seen: pass.lane.row.seen_at,
-        cut_off: pass.lane.row.seen_at.is_none() && any_known,
+        far_seen: match fresh {
+            true => near_seen,
+            false => pass.lane.row.seen_at,
+        },
+        cut_off: pass.lane.row.seen_at.is_none() && any_known && !fresh,
         near_seen,
         counts: BTreeMap::from([(Agreement::Settled, settled_files)]),
         settled_bytes,
@@ -121,7 +158,7 @@ pub async fn look(
     let open = moves::join(pass, open, aside.clone(), &wish).await?;
     let steps = settled.into_iter().chain(aside).chain(open);
     for step in steps {
-        standing.take(step, &known, one, scope, time);
+        standing.take(step, &known, one, scope, time, told);
     }
     standing
         .standings
@@ -130,19 +167,22 @@ pub async fn look(
         let row = pass
             .ledger
             .read(|connection| rows::row(connection, pass.lane.row.key, scope))?;
-        let told = row.and_then(|row| row.open).map(|(_, reason)| {
+        let remembered = row.and_then(|row| row.open).filter(|_| !fresh);
+        let remembered = remembered.map(|(_, reason)| {
             let why = Unknown::NotListed("as the last pass found".into());
             (Step::of_the_top(Side::Far, why), reason)
         });
-        let here = match near_root {
-            Listing::Incomplete(why) => {
-                let step = Step::of_the_top(Side::Near, why);
-                let reason = words::reason(&step, time);
-                Some((step, reason))
-            }
-            Listing::Complete => None,
-        };
-        for (step, reason) in here.into_iter().chain(told) {
+        let now = roots
+            .into_iter()
+            .filter_map(|(side, listing)| match listing {
+                Listing::Incomplete(why) => {
+                    let step = Step::of_the_top(side, why);
+                    let reason = words::reason(&step, time);
+                    Some((step, reason))
+                }
+                Listing::Complete => None,
+            });
+        for (step, reason) in now.chain(remembered) {
             *standing.counts.entry(Agreement::Stuck).or_default() += 1;
             let state = FileState::of(&step);
             standing.standings.insert(
@@ -160,7 +200,7 @@ pub async fn look(
             .ledger
             .read(|connection| rows::left_out(connection, pass.lane.row.key))?;
         // What lies only on the far side is known from the last pass that listed everything.
-        standing.left_out = if pass.lane.row.seen_at.is_some() {
+        standing.left_out = if pass.lane.row.seen_at.is_some() && !fresh {
             known.into_iter().collect()
         } else {
             left_out
@@ -180,8 +220,8 @@ pub async fn look(
 }
 
 /// What was looked at, with all that is settled only counted, so that a lane of any size fits.
-#[derive(Default)]
-struct Gathered {
+struct Gathered<'t> {
+    told: Told<'t>,
     /// Rows of paths that are not plainly as they were agreed.
     known: BTreeMap<RelPath, LedgerRow>,
     any_known: bool,
@@ -192,7 +232,7 @@ struct Gathered {
     open: Vec<Step>,
 }
 
-impl Gathered {
+impl Gathered<'_> {
     fn note(&mut self, row: LedgerRow, triple: &Triple) {
         self.any_known = true;
         let plain = |side: Side, view: &View| match (&row.base, view) {
@@ -215,6 +255,7 @@ impl Gathered {
                     self.settled_files += 1;
                     self.settled_bytes += entry.size;
                 }
+                (self.told)(&step);
             }
             Decision::Settled | Decision::KeptAway { .. } => self.settled.push(step),
             _ => self.open.push(step),
@@ -222,12 +263,56 @@ impl Gathered {
     }
 }
 
+/// What decided, whether the tops were listed whole, and names that no lane can carry.
+type Looked = (Reconciler, Vec<(Side, Listing)>, Vec<Unusable>);
+
+/// Looks at both sides, path by path.
+async fn gather_anew(
+    pass: &Pass,
+    scope: &RelPath,
+    gathered: &mut Gathered<'_>,
+) -> Result<Looked, Error> {
+    let lane = pass.lane.row.key;
+    pass.ledger.read(|connection| {
+        rows::each_row(connection, lane, scope, |row| {
+            gathered.any_known = true;
+            if row.open.is_some() || row.unproven {
+                gathered.known.insert(row.path.clone(), row);
+            }
+            true
+        })
+    })?;
+    let unfinished = pass.left_unfinished()?;
+    let one = !scope.is_root();
+    let mut reconciler = pass.reconciler(&Wish::default());
+    let (found, far) = mpsc::channel(BUFFER);
+    let store = pass.store(Side::Far);
+    let scanning = tokio::spawn(async move { store.scan(found).await });
+    let told = tell_both(pass, far, scanning, async |chunk| {
+        pass.progress.saw(chunk.len());
+        let within = chunk
+            .drain(..)
+            .filter(|triple| triple.path.is_within(scope));
+        let mut closer = stream::iter(within)
+            .map(|triple| look_closer(pass, triple))
+            .buffered(IN_FLIGHT);
+        while let Some((mut triple, _)) = closer.next().await {
+            not_cleared_up(&unfinished, &mut triple);
+            reconciler.push(triple, &mut |step| gathered.keep(step, one));
+        }
+        Ok(())
+    })
+    .await?;
+    let unusable = if one { Vec::new() } else { told.unusable };
+    Ok((reconciler, told.roots.into(), unusable))
+}
+
 /// Puts the ledger's rows and the near side together, path by path.
 async fn gather(
     pass: &Pass,
     scope: &RelPath,
-    gathered: &mut Gathered,
-) -> Result<(Reconciler, Listing, Vec<Unusable>), Error> {
+    gathered: &mut Gathered<'_>,
+) -> Result<Looked, Error> {
     // An account is not asked for a status, on whichever side it is.
     let asks = pass.lane.config.account(Side::Near).is_none();
     let (found, near) = mpsc::channel(BUFFER);
@@ -281,7 +366,7 @@ async fn gather(
     if one {
         unusable.clear();
     }
-    Ok((reconciler, root, unusable))
+    Ok((reconciler, vec![(Side::Near, root)], unusable))
 }
 
 const BUFFER: usize = 1024;
@@ -465,12 +550,13 @@ impl LaneStanding {
         one: bool,
         scope: &RelPath,
         time: &dyn Fn(EditTime) -> String,
+        told: &mut dyn FnMut(&Step),
     ) {
-        let told = self
+        let known_already = self
             .standings
             .last()
             .is_some_and(|last| last.step.path() == step.path());
-        if told && matches!(step.decision, Decision::Hold { .. }) {
+        if known_already && matches!(step.decision, Decision::Hold { .. }) {
             return;
         }
         let row = known.get(step.path());
@@ -518,6 +604,7 @@ impl LaneStanding {
         }
         if settled {
             self.settled_bytes += step.entry(Side::Near).map_or(0, |entry| entry.size);
+            told(&step);
         }
         if !settled || (one && step.path() == scope) {
             let edited = row.and_then(|row| row.edited);

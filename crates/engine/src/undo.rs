@@ -8,7 +8,7 @@ use std::collections::BTreeSet;
 
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::decide::{self, decide};
-use katabatic_core::{Direction, Entry, Kind, RelPath, Side, Triple, View};
+use katabatic_core::{Direction, Entry, Kind, RelPath, Side, Triple, View, words};
 
 use crate::Error;
 use crate::ledger::intents::Version;
@@ -22,6 +22,9 @@ use crate::pass::{IN_FLIGHT, Pass, Plan, Report, Unfinished, Wish, far_changes};
 use crate::settle::replacing;
 use crate::sides::{Put, SideError, Steps};
 use crate::spares::make_folders_on;
+
+/// How the outcome of an undo begins that went as it should.
+pub const TOOK_BACK: &str = "took back ";
 
 /// A version that can go back.
 #[derive(Clone, Debug)]
@@ -142,6 +145,9 @@ pub async fn look(pass: &Pass, run: &Run) -> Result<Offer, Error> {
             Verdict::Left(why) => offer.left.push((spare, why)),
         }
     }
+    offer
+        .back
+        .sort_by(|one, other| one.spare.path.cmp(&other.spare.path));
     offer.folders = folders_to_make(pass, &items).await?;
     Ok(offer)
 }
@@ -354,7 +360,7 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
     drop(backs);
     let outcome = match (&ended, undone.failed.is_empty()) {
         (Some(error), _) => error.to_string(),
-        (None, true) => "done".to_owned(),
+        (None, true) => format!("{TOOK_BACK}{}", words::count(undone.back, "file", "files")),
         (None, false) => "needs a person".to_owned(),
     };
     let counts = Counts {

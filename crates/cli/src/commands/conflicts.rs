@@ -60,6 +60,16 @@ pub fn conflicts(app: &App, wanted: &args::Conflicts) -> Result<ExitCode, Error>
 }
 
 fn say(app: &App, lane: &LaneConfig, conflict: &Conflict) {
+    describe(app, lane, conflict);
+    let path = lane.near.join(&conflict.path);
+    line(format!(
+        "  Next: katabatic settle {} --keep near|far|both|newest",
+        typed(&path.to_string())
+    ));
+}
+
+/// Both versions of a conflict, and how they differ.
+pub fn describe(app: &App, lane: &LaneConfig, conflict: &Conflict) {
     let seen = conflict
         .seen_at
         .map_or_else(String::new, |at| format!(", found {}", time::exact(at)));
@@ -90,11 +100,6 @@ fn say(app: &App, lane: &LaneConfig, conflict: &Conflict) {
     if let Some(difference) = &conflict.difference {
         say_difference(difference);
     }
-    let path = lane.near.join(&conflict.path);
-    line(format!(
-        "  Next: katabatic settle {} --keep near|far|both|newest",
-        typed(&path.to_string())
-    ));
 }
 
 /// As many lines of a diff are shown.

@@ -20,6 +20,7 @@ pub mod remove_place;
 pub mod report;
 pub mod runs;
 pub mod settle;
+pub mod settle_asking;
 pub mod sizes;
 pub mod spares;
 pub mod standin;

@@ -74,6 +74,14 @@ pub fn report(app: &App, typed: &args::Report) -> Result<ExitCode, Error> {
     Ok(ExitCode::from(if needs { exit::NEEDS_A_PERSON } else { 0 }))
 }
 
+fn person() -> String {
+    let named = ["USER", "LOGNAME"]
+        .iter()
+        .find_map(|name| std::env::var(name).ok().filter(|name| !name.is_empty()));
+    let number = rustix::process::getuid().as_raw();
+    named.unwrap_or_else(|| format!("the user of number {number}"))
+}
+
 fn gather(app: &App) -> Result<Report, Error> {
     let doctor = Doctor {
         home: &app.home,
@@ -104,7 +112,7 @@ fn gather(app: &App) -> Result<Report, Error> {
     })?;
     Ok(Report {
         computer: app.home.computer()?,
-        person: std::env::var("USER").unwrap_or_else(|_| "the person who runs it".into()),
+        person: person(),
         lanes,
         checks,
         runs: last,

@@ -5,6 +5,7 @@ use std::process::ExitCode;
 
 use katabatic_core::words;
 use katabatic_engine::ledger::runs::{self, Run, RunItem};
+use katabatic_engine::undo::TOOK_BACK;
 use katabatic_engine::{Class, Error, forget_runs};
 use serde_json::{Value, json};
 
@@ -158,7 +159,9 @@ pub fn ended(run: &Run) -> OutcomeTyped {
         None => OutcomeTyped::CutOff,
         Some("needs a person") => OutcomeTyped::Person,
         Some(_) if needs => OutcomeTyped::Person,
-        Some(outcome) if runs::FINE.contains(&outcome) => OutcomeTyped::Fine,
+        Some(outcome) if runs::FINE.contains(&outcome) || outcome.starts_with(TOOK_BACK) => {
+            OutcomeTyped::Fine
+        }
         Some(_) => OutcomeTyped::Failed,
     }
 }

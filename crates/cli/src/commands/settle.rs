@@ -17,8 +17,9 @@ use crate::args::{self, KeepTyped};
 use crate::draw::{error, field, json, line, shown, time};
 use crate::exit;
 
-pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
-    let (keep, will) = match typed.keep {
+/// What an answer means, and how it is said.
+pub fn meant(keep: KeepTyped) -> (Keep, &'static str) {
+    match keep {
         KeepTyped::Near => (
             Keep::Side(Side::Near),
             "keep the version from here, and carry it up",
@@ -32,13 +33,25 @@ pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
             "keep both: the one from there under a dated name beside the one from here",
         ),
         KeepTyped::Newest => (Keep::Newest, "keep the version that was edited last"),
+    }
+}
+
+/// The lane and the path in it that a text is about.
+pub fn place(app: &App, text: &str) -> Result<(LaneConfig, RelPath), Error> {
+    match about::find(&app.config, text)? {
+        Some((lane, path)) => Ok((lane, path.unwrap_or_else(RelPath::root))),
+        None => about::path(&app.config, text),
+    }
+}
+
+pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
+    let Some(keep) = typed.keep else {
+        return super::settle_asking::settle(app, typed);
     };
+    let (keep, will) = meant(keep);
     let (mut code, mut answers) = (0, Vec::new());
     for text in &typed.paths {
-        let (lane, path) = match about::find(&app.config, text)? {
-            Some((lane, path)) => (lane, path.unwrap_or_else(RelPath::root)),
-            None => about::path(&app.config, text)?,
-        };
+        let (lane, path) = place(app, text)?;
         let paths = app.run(async {
             let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
             settle::meant(&pass, &path)
@@ -78,7 +91,8 @@ pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
     Ok(ExitCode::from(code))
 }
 
-fn one(
+/// Settles one, and says what was done.
+pub fn one(
     app: &App,
     lane: &LaneConfig,
     path: &RelPath,

@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{Agreement, Entry, Kind, Lies, RelPath, Side, View, words};
+use katabatic_core::{Agreement, Entry, FileState, Kind, Lies, RelPath, Side, Step, View, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
@@ -15,8 +15,9 @@ use crate::about::{About, understand};
 use crate::app::App;
 use crate::args::StateTyped;
 use crate::draw::listing::Item;
+use crate::draw::state_tree::StateTree;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, listing, shown, shown_text, time};
+use crate::draw::{json, line, listing, progress, shown, shown_text, time};
 use crate::{args, exit};
 
 pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
@@ -32,14 +33,41 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
             paths
         };
         for path in paths {
+            let mut tree = StateTree::new(&path, typed.depth);
+            let told = &mut |step: &Step| {
+                if typed.tree {
+                    tree.settled(step);
+                } else if typed.lines && list.names(Agreement::Settled) {
+                    line(settled_line(&lane.name, step));
+                }
+            };
+            let drawn = Arc::new(Progress::default());
             let standing = app.run(async {
-                let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
-                standing::look(&pass, &path, &time::time).await
+                let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
+                let looking = standing::look_telling(&pass, &path, &time::time, typed.fresh, told);
+                match typed.fresh {
+                    true => progress::during(app.style, &lane.name, drawn, looking).await,
+                    false => looking.await,
+                }
             })?;
             if standing.needs_a_person() {
                 code = exit::NEEDS_A_PERSON;
             }
-            if app.common.json {
+            if typed.lines {
+                say_lines(&lane, &standing, list);
+            } else if typed.tree {
+                tree.open(&standing);
+                line(heading(app, &lane));
+                line(format!("  {}", seen_words(&standing)));
+                tree.print(app.style);
+                if let Some(count) = standing.counts.get(&Agreement::LeftOut) {
+                    let left_out = left_out_words(*count, &standing);
+                    line(format!(
+                        "{}: {left_out}",
+                        app.style.state(Agreement::LeftOut)
+                    ));
+                }
+            } else if app.common.json {
                 answers.push(standing_json(&lane, &path, &standing, list));
             } else if path.is_root() {
                 say_lane(app, &lane, &standing, list);
@@ -403,6 +431,49 @@ pub fn entry_words(entry: &Entry) -> String {
     }
 }
 
+fn path_json(step: &Step, state: FileState, reason: &str, unproven: bool) -> Value {
+    json!({
+        "path": step.path().as_str(),
+        "state": state.agreement.word(),
+        "lies": json::lies(state.lies),
+        "reason": reason,
+        "unproven": unproven,
+        "near": json::entry(step.entry(Side::Near)),
+        "far": json::entry(step.entry(Side::Far)),
+    })
+}
+
+/// A line of the stream about what is settled; what is unproven is told by `--json` of its path.
+fn settled_line(lane: &str, step: &Step) -> String {
+    let state = FileState {
+        agreement: Agreement::Settled,
+        ..FileState::of(step)
+    };
+    with_lane(lane, path_json(step, state, "", false))
+}
+
+fn with_lane(lane: &str, mut value: Value) -> String {
+    value["lane"] = json!(lane);
+    value.to_string()
+}
+
+fn say_lines(lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
+    for one in &standing.standings {
+        // What is settled was told while it was found.
+        let agreement = one.state.agreement;
+        if agreement != Agreement::Settled && list.names(agreement) {
+            let told = path_json(&one.step, one.state, &one.reason, one.unproven);
+            line(with_lane(&lane.name, told));
+        }
+    }
+    if list.names(Agreement::LeftOut) {
+        for name in &standing.unusable {
+            let told = json!({"path": null, "shown": name.shown, "state": Agreement::LeftOut.word(), "reason": name.why});
+            line(with_lane(&lane.name, told));
+        }
+    }
+}
+
 fn standing_json(
     lane: &LaneConfig,
     path: &RelPath,
@@ -413,17 +484,7 @@ fn standing_json(
         .standings
         .iter()
         .filter(|one| list.names(one.state.agreement));
-    let one = |one: &Standing| {
-        json!({
-            "path": one.step.path().as_str(),
-            "state": one.state.agreement.word(),
-            "lies": json::lies(one.state.lies),
-            "reason": one.reason,
-            "unproven": one.unproven,
-            "near": json::entry(one.step.entry(Side::Near)),
-            "far": json::entry(one.step.entry(Side::Far)),
-        })
-    };
+    let one = |one: &Standing| path_json(&one.step, one.state, &one.reason, one.unproven);
     let counts: serde_json::Map<String, Value> = standing
         .counts
         .iter()

@@ -338,11 +338,11 @@ fn panel(
     }
 }
 
-/// The next of 1, 2 and 5 with noughts behind it.
+/// The next of 1, 2, 4, 6 and 8 with noughts behind it: half of each is round, too.
 fn round_up(value: u64) -> u64 {
     let mut scale: u64 = 1;
     loop {
-        for times in [1, 2, 5] {
+        for times in [1, 2, 4, 6, 8] {
             match scale.checked_mul(times) {
                 Some(round) if round >= value.max(2) => return round,
                 Some(_) => {}
@@ -447,7 +447,7 @@ mod tests {
 
     #[test]
     fn scales_are_round() {
-        assert_eq!([0, 3, 11, 500, 501].map(round_up), [2, 5, 20, 500, 1000]);
+        assert_eq!([0, 3, 11, 500, 501].map(round_up), [2, 4, 20, 600, 600]);
         assert_eq!(round_up(u64::MAX), u64::MAX);
     }
 }

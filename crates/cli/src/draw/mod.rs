@@ -9,6 +9,7 @@ pub mod listing;
 pub mod new_file;
 pub mod page;
 pub mod progress;
+pub mod state_tree;
 pub mod table;
 pub mod ticket_page;
 pub mod time;

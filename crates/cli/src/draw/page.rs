@@ -10,7 +10,7 @@ h1{font-size:1.5rem;margin:0}h2{font-size:1.15rem;margin:0 0 .2rem}header p{colo
 section{border-top:2px solid #1c2530;padding:1rem 0 1.4rem}.places{color:#5a6675;margin:0 0 .6rem}\
 table{border-collapse:collapse;width:100%;margin:.8rem 0}th,td{text-align:left;padding:.3rem .8rem .3rem 0;border-bottom:1px solid #d8dee6;vertical-align:top;overflow-wrap:anywhere}\
 th{font-weight:600;color:#5a6675}.n{text-align:right;white-space:nowrap;padding-right:1.4rem;font-variant-numeric:tabular-nums}\
-tfoot td{font-weight:600;border-bottom:0}.good,.bad{font-weight:600;padding:.5rem .8rem;border-left:5px solid}\
+tfoot td{font-weight:600;border-bottom:0}.w{white-space:nowrap}.good,.bad{font-weight:600;padding:.5rem .8rem;border-left:5px solid}\
 .good{border-color:#2f7d4f;background:#eef7f1}.bad{border-color:#b3541e;background:#fdf3ec}\
 ul{margin:.4rem 0;padding-left:1.2rem}svg{display:block;width:100%;height:auto;margin:.6rem 0}pre{font-size:13px;white-space:pre-wrap;overflow-wrap:anywhere}@media print{body{margin:0;max-width:none}section{break-inside:avoid-page}}";
 

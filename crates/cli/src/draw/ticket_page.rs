@@ -1,18 +1,19 @@
 //! The page to keep with a ticket: where all lanes stand, what is wrong, what ran, how all is set, with pictures.
 
+use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use katabatic_core::{Agreement, words};
+use katabatic_core::{Agreement, EditTime, Side, Tally, words};
 use katabatic_engine::doctor::Check;
 use katabatic_engine::ledger::runs::Run;
-use katabatic_engine::standing::Standing;
+use katabatic_engine::standing::{LaneStanding, Standing};
 
 use super::bars::{self, Bar};
 use super::days::{self, Day};
 use super::{page, shown, time};
 use crate::commands::report::{LaneNow, Report};
 use crate::commands::runs::{did, outcome, took};
-use crate::commands::status::{here_words, there_words, urgency};
+use crate::commands::status::urgency;
 
 /// As many paths are named a lane.
 const NAMED: usize = 40;
@@ -74,10 +75,9 @@ fn in_short(body: &mut String, report: &Report) {
     };
     let _ = write!(
         body,
-        "<section><h2>In short</h2><p class=\"{class}\">{}</p><p>For {}, by the program of version {}.</p>",
+        "<section><h2>In short</h2><p class=\"{class}\">{}</p><p>The lanes of {}.</p>",
         page::text(&said),
-        page::text(&report.person),
-        env!("CARGO_PKG_VERSION")
+        page::text(&report.person)
     );
     if report.lanes.is_empty() {
         body.push_str("<p>No lane ties anything yet.</p></section>");
@@ -107,18 +107,14 @@ fn in_short(body: &mut String, report: &Report) {
                         words::bytes(standing.settled_bytes)
                     ),
                     other.join(", "),
-                    format!(
-                        "here {}, there {}",
-                        here_words(standing),
-                        there_words(standing)
-                    ),
+                    seen(standing),
                 )
             }
             Err(why) => ("not known".to_owned(), why.clone(), String::new()),
         };
         let _ = write!(
             body,
-            "<tr><td>{}</td><td>{}</td><td class=\"n\">{}</td><td>{}</td><td>{}</td></tr>",
+            "<tr><td class=\"w\">{}</td><td>{}</td><td class=\"n\">{}</td><td>{}</td><td>{}</td></tr>",
             page::text(&lane.name),
             page::text(&lane.places),
             page::text(&settled),
@@ -127,6 +123,16 @@ fn in_short(body: &mut String, report: &Report) {
         );
     }
     body.push_str("</tbody></table></section>");
+}
+
+/// When each side was looked at, with dates: the page is read on another day.
+fn seen(standing: &LaneStanding) -> String {
+    let dated = |at: Option<EditTime>| at.map_or_else(|| "never yet".to_owned(), time::dated);
+    format!(
+        "here {}, there {}",
+        dated(standing.near_seen),
+        dated(standing.far_seen)
+    )
 }
 
 fn needing(lane: &LaneNow) -> u64 {
@@ -138,7 +144,7 @@ fn needing(lane: &LaneNow) -> u64 {
 }
 
 fn files_by_state(body: &mut String, report: &Report) {
-    let mut all: std::collections::BTreeMap<Agreement, u64> = std::collections::BTreeMap::new();
+    let mut all: BTreeMap<Agreement, u64> = BTreeMap::new();
     for (agreement, count) in report
         .lanes
         .iter()
@@ -175,9 +181,7 @@ fn needs_somebody(body: &mut String, lane: &LaneNow) {
     let mut open: Vec<&Standing> = standing
         .standings
         .iter()
-        .filter(|one| {
-            urgency(one.state.agreement) <= urgency(Agreement::Waiting(katabatic_core::Side::Near))
-        })
+        .filter(|one| urgency(one.state.agreement) <= urgency(Agreement::Waiting(Side::Near)))
         .collect();
     if open.is_empty() {
         return;
@@ -211,7 +215,7 @@ fn needs_somebody(body: &mut String, lane: &LaneNow) {
 }
 
 fn space(body: &mut String, report: &Report) {
-    let mut folders: Vec<(String, katabatic_core::Tally)> = Vec::new();
+    let mut folders: Vec<(String, Tally)> = Vec::new();
     for lane in &report.lanes {
         for (folder, tally) in &lane.folders {
             let name = match folder.is_empty() {

@@ -399,6 +399,17 @@ pub(crate) async fn digest_of(mut source: Source) -> Result<Digest, SideError> {
     Ok(Digest(*hasher.finalize().as_bytes()))
 }
 
+/// Where an earlier pass was cut off and nobody has cleared up, what a side shows says nothing.
+pub(crate) fn not_cleared_up(unfinished: &Unfinished, triple: &mut Triple) {
+    if let Some((side, why)) = unfinished.get(&triple.path) {
+        let unknown = View::Unknown(Unknown::Unfinished(why.clone()));
+        match side {
+            Side::Near => triple.near = unknown,
+            Side::Far => triple.far = unknown,
+        }
+    }
+}
+
 struct Sorting<'p> {
     pass: &'p Pass,
     unfinished: &'p Unfinished,
@@ -438,13 +449,7 @@ impl<'p> Sorting<'p> {
         if self.pass.stop.asked() {
             return Err(self.pass.side_failed(Side::Near, &SideError::Stopped));
         }
-        if let Some((side, why)) = self.unfinished.get(&triple.path) {
-            let unknown = View::Unknown(Unknown::Unfinished(why.clone()));
-            match side {
-                Side::Near => triple.near = unknown,
-                Side::Far => triple.far = unknown,
-            }
-        }
+        not_cleared_up(self.unfinished, &mut triple);
         let incomplete = |entry: &Entry| entry.listing != Listing::Complete;
         if matches!(triple.far, View::Unknown(_)) || triple.far.entry().is_some_and(incomplete) {
             self.seen.far_is_clear = false;
