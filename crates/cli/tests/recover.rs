@@ -96,6 +96,20 @@ fn what_cannot_be_told_there_is_said() {
 }
 
 #[test]
+fn without_the_near_folder_it_says_how_to_copy_what_is_there() {
+    let desk = settled(&[]);
+    fs::rename(desk.near(), desk.path("away")).unwrap();
+    let to = desk.path("elsewhere");
+    let said = desk.run(&["recover", "scores", "--to", to.to_str().unwrap(), "--yes"]);
+    let next = said.ends(6);
+    let command = next.err.split("katabatic copy ").nth(1).unwrap();
+    let words: Vec<&str> = command.split_whitespace().take(2).collect();
+    assert_eq!(words, ["@office/Scores", to.to_str().unwrap()]);
+    desk.run(&["copy", words[0], words[1]]).ends(0);
+    assert_eq!(tree(&to), tree(&desk.far()));
+}
+
+#[test]
 fn killed_at_any_moment_it_leaves_no_half_file_and_goes_on() {
     let desk = Desk::tied(&[]);
     for number in 0..60 {

@@ -6,8 +6,9 @@
 //! the next pass compares it as if for the first time.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use futures_util::{StreamExt, stream};
+use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::{
     Base, Digest, Direction, EditTime, Entry, Kind, LeftOutBy, Listing, Reconciler, RelPath, Side,
     Tally, Triple, Unknown, View, words,
@@ -16,9 +17,9 @@ use tokio::sync::mpsc;
 
 use crate::Error;
 use crate::ledger::rows::{self, Agreed};
-use crate::pass::scan::{digest, tell_both};
+use crate::pass::scan::{digest_of, tell_both};
 use crate::pass::{Pass, Wish, far_changes, primitive};
-use crate::sides::{SideError, Unusable};
+use crate::sides::{SideError, SideStore, Unusable};
 
 /// Pairs of files that are read at a time.
 const READ_AT_A_TIME: usize = 4;
@@ -194,11 +195,15 @@ pub async fn to_read(pass: &Pass) -> Result<ToRead, Error> {
     Ok(sum)
 }
 
-/// Reads both sides and compares them.
+/// Reads both sides and compares them; what was `counted` before lets the progress say how much is left.
 ///
 /// # Errors
 /// Where a side is not there or refuses, the ledger cannot be written, or somebody asked to stop.
-pub async fn audit(pass: &Pass, quick: bool) -> Result<Audit, Error> {
+pub async fn audit(pass: &Pass, quick: bool, counted: Option<ToRead>) -> Result<Audit, Error> {
+    if let Some(counted) = counted {
+        let bytes = counted.near.saturating_add(counted.far);
+        pass.progress.begin_carrying(counted.files, bytes);
+    }
     let _lock = pass.lock()?;
     pass.check_roots().await?;
     let unfinished = pass.left_unfinished()?;
@@ -210,6 +215,7 @@ pub async fn audit(pass: &Pass, quick: bool) -> Result<Audit, Error> {
     let mut sieve = pass.reconciler(&Wish::default());
     let mut rows = Rows::default();
     let told = look(pass, async |chunk| {
+        pass.progress.saw(chunk.len());
         let mut mine = Vec::with_capacity(chunk.len());
         for triple in chunk.drain(..) {
             if taken(&mut sieve, triple.clone()).is_none() {
@@ -281,6 +287,22 @@ async fn look(
 /// What leaves a path out, if anything.
 fn taken(sieve: &mut Reconciler, triple: Triple) -> Option<LeftOutBy> {
     sieve.push(triple, &mut |_| {})
+}
+
+/// The digest of a version, by reading it; each piece is told to the progress.
+async fn read(
+    pass: &Pass,
+    store: &dyn SideStore,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<Digest, SideError> {
+    let mut source = store.read(path, seen).await?;
+    let progress = Arc::clone(&pass.progress);
+    source.content = source
+        .content
+        .inspect_ok(move |piece| progress.carried_bytes(piece.len() as u64))
+        .boxed();
+    digest_of(source).await
 }
 
 /// Both entries, where both sides hold a file.
@@ -380,9 +402,10 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
     }
     let (near_store, far_store) = (pass.store(Side::Near), pass.store(Side::Far));
     let (here, there) = tokio::join!(
-        digest(&*near_store, &triple.path, near),
-        digest(&*far_store, &triple.path, far)
+        read(pass, &*near_store, &triple.path, near),
+        read(pass, &*far_store, &triple.path, far)
     );
+    pass.progress.carried_file();
     match (here, there) {
         (Ok(here), Ok(there)) if here == there => Compared::Equal(here),
         (Ok(_), Ok(_)) => Compared::Differs,

@@ -12,6 +12,7 @@ pub mod choose;
 pub mod clock;
 pub mod config;
 pub mod cover;
+pub mod desktop_trash;
 pub mod differ;
 pub mod doctor;
 pub mod drives;

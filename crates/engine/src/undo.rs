@@ -32,7 +32,7 @@ pub struct Back {
     /// The version.
     pub spare: Spare,
     /// What both sides hold instead now, and would make way for it.
-    pub over: Option<Over>,
+    pub over: Option<Box<Over>>,
 }
 
 /// What has the place of a version that was replaced.
@@ -158,7 +158,7 @@ fn takes_from_each_side(run: &Run) -> bool {
 }
 
 enum Verdict {
-    Back(Option<Over>),
+    Back(Option<Box<Over>>),
     Already,
     Left(String),
 }
@@ -262,11 +262,11 @@ async fn judge(
     } else if base.kind != Kind::File || spare.folder {
         Verdict::Left("it is a folder now, or was one".into())
     } else {
-        Verdict::Back(Some(Over {
+        Verdict::Back(Some(Box::new(Over {
             near,
             far,
             content: base.content,
-        }))
+        })))
     })
 }
 

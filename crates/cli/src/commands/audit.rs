@@ -15,7 +15,9 @@ use super::status;
 use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{audit_report, error, json, line, listing, sentence, shown, shown_text, time};
+use crate::draw::{
+    audit_report, error, json, line, listing, progress, sentence, shown, shown_text, time,
+};
 use crate::{args, exit};
 
 /// As many findings are named for people; JSON and report files have all.
@@ -36,15 +38,17 @@ pub fn audit(app: &App, typed: &args::Audit) -> Result<ExitCode, Error> {
             "Tie a folder first: katabatic lane add NAME --near DIR --far @ACCOUNT/FOLDER",
         ));
     }
-    if !typed.quick {
-        ask_before_reading(app, typed, &lanes)?;
-    }
+    let counted = match typed.quick {
+        true => vec![None; lanes.len()],
+        false => ask_before_reading(app, typed, &lanes)?,
+    };
     let (mut code, mut audits, mut failed) = (0, Vec::new(), Vec::new());
-    for lane in lanes {
-        let progress = Arc::new(Progress::default());
+    for (lane, counted) in lanes.into_iter().zip(counted) {
+        let drawn = Arc::new(Progress::default());
         let found = app.run(async {
-            let pass = app.pass(&lane, progress).await?;
-            audit::audit(&pass, typed.quick).await
+            let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
+            let auditing = audit::audit(&pass, typed.quick, counted);
+            progress::during(app.style, &lane.name, drawn, auditing).await
         });
         match found {
             Ok(found) => {
@@ -88,21 +92,26 @@ pub fn audit(app: &App, typed: &args::Audit) -> Result<ExitCode, Error> {
 }
 
 /// Says what reading both sides will cost, and asks where somebody is there to answer.
-fn ask_before_reading(app: &App, typed: &args::Audit, lanes: &[LaneConfig]) -> Result<(), Error> {
-    let mut sum = ToRead::default();
+fn ask_before_reading(
+    app: &App,
+    typed: &args::Audit,
+    lanes: &[LaneConfig],
+) -> Result<Vec<Option<ToRead>>, Error> {
+    let (mut sum, mut each) = (ToRead::default(), Vec::new());
     for lane in lanes {
         let more = app.run(async {
             let pass = app.pass(lane, Arc::new(Progress::default())).await?;
             audit::to_read(&pass).await
         });
         // What cannot be looked at is told when its turn comes.
+        each.push(more.as_ref().ok().copied());
         let Ok(more) = more else { continue };
         sum.files += more.files;
-        sum.near += more.near;
-        sum.far += more.far;
+        sum.near = sum.near.saturating_add(more.near);
+        sum.far = sum.far.saturating_add(more.far);
     }
     if app.common.json {
-        return Ok(());
+        return Ok(each);
     }
     line(format!(
         "To read and compare: {}, {} here and {} there.",
@@ -111,7 +120,7 @@ fn ask_before_reading(app: &App, typed: &args::Audit, lanes: &[LaneConfig]) -> R
         words::bytes(sum.far)
     ));
     if confirmed(app, typed.yes, "Read them all?")? {
-        return Ok(());
+        return Ok(each);
     }
     Err(Error::new(
         Class::Failed,

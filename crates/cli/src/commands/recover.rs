@@ -12,6 +12,7 @@ use katabatic_engine::{Class, Error};
 use serde_json::json;
 
 use super::account::confirmed;
+use super::status::far_path;
 use crate::about;
 use crate::app::App;
 use crate::args::Recover;
@@ -24,7 +25,23 @@ const NAMED: usize = 12;
 pub fn recover(app: &App, typed: &Recover) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.lane)?.clone();
     let scope = scope(app, &lane, typed.path.as_deref())?;
-    let pass = app.run(app.pass(&lane, Arc::new(Progress::default())))?;
+    let opened = app.run(app.pass(&lane, Arc::new(Progress::default())));
+    let pass = opened.map_err(|error| match &typed.to {
+        // Without the near folder there is nothing to compare with, and nothing to compare for.
+        Some(dir) if error.class == Class::NotThere => Error {
+            next: format!(
+                "To bring what is there to {} without it: katabatic copy {} {}",
+                dir.display(),
+                words::typed(&match scope.is_root() {
+                    true => lane.far_place(),
+                    false => far_path(&lane, &scope),
+                }),
+                words::typed(&dir.display().to_string())
+            ),
+            ..error
+        },
+        _ => error,
+    })?;
     let target = match &typed.to {
         None => Target::Place,
         Some(dir) => Target::folder(&pass, &app.home, dir)?,

@@ -4,6 +4,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::words;
+use katabatic_engine::desktop_trash::{self, Trashed};
 use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::ledger::spare_rows::{self, Spare};
 use katabatic_engine::net::rate::Limits;
@@ -69,10 +70,20 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
         .ledger
         .read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
     let all = filtered(app, typed, all)?;
+    let trashed = trashed(app, typed)?;
     if app.common.json {
-        json::print(&json!({"spares": all.iter().map(spare_json).collect::<Vec<_>>()}));
+        json::print(&json!({
+            "spares": all.iter().map(spare_json).collect::<Vec<_>>(),
+            "trash": trashed.iter().map(trashed_json).collect::<Vec<_>>(),
+        }));
         return Ok(());
     }
+    say_spares(app, typed, &all);
+    say_trashed(app, &trashed);
+    Ok(())
+}
+
+fn say_spares(app: &App, typed: &SparesList, all: &[Spare]) {
     if all.is_empty() {
         line(
             match typed.within.is_some() || typed.day.is_some() || typed.run.is_some() {
@@ -80,9 +91,9 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
                 false => "The spares are empty: no pass removed or replaced anything yet.",
             },
         );
-        return Ok(());
+        return;
     }
-    let number = number_width(&all);
+    let number = number_width(all);
     let item = |spare: &Spare| spare_item(number, spare);
     listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
     let bytes = all.iter().map(|spare| spare.size).sum();
@@ -92,7 +103,76 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
         words::bytes(bytes)
     ));
     line("To give up what is old: katabatic spares prune");
-    Ok(())
+}
+
+/// What people themselves put into the desktop's trash, of the same lane, path and day.
+fn trashed(app: &App, typed: &SparesList) -> Result<Vec<Trashed>, Error> {
+    if typed.run.is_some() {
+        return Ok(Vec::new());
+    }
+    let within = typed
+        .within
+        .as_deref()
+        .map(|text| about::path(&app.config, text))
+        .transpose()?;
+    let wanted = |trashed: &Trashed| {
+        typed.lane.as_ref().is_none_or(|lane| trashed.lane == *lane)
+            && typed
+                .day
+                .as_ref()
+                .is_none_or(|day| trashed.when.starts_with(day.as_str()))
+            && within.as_ref().is_none_or(|(lane, path)| {
+                trashed.lane == lane.name
+                    && (trashed.path.is_within(path) || path.is_within(&trashed.path))
+            })
+    };
+    let all = desktop_trash::look(&app.config.lanes);
+    Ok(all.into_iter().filter(wanted).collect())
+}
+
+/// As many are named.
+const NAMED: usize = 20;
+
+fn say_trashed(app: &App, trashed: &[Trashed]) {
+    if trashed.is_empty() {
+        return;
+    }
+    line("");
+    line("In the desktop's trash, put there by somebody and not by a pass:");
+    let item = |trashed: &Trashed| Item {
+        lead: trashed.lane.clone(),
+        name: format!(
+            "{}{}",
+            shown(&trashed.path),
+            if trashed.folder { "/" } else { "" }
+        ),
+        size: match trashed.folder {
+            true => String::new(),
+            false => words::bytes(trashed.size),
+        },
+        reason: match trashed.when.as_str() {
+            "" => "since an unknown time".to_owned(),
+            when => format!("since {}", when.replace('T', " ")),
+        },
+    };
+    let items: Vec<Item> = trashed.iter().take(NAMED).map(item).collect();
+    listing::print(app.style, 2, &items);
+    if trashed.len() > NAMED {
+        let more = (trashed.len() - NAMED) as u64;
+        line(format!("  and {} more", words::grouped(more)));
+    }
+    line("To bring one back, use the file manager; no pass needs to fetch it.");
+}
+
+fn trashed_json(trashed: &Trashed) -> Value {
+    json!({
+        "lane": trashed.lane,
+        "path": trashed.path.as_str(),
+        "when": trashed.when,
+        "lies": trashed.lies.display().to_string(),
+        "folder": trashed.folder,
+        "size": trashed.size,
+    })
 }
 
 /// Those of a path, a day or a run, where such were named.

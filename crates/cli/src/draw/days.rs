@@ -296,7 +296,7 @@ fn panel(
     let right = LEFT + step * days.len() as f64;
     let most = days
         .iter()
-        .map(|day| value(day))
+        .map(&value)
         .map(|(up, down)| up.saturating_add(down))
         .max();
     let scale = round_up(most.unwrap_or(0));

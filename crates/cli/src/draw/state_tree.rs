@@ -21,6 +21,9 @@ struct Inside {
     open: Vec<(Agreement, String, String)>,
 }
 
+/// A line: its name, files and bytes where it is a folder, and its states.
+type Drawn = (String, Option<(u64, u64)>, String);
+
 /// The tree while it is put together.
 #[derive(Debug)]
 pub struct StateTree {
@@ -117,7 +120,7 @@ impl StateTree {
             .max()
             .unwrap_or(0);
         let room = usize::from(style.width.unwrap_or(u16::MAX));
-        let line = |(name, counts, states): (String, Option<(u64, u64)>, String)| {
+        let line = |(name, counts, states): Drawn| {
             let drawn = match counts {
                 None => format!("{name}  {states}"),
                 Some((files, bytes)) => {
@@ -134,13 +137,7 @@ impl StateTree {
         rows.into_iter().map(line).collect()
     }
 
-    fn below(
-        &self,
-        folder: &RelPath,
-        before: String,
-        style: Style,
-        rows: &mut Vec<(String, Option<(u64, u64)>, String)>,
-    ) {
+    fn below(&self, folder: &RelPath, before: String, style: Style, rows: &mut Vec<Drawn>) {
         let inside = &self.folders[folder];
         let children: Vec<&RelPath> = self
             .folders

@@ -1,0 +1,133 @@
+//! `status`: fresh, as a tree, and as a stream of lines.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use serde_json::Value;
+use worlds::Desk;
+
+fn settled() -> Desk {
+    let desk = Desk::tied(&[]);
+    for name in ["a.txt", "Viola/b.txt", "Viola/deep/c.txt", "Cello/d.txt"] {
+        desk.write_near(name, &format!("text of {name}"));
+    }
+    desk.run(&["sync"]).ends(0);
+    desk
+}
+
+#[test]
+fn fresh_asks_there_and_the_usual_way_tells_what_a_pass_saw() {
+    let mut desk = settled();
+    desk.write_far("Viola/b.txt", "edited there, and longer");
+    desk.write_far("new.txt", "new there");
+    fs::remove_file(desk.far().join("Cello/d.txt")).unwrap();
+    desk.run(&["status"]).ends(0).says("All settled.");
+    let said = desk.run(&["status", "--fresh", "--json"]).ends(0).json();
+    let lane = &said["lanes"][0];
+    assert_eq!(lane["counts"]["settled"], 2, "{lane:#}");
+    let states: BTreeMap<&str, &str> = lane["files"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|file| {
+            (
+                file["path"].as_str().unwrap(),
+                file["state"].as_str().unwrap(),
+            )
+        })
+        .collect();
+    assert_eq!(
+        states,
+        BTreeMap::from([
+            ("Cello/d.txt", "waiting down"),
+            ("Viola/b.txt", "waiting down"),
+            ("new.txt", "waiting down"),
+        ])
+    );
+    assert_eq!(lane["near_seen"], lane["far_seen"]);
+    // It changed nothing, and believed nothing for later.
+    desk.run(&["status"]).ends(0).says("All settled.");
+    desk.run(&["status", "near/Viola", "--fresh"])
+        .ends(0)
+        .says("waiting down");
+    // What cannot be told there is not called removed.
+    desk.serve_again(&["unreadable=Scores/Viola"]);
+    let said = desk.run(&["status", "--fresh", "--json"]).json();
+    let files = said["lanes"][0]["files"].as_array().unwrap();
+    let in_viola = files
+        .iter()
+        .filter(|file| file["path"].as_str().unwrap().starts_with("Viola/"));
+    for file in in_viola {
+        assert_eq!(file["state"], "stuck", "{file:#}");
+    }
+    desk.stop_serving();
+    desk.run(&["status", "--fresh"]).ends(6);
+    desk.run(&["status"]).ends(0);
+}
+
+#[test]
+fn a_tree_adds_up_each_folder_and_names_what_is_not_settled() {
+    let desk = settled();
+    desk.write_near("Viola/deep/c.txt", "edited here");
+    let said = desk.run(&["status", "scores", "--tree", "--plain"]).ends(0);
+    let line = |named: &str| -> String {
+        let found = said.out.lines().find(|line| line.contains(named));
+        found
+            .unwrap_or_else(|| panic!("{named} is not in\n{}", said.out))
+            .to_owned()
+    };
+    assert!(line("(top)").contains("4 files"), "{}", said.out);
+    assert!(
+        line("Viola/").contains("1 settled, 1 waiting up"),
+        "{}",
+        said.out
+    );
+    assert!(line("deep/").contains("1 file"), "{}", said.out);
+    assert!(
+        line("c.txt").contains("waiting up: changed here"),
+        "{}",
+        said.out
+    );
+    let flat = desk
+        .run(&["status", "scores", "--tree", "--depth", "1", "--plain"])
+        .ends(0);
+    assert!(!flat.out.contains(" deep/\n") && flat.out.contains("deep/c.txt"));
+    desk.run(&["status", "near/Cello", "--tree", "--plain"])
+        .ends(0)
+        .says("Cello/  ");
+}
+
+#[test]
+fn the_stream_has_a_line_for_every_path() {
+    let desk = settled();
+    desk.write_near("new.txt", "new here");
+    let lines = |options: &[&str]| -> BTreeMap<String, String> {
+        let all = [&["status", "--lines"], options].concat();
+        let said = desk.run(&all).ends(0);
+        said.out
+            .lines()
+            .map(|line| serde_json::from_str::<Value>(line).unwrap())
+            .map(|line| {
+                assert_eq!(line["lane"], "scores");
+                let text = |key: &str| line[key].as_str().unwrap().to_owned();
+                (text("path"), text("state"))
+            })
+            .collect()
+    };
+    let all = lines(&[]);
+    assert_eq!(all.len(), 8, "{all:?}");
+    assert_eq!(all["Viola/deep/c.txt"], "settled");
+    assert_eq!(all["Viola/deep"], "settled");
+    assert_eq!(all["new.txt"], "waiting up");
+    assert_eq!(lines(&["--fresh"]), all);
+    assert_eq!(lines(&["--state", "waiting"]).len(), 1);
+    assert_eq!(lines(&["near/Viola"]).len(), 4);
+    desk.run(&["status", "--lines", "--json"]).ends(2);
+}
