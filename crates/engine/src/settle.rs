@@ -269,7 +269,7 @@ async fn carry_on(pass: &Pass, scope: Vec<RelPath>) -> Result<Report, Error> {
 }
 
 /// The step that puts one side's file in place of the other's.
-pub(crate) fn replacing(
+fn replacing(
     pass: &Pass,
     path: &RelPath,
     near: Entry,

@@ -1,14 +1,15 @@
 //! Taking back what a run removed or replaced, on both sides, as far as it still can be.
 //!
-//! What a run took out lies in the spares. It goes back to the side it was taken from, and a pass over just those paths
-//! carries it to the other one. Only where the path still is as the run left it: whatever somebody did since is newer,
-//! and stays.
+//! What a run took out lies in the spares. What it removed goes back to the side it was taken from; what it replaced takes
+//! its place here again, as if somebody had edited the file. A pass over just those paths carries both to the other
+//! side, and so does any later pass, where this one is cut off. Only where a path still is as the run left it: whatever
+//! somebody did since is newer, and stays.
 
 use std::collections::BTreeSet;
 
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::decide::{self, decide};
-use katabatic_core::{Direction, Entry, Kind, RelPath, Side, Triple, View, words};
+use katabatic_core::{Digest, Direction, Entry, Kind, RelPath, Side, Triple, View, words};
 
 use crate::Error;
 use crate::ledger::intents::Version;
@@ -18,9 +19,8 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::carry::REMOVED_FOLDER;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::scan::look_closer;
-use crate::pass::{IN_FLIGHT, Pass, Plan, Report, Unfinished, Wish, far_changes};
-use crate::settle::replacing;
-use crate::sides::{Put, SideError, Steps};
+use crate::pass::{IN_FLIGHT, Pass, Report, Unfinished, Wish, far_changes};
+use crate::sides::{Put, SideError, Staged, Steps};
 use crate::spares::make_folders_on;
 
 /// How the outcome of an undo begins that went as it should.
@@ -35,21 +35,11 @@ pub struct Back {
     pub over: Option<Box<Over>>,
 }
 
-/// What has the place of a version that was replaced.
+/// What has the place of a version that was replaced: both sides hold it.
 #[derive(Clone, Debug)]
 pub struct Over {
     near: Entry,
-    far: Entry,
-    content: Option<katabatic_core::Digest>,
-}
-
-impl Over {
-    fn on(&self, side: Side) -> &Entry {
-        match side {
-            Side::Near => &self.near,
-            Side::Far => &self.far,
-        }
-    }
+    content: Option<Digest>,
 }
 
 /// What an undo would do.
@@ -93,8 +83,8 @@ pub struct Undone {
     pub back: u64,
     /// What could not be taken back, and why.
     pub failed: Vec<(RelPath, String)>,
-    /// The passes that carried them to the other side.
-    pub reports: Vec<Report>,
+    /// The pass that carried them to the other side.
+    pub report: Report,
 }
 
 /// What a run took out of this lane that can still go back; nothing is changed.
@@ -243,7 +233,7 @@ async fn judge(
         &pass.lane.config.terms,
     );
     let agreed = matches!(verdict, decide::Verdict::Settled | decide::Verdict::Record);
-    let (Some(base), View::Present(near), View::Present(far), true) =
+    let (Some(base), View::Present(near), View::Present(_), true) =
         (triple.base, triple.near, triple.far, agreed)
     else {
         return Ok(Verdict::Left(
@@ -264,7 +254,6 @@ async fn judge(
     } else {
         Verdict::Back(Some(Box::new(Over {
             near,
-            far,
             content: base.content,
         })))
     })
@@ -310,32 +299,27 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
         run,
         ..Undone::default()
     };
-    let mut stands = Stands::default();
+    let mut scope = Vec::new();
     let mut ended = None;
-    let why = &format!("made way when run {} was taken back", of.number);
     for folder in &offer.folders {
         let side = home_side(pass, Side::Near);
         if let Err(why) = make_folders_on(pass, side, folder, true).await {
             undone.failed.push((folder.clone(), why.to_string()));
         } else {
-            stands.alone.push(folder.clone());
+            scope.push(folder.clone());
         }
     }
     let mut backs = stream::iter(&offer.back)
-        .map(|back| async move {
-            let side = match takes_from_each_side(of) {
-                true => back.spare.side,
-                false => home_side(pass, back.spare.side),
-            };
-            (back, side, bring(pass, back, side, run, why).await)
-        })
+        .map(|back| async move { (back, bring(pass, back, of, run).await) })
         .buffer_unordered(IN_FLIGHT);
-    while let Some((back, side, brought)) = backs.next().await {
+    while let Some((back, brought)) = backs.next().await {
         let path = &back.spare.path;
         let result = match brought {
             Ok(()) => {
                 undone.back += 1;
-                stands.take(back, side, of);
+                if !takes_from_each_side(of) {
+                    scope.push(path.clone());
+                }
                 "done".to_owned()
             }
             Err(trouble) => {
@@ -374,7 +358,14 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
     match ended {
         Some(error) => Err(error),
         None => {
-            undone.reports = stands.carry_on(pass).await?;
+            if !scope.is_empty() {
+                let wish = Wish {
+                    scope,
+                    by_hand: true,
+                    ..Wish::default()
+                };
+                undone.report = pass.run("undo", &wish).await?;
+            }
             Ok(undone)
         }
     }
@@ -388,59 +379,6 @@ fn ends(pass: &Pass, trouble: Trouble) -> Option<Error> {
     }
 }
 
-/// What stands on one side again and has to get to the other one.
-#[derive(Default)]
-struct Stands {
-    /// On that side alone.
-    alone: Vec<RelPath>,
-    /// Beside another version on the other side: the path, where it stands, and what the other side shows.
-    against: Vec<(RelPath, Side, Entry)>,
-}
-
-impl Stands {
-    fn take(&mut self, back: &Back, side: Side, of: &Run) {
-        let path = back.spare.path.clone();
-        match &back.over {
-            Some(over) => self
-                .against
-                .push((path, side, over.on(side.other()).clone())),
-            None if takes_from_each_side(of) => {}
-            None => self.alone.push(path),
-        }
-    }
-
-    async fn carry_on(self, pass: &Pass) -> Result<Vec<Report>, Error> {
-        let mut reports = Vec::new();
-        if !self.alone.is_empty() {
-            let wish = Wish {
-                scope: self.alone,
-                by_hand: true,
-                ..Wish::default()
-            };
-            reports.push(pass.run("undo", &wish).await?);
-        }
-        let mut steps = Vec::new();
-        for (path, side, other) in self.against {
-            let here = pass
-                .store(side)
-                .look(&path)
-                .await
-                .map_err(|error| pass.side_failed(side, &error))?;
-            // Gone again already: the next pass sees to it.
-            let Some(here) = here else { continue };
-            let (near, far) = match side {
-                Side::Near => (here, other),
-                Side::Far => (other, here),
-            };
-            steps.push(replacing(pass, &path, near, far, side.other())?);
-        }
-        if !steps.is_empty() {
-            reports.push(pass.carry_these(Plan::of(steps), "undo").await?);
-        }
-        Ok(reports)
-    }
-}
-
 /// The side that something is put back on: where it was taken from, but never the one that only receives.
 fn home_side(pass: &Pass, taken_from: Side) -> Side {
     match pass.lane.config.terms.direction {
@@ -449,37 +387,60 @@ fn home_side(pass: &Pass, taken_from: Side) -> Side {
     }
 }
 
-/// Brings one version back, on this side.
-async fn bring(pass: &Pass, back: &Back, side: Side, run: i64, why: &str) -> Result<(), Trouble> {
+/// Brings one version back, on the side it was taken from, or here.
+async fn bring(pass: &Pass, back: &Back, of: &Run, run: i64) -> Result<(), Trouble> {
     let spare = &back.spare;
+    if let Some(over) = &back.over {
+        return exchange(pass, spare, over, of, run).await;
+    }
+    let side = match takes_from_each_side(of) {
+        true => spare.side,
+        false => home_side(pass, spare.side),
+    };
     make_folders_on(pass, side, &spare.path, false)
         .await
         .map_err(|why| Trouble::Met(why.to_string()))?;
-    if let Some(over) = &back.over {
-        let change = Change {
-            side,
-            path: &spare.path,
-            old: Some(Version::of(over.on(side), over.content)),
-            source: None,
-            run: Some(run),
-            why: why.to_owned(),
-            learned: Learned::default(),
-        };
-        primitive::remove(pass, change).await?;
-        // Before the name is given again, what had it must be known to lie in the spares.
-        pass.ledger.flush().await?;
-    }
+    let failed = |error| Trouble::Side(side, error);
     let put = match side == spare.side {
-        true => move_back(pass, spare).await,
-        false => copy_back(pass, spare, side).await,
+        true => move_back(pass, spare).await.map_err(failed)?,
+        false => {
+            let staged = staged(pass, spare, side).await?;
+            let store = pass.store(side);
+            let put = store.place(&staged.slot, &staged.entry, &spare.path).await;
+            let put = put.map_err(failed)?;
+            if put == Put::Taken {
+                store.unstage(&staged.slot).await.map_err(failed)?;
+            }
+            put
+        }
     };
     match put {
-        Ok(Put::Done) => Ok(()),
-        Ok(Put::Taken) => Err(Trouble::Met(
+        Put::Done => Ok(()),
+        Put::Taken => Err(Trouble::Met(
             "something has come under its name meanwhile, and stays".into(),
         )),
-        Err(error) => Err(Trouble::Side(side, error)),
     }
+}
+
+/// Here the version takes the place of the newer one, as if somebody had edited the file; the pass carries it on.
+async fn exchange(
+    pass: &Pass,
+    spare: &Spare,
+    over: &Over,
+    of: &Run,
+    run: i64,
+) -> Result<(), Trouble> {
+    let staged = staged(pass, spare, Side::Near).await?;
+    let change = Change {
+        side: Side::Near,
+        path: &spare.path,
+        old: Some(Version::of(&over.near, over.content)),
+        source: None,
+        run: Some(run),
+        why: format!("made way when run {} was taken back", of.number),
+        learned: Learned::default(),
+    };
+    primitive::edit(pass, change, staged).await
 }
 
 async fn move_back(pass: &Pass, spare: &Spare) -> Result<Put, SideError> {
@@ -495,24 +456,26 @@ async fn move_back(pass: &Pass, spare: &Spare) -> Result<Put, SideError> {
     Ok(put)
 }
 
-async fn copy_back(pass: &Pass, spare: &Spare, to: Side) -> Result<Put, SideError> {
+/// A copy of a version, on its way to a side; never of anything but what was kept.
+async fn staged(pass: &Pass, spare: &Spare, to: Side) -> Result<Staged, Trouble> {
+    let from = |error| Trouble::Side(spare.side, error);
+    let source = pass.store(spare.side).read_spare(&spare.slot).await;
     let store = pass.store(to);
-    let source = pass.store(spare.side).read_spare(&spare.slot).await?;
-    let staged = store.stage(source, &spare.path, &Steps::unkept()).await?;
+    let staged = store
+        .stage(source.map_err(from)?, &spare.path, &Steps::unkept())
+        .await
+        .map_err(|error| Trouble::Side(to, error))?;
     if spare
         .content
         .is_some_and(|content| content != staged.digest)
     {
-        store.unstage(&staged.slot).await?;
-        return Err(SideError::Changed(
+        store
+            .unstage(&staged.slot)
+            .await
+            .map_err(|error| Trouble::Side(to, error))?;
+        return Err(Trouble::Met(
             "what lies in the spares is not the version that was kept there".into(),
         ));
     }
-    let put = store
-        .place(&staged.slot, &staged.entry, &spare.path)
-        .await?;
-    if put == Put::Taken {
-        store.unstage(&staged.slot).await?;
-    }
-    Ok(put)
+    Ok(staged)
 }

@@ -59,7 +59,7 @@ pub fn undo(app: &App, typed: &Undo) -> Result<ExitCode, Error> {
     } else {
         say_done(app, &run, &done);
     }
-    let open = done.reports.iter().any(|report| report.needs_a_person());
+    let open = done.report.needs_a_person();
     Ok(needs(open || !done.failed.is_empty()))
 }
 
@@ -180,7 +180,7 @@ fn say_done(app: &App, run: &Run, done: &Undone) {
             shown_text(why)
         ));
     }
-    for outcome in done.reports.iter().flat_map(|report| &report.outcomes) {
+    for outcome in &done.report.outcomes {
         if outcome.agreement().needs_a_person() {
             line(format!(
                 "  {}  {}  {}",
@@ -190,7 +190,7 @@ fn say_done(app: &App, run: &Run, done: &Undone) {
             ));
         }
     }
-    let open = done.reports.iter().any(|report| report.needs_a_person());
+    let open = done.report.needs_a_person();
     line(match open || !done.failed.is_empty() {
         false => "Both sides hold them now.".to_owned(),
         true => format!("What is left: katabatic status {}", run.lane),
@@ -257,7 +257,7 @@ fn answer(run: &Run, offer: &Offer, done: Option<&Undone>) -> serde_json::Value 
             "run": done.run,
             "back": done.back,
             "failed": done.failed.iter().map(|(path, why)| json!({"path": path.as_str(), "reason": why})).collect::<Vec<_>>(),
-            "needs_a_person": done.reports.iter().any(|report| report.needs_a_person()),
+            "needs_a_person": done.report.needs_a_person(),
         })),
     })
 }

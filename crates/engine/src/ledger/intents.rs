@@ -125,6 +125,9 @@ pub struct Intent {
     /// For the move of a folder: a file in it, and its version there, by which the folder is known again.
     #[serde(default)]
     pub member: Option<(String, Version)>,
+    /// Whether what was agreed stays as it is: then the change is an edit of that side, and the next pass carries it.
+    #[serde(default)]
+    pub agreed_stays: bool,
     /// Why, in words, for the spares.
     pub why: String,
 }

@@ -247,6 +247,7 @@ async fn intents_stay_until_they_have_an_outcome() {
         source_listed: true,
         moved_from: None,
         member: None,
+        agreed_stays: false,
         why: "removed here".into(),
     };
     let noted = intent.clone();

@@ -175,6 +175,7 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         source_listed: to == Side::Near,
         moved_from: None,
         member: None,
+        agreed_stays: false,
         why: String::new(),
     };
     Some(Under {

@@ -217,16 +217,12 @@ impl Pass {
 
     /// Carries one step that a person asked for, under a lock that is held already.
     pub(crate) async fn carry_one(&self, step: Step, command: &str) -> Result<Report, Error> {
-        self.carry_these(Plan::of(vec![step]), command).await
-    }
-
-    /// As [`Pass::carry_one`], of several steps.
-    pub(crate) async fn carry_these(&self, plan: Plan, command: &str) -> Result<Report, Error> {
         let wish = Wish {
-            scope: plan.steps.iter().map(|step| step.path().clone()).collect(),
+            scope: vec![step.path().clone()],
             by_hand: true,
             ..Wish::default()
         };
+        let plan = Plan::of_one(step);
         let run = self.begin_run(command, &plan, self.clock.now()).await?;
         self.forget_token_before(&plan).await?;
         let carried = carry::carry(self, &plan, run).await;

@@ -280,6 +280,7 @@ impl One<'_> {
             why: format!("moved {}", self.on.other().here_or_there()),
             moved_from: Some(self.from.to_string()),
             member: self.member()?,
+            agreed_stays: false,
         };
         primitive::note(self.room.pass, self.step.path(), &intent).await
     }

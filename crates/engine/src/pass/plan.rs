@@ -81,11 +81,11 @@ pub struct Totals {
 }
 
 impl Plan {
-    /// The plan of steps that a person asked for by name.
-    pub(crate) fn of(steps: Vec<Step>) -> Plan {
+    /// The plan of one step that a person asked for by name.
+    pub(crate) fn of_one(step: Step) -> Plan {
         Plan {
             id: String::new(),
-            steps,
+            steps: vec![step],
             settled: 0,
             brake: Brake::default(),
             brake_verdict: BrakeVerdict::Open,

@@ -103,6 +103,20 @@ pub(crate) fn spare_name() -> Result<String, Trouble> {
 
 /// Puts a staged file at a path, replacing the version `old` where there is one, and records it.
 pub(crate) async fn put(pass: &Pass, change: Change<'_>, staged: Staged) -> Result<(), Trouble> {
+    put_and(pass, change, staged, false).await
+}
+
+/// As [`put`], as if somebody had edited the file on that side: what was agreed stays, and the next pass carries it on.
+pub(crate) async fn edit(pass: &Pass, change: Change<'_>, staged: Staged) -> Result<(), Trouble> {
+    put_and(pass, change, staged, true).await
+}
+
+async fn put_and(
+    pass: &Pass,
+    change: Change<'_>,
+    staged: Staged,
+    agreed_stays: bool,
+) -> Result<(), Trouble> {
     let store = pass.store(change.side);
     let spare = change.old.is_some().then(spare_name).transpose()?;
     let intent = Intent {
@@ -116,6 +130,7 @@ pub(crate) async fn put(pass: &Pass, change: Change<'_>, staged: Staged) -> Resu
         source_listed: change.source.as_ref().is_some_and(|(_, listed)| *listed),
         moved_from: None,
         member: None,
+        agreed_stays,
         why: change.why.clone(),
     };
     let number = note(pass, change.path, &intent).await?;
@@ -158,6 +173,7 @@ pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Troubl
         source_listed: false,
         moved_from: None,
         member: None,
+        agreed_stays: false,
         why: change.why.clone(),
     };
     let number = note(pass, change.path, &intent).await?;
@@ -210,6 +226,7 @@ pub(crate) async fn note_folder(
         source_listed: false,
         moved_from: None,
         member: None,
+        agreed_stays: false,
         why: format!("removed {}", on.other().here_or_there()),
     };
     note(pass, path, &intent).await
@@ -493,10 +510,13 @@ impl Doing<'_> {
         let spare = kept.map(|(slot, old)| self.spare_of(&slot, &old));
         let (lane, run, number) = (self.pass.lane.row.key, self.change.run, self.number);
         let blocks = self.change.learned.blocks.clone();
+        let agreed = (!intent.agreed_stays).then_some(agreed);
         self.pass.ledger.write_later(move |connection| {
-            rows::agree(connection, lane, &agreed)?;
-            if let (Some(blocks), Some(content)) = (&blocks, &agreed.base.content) {
-                block_rows::keep(connection, lane, &agreed.path, content, blocks)?;
+            if let Some(agreed) = &agreed {
+                rows::agree(connection, lane, agreed)?;
+                if let (Some(blocks), Some(content)) = (&blocks, &agreed.base.content) {
+                    block_rows::keep(connection, lane, &agreed.path, content, blocks)?;
+                }
             }
             if let Some(spare) = &spare {
                 spare_rows::add(connection, spare)?;

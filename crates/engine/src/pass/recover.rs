@@ -256,6 +256,7 @@ impl One<'_> {
     fn done(&self, placed: Option<&Entry>, kept: Option<&str>) {
         let (pass, intent) = (self.pass, self.intent);
         let agreed = placed
+            .filter(|_| !intent.agreed_stays)
             .zip(intent.new.as_ref())
             .map(|(placed, new)| agreed_put(pass, intent.side(), self.path, placed, new, intent));
         let kept = kept.map(|slot| {
