@@ -73,8 +73,7 @@ impl Day {
             said.push(format!("{} failed", words::grouped(self.failed)));
         }
         if self.person > 0 {
-            let need = if self.person == 1 { "needs" } else { "need" };
-            said.push(format!("{} {need} a person", words::grouped(self.person)));
+            said.push(format!("{} for a person", words::grouped(self.person)));
         }
         said.join(", ")
     }
@@ -144,14 +143,17 @@ pub fn print(style: Style, days: &[Day]) {
 }
 
 fn lines(style: Style, days: &[Day]) -> Vec<String> {
-    const BESIDE_THE_BAR: usize = 52;
+    const BESIDE_THE_BAR: usize = 44;
     let (up, down) = if style.marks {
         ("█", "░")
     } else {
         ("#", "=")
     };
     let width = usize::from(style.width.unwrap_or(100));
-    let room = width.saturating_sub(BESIDE_THE_BAR).clamp(10, 60);
+    let words = days.iter().map(|day| day.trouble().len()).max();
+    let room = width
+        .saturating_sub(BESIDE_THE_BAR + words.unwrap_or(0))
+        .clamp(10, 60);
     let most = days.iter().map(Day::bytes).max().unwrap_or(0);
     let mut out = Vec::new();
     if let (Some(first), Some(last)) = (days.first(), days.last()) {
@@ -172,7 +174,7 @@ fn lines(style: Style, days: &[Day]) -> Vec<String> {
         let gap = " ".repeat(room - ups - downs);
         let drawn = format!(
             "{} {bar}{gap} {:>9} {:>11} {:>8}  {}",
-            day.date.strftime("%a %Y-%m-%d"),
+            day.date.strftime("%a %m-%d"),
             words::bytes(day.bytes()),
             words::count(day.files(), "file", "files"),
             words::count(day.runs, "run", "runs"),
@@ -425,12 +427,8 @@ mod tests {
             "Carried a day, 2026-11-01 to 2026-11-07 (# up, = down)"
         );
         assert_eq!(drawn[1], "    1 day without a run");
-        assert!(
-            drawn[2].contains("##############=============="),
-            "{}",
-            drawn[2]
-        );
-        assert!(drawn[3].contains("= ") && drawn[3].ends_with("1 failed, 1 needs a person"));
+        assert!(drawn[2].contains(" ######====== "), "{}", drawn[2]);
+        assert!(drawn[3].contains("= ") && drawn[3].ends_with("1 failed, 1 for a person"));
         assert_eq!(drawn[4], "    4 days without a run");
         assert!(drawn[2].len() <= 80, "{}", drawn[2].len());
     }

@@ -114,12 +114,12 @@ fn in_short(body: &mut String, report: &Report) {
         };
         let _ = write!(
             body,
-            "<tr><td class=\"w\">{}</td><td>{}</td><td class=\"n\">{}</td><td>{}</td><td>{}</td></tr>",
+            "<tr><td class=\"w\">{}</td><td>{}</td><td class=\"n\">{}</td><td>{}</td><td class=\"w\">{}</td></tr>",
             page::text(&lane.name),
             page::text(&lane.places),
             page::text(&settled),
             page::text(&other),
-            page::text(&seen)
+            seen
         );
     }
     body.push_str("</tbody></table></section>");
@@ -129,7 +129,7 @@ fn in_short(body: &mut String, report: &Report) {
 fn seen(standing: &LaneStanding) -> String {
     let dated = |at: Option<EditTime>| at.map_or_else(|| "never yet".to_owned(), time::dated);
     format!(
-        "here {}, there {}",
+        "here {}<br>there {}",
         dated(standing.near_seen),
         dated(standing.far_seen)
     )
