@@ -58,6 +58,9 @@ pub enum Command {
     /// Lanes: add, list, show, change, remove
     #[command(subcommand)]
     Lane(Lane),
+    /// Lanes that run by themselves: run, start, stop, status, pause, resume, install
+    #[command(subcommand)]
+    Agent(Agent),
     /// The standard folders: how large they are, what covers them, and lanes for them
     Cover(Cover),
     /// Choose which folders of the far side come here, by size
@@ -390,6 +393,12 @@ pub struct SetupTyped {
     /// Whether it is synced only when it is named
     #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
     pub by_name_only: Option<bool>,
+    /// When the agent runs it: 'on change', 'every 15m', 'daily 18:00', 'weekdays 08:30', 'mon,fri 09:00', 'at start', 'by hand'
+    #[arg(long, value_name = "TIME")]
+    pub when: Vec<String>,
+    /// Carry what changed once its folder was quiet for so long; 2 otherwise
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub quiet_seconds: Option<u64>,
     /// The brake stops above this share of the files in a day; 25 otherwise
     #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u64).range(1..=100))]
     pub brake_percent: Option<u64>,
@@ -792,6 +801,61 @@ pub struct Report {
     /// The new file; it needs nothing else to be read or printed, and holds no secret
     #[arg(long, value_name = "FILE.html")]
     pub to: PathBuf,
+}
+
+/// `agent …`.
+#[derive(Debug, Subcommand)]
+pub enum Agent {
+    /// Run it here until it is told to end, with Ctrl-C or by `agent stop`
+    Run,
+    /// Start it in the background
+    Start,
+    /// End it; what is being placed is finished, the rest goes on later
+    Stop,
+    /// Show whether it runs, what each lane is doing, and what comes next
+    Status,
+    /// Leave a lane, or all, alone for a while
+    Pause(AgentPause),
+    /// Go on
+    Resume(AgentResume),
+    /// End just the pass that a lane is in
+    StopPass(Named),
+    /// Let it start with the computer, by systemd
+    Install(AgentInstall),
+}
+
+/// `agent pause`.
+#[derive(Args, Debug)]
+pub struct AgentPause {
+    /// The lane; all where none is named
+    pub lane: Option<String>,
+    /// For so long, such as 30m or 2h; until somebody ends it where nothing is said
+    #[arg(long, value_name = "TIME", conflicts_with = "until")]
+    pub lasting: Option<String>,
+    /// Until the clock shows this, such as 17:00
+    #[arg(long, value_name = "HH:MM")]
+    pub until: Option<String>,
+}
+
+/// `agent resume`.
+#[derive(Args, Debug)]
+pub struct AgentResume {
+    /// The lane; all where none is named
+    pub lane: Option<String>,
+}
+
+/// `agent install`.
+#[derive(Args, Debug)]
+pub struct AgentInstall {
+    /// As a service of the system, for root to install
+    #[arg(long, conflicts_with = "user")]
+    pub system: bool,
+    /// As a service of this person; so where nothing is said
+    #[arg(long)]
+    pub user: bool,
+    /// Take it away again
+    #[arg(long)]
+    pub off: bool,
 }
 
 /// `undo`.

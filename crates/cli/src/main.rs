@@ -101,6 +101,7 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
             let _ = app.run(forget_runs::forget_by_itself(&app.ledger, app.now(), days));
             Ok(code)
         }
+        Command::Agent(agent) => commands::agent::agent(app, &agent),
         Command::Audit(audit) => commands::audit::audit(app, &audit),
         Command::Recover(recover) => commands::recover::recover(app, &recover),
         Command::Report(report) => commands::report::report(app, &report),

@@ -1,5 +1,8 @@
 //! What was typed about how a lane works, over what it was so far.
 
+use std::time::Duration;
+
+use katabatic_core::schedule::When;
 use katabatic_core::{Direction, Drift, NewFolders, RelPath, Removals, Rule, Updates, rules};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
@@ -31,6 +34,19 @@ impl SetupTyped {
             .map_or(lane.portable_names, |names| names == NamesTyped::Portable);
         lane.by_name_only = self.by_name_only.unwrap_or(lane.by_name_only);
         lane.limits = self.limits.over(lane.limits)?;
+        if !self.when.is_empty() {
+            let read = |text: &String| {
+                When::parse(text).map_err(|why| {
+                    Error::usage(
+                        format!("the time {text}"),
+                        why,
+                        "Say --when once for each time.",
+                    )
+                })
+            };
+            lane.when = self.when.iter().map(read).collect::<Result<_, _>>()?;
+        }
+        lane.quiet = self.quiet_seconds.map_or(lane.quiet, Duration::from_secs);
         Ok(lane)
     }
 

@@ -19,6 +19,7 @@ pub mod path;
 pub mod portable;
 pub mod reconcile;
 pub mod rules;
+pub mod schedule;
 pub mod selection;
 pub mod side;
 pub mod state;

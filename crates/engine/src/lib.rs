@@ -6,6 +6,7 @@
 #![forbid(unsafe_code)]
 
 pub mod accounts;
+pub mod agent;
 pub mod answer;
 pub mod audit;
 pub mod choose;

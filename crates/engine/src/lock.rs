@@ -3,6 +3,7 @@
 use std::fs::{self, File};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::time::Duration;
 
 use rustix::fs::{FlockOperation, flock};
 
@@ -12,7 +13,18 @@ use crate::{Class, Error};
 #[derive(Debug)]
 pub struct RootLock(#[expect(dead_code, reason = "held, not read")] File);
 
-/// Locks a near root.
+const ANOTHER: &str = "another pass is running there: ";
+
+/// Whether an error says that another pass holds the lock.
+#[must_use]
+pub fn is_busy(error: &Error) -> bool {
+    error.why.starts_with(ANOTHER)
+}
+
+/// An agent's pass is waited for this long; it carries what it has to carry, and ends.
+const PATIENCE: Duration = Duration::from_secs(120);
+
+/// Locks a near root; where the agent runs a pass there, once that has ended.
 ///
 /// # Errors
 /// Says which process holds it, since when.
@@ -28,16 +40,42 @@ pub fn lock(root: &Path) -> Result<RootLock, Error> {
     })?;
     match flock(&file, FlockOperation::NonBlockingLockExclusive) {
         Ok(()) => Ok(RootLock(file)),
-        Err(rustix::io::Errno::WOULDBLOCK) => Err(Error::failed(
-            what(),
-            format!(
-                "another pass is running there: {}",
-                holder(&file).unwrap_or_else(|| "a process that cannot be named".into())
-            ),
-            "Wait until it has ended, then try again.",
-        )),
+        Err(rustix::io::Errno::WOULDBLOCK) if is_the_agent(&file) => match wait(&file) {
+            true => Ok(RootLock(file)),
+            false => Err(busy(what(), &file)),
+        },
+        Err(rustix::io::Errno::WOULDBLOCK) => Err(busy(what(), &file)),
         Err(error) => Err(Error::failed(what(), error, "Look at the folder's rights.")),
     }
+}
+
+fn busy(what: String, file: &File) -> Error {
+    Error::failed(
+        what,
+        format!(
+            "{ANOTHER}{}",
+            holder(file).unwrap_or_else(|| "a process that cannot be named".into())
+        ),
+        "Wait until it has ended, then try again.",
+    )
+}
+
+/// Whether a pass of the agent is what holds the lock, and not one of ours that the agent itself has to wait for.
+fn is_the_agent(file: &File) -> bool {
+    let ours = std::env::args().any(|word| word == "agent");
+    !ours && holder(file).is_some_and(|holder| holder.contains(" agent run"))
+}
+
+/// Waits for the lock in a thread of its own, since that cannot be given up once it has begun.
+fn wait(file: &File) -> bool {
+    let Ok(same) = file.try_clone() else {
+        return false;
+    };
+    let (tell, told) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let _ = tell.send(flock(&same, FlockOperation::LockExclusive).is_ok());
+    });
+    told.recv_timeout(PATIENCE).unwrap_or(false)
 }
 
 /// Who holds the lock, as the kernel's own list of locks says.

@@ -1,6 +1,7 @@
 //! The commands, one a file.
 
 pub mod account;
+pub mod agent;
 pub mod audit;
 pub mod by_hand;
 pub mod choose;

@@ -5,12 +5,14 @@ use std::sync::Arc;
 
 use katabatic_core::{Agreement, Entry, FileState, Kind, Lies, RelPath, Side, Step, View, words};
 use katabatic_engine::Error;
+use katabatic_engine::agent::{self, Answer, Ask};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::pass::plan::bytes_of;
 use katabatic_engine::standing::{self, LaneStanding, Standing};
 use serde_json::{Value, json};
 
+use super::agent::by_itself;
 use crate::about::{About, understand};
 use crate::app::App;
 use crate::args::StateTyped;
@@ -26,6 +28,8 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
         states: &typed.state,
         all: typed.all,
     };
+    // An agent that does not answer is told by its own command; here it is one that does not run.
+    let agent = app.run(agent::ask(&app.home, &Ask::Status)).ok().flatten();
     for About { lane, paths } in understand(&app.config, &typed.about)? {
         let paths = if paths.is_empty() {
             vec![RelPath::root()]
@@ -70,7 +74,7 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
             } else if app.common.json {
                 answers.push(standing_json(&lane, &path, &standing, list));
             } else if path.is_root() {
-                say_lane(app, &lane, &standing, list);
+                say_lane(app, &lane, &standing, list, agent.as_ref());
             } else {
                 say_path(app, &lane, &path, &standing, list)?;
             }
@@ -172,9 +176,16 @@ pub fn places(app: &App, lane: &LaneConfig) -> String {
     )
 }
 
-fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
+fn say_lane(
+    app: &App,
+    lane: &LaneConfig,
+    standing: &LaneStanding,
+    list: Listed<'_>,
+    agent: Option<&Answer>,
+) {
     line(heading(app, lane));
     line(format!("  {}", seen_words(standing)));
+    line(format!("  runs {}", by_itself(agent, &lane.name)));
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
         let many = match agreement {

@@ -1,8 +1,10 @@
 //! A lane as the config has it.
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use katabatic_core::brake::BrakeLimits;
+use katabatic_core::schedule::When;
 use katabatic_core::{Choice, Direction, Drift, NewFolders, RelPath, Removals, Rule, Selection};
 use katabatic_core::{Side, Terms, Updates};
 use toml_edit::{Array, InlineTable, Item, Table, value};
@@ -40,7 +42,14 @@ pub struct LaneConfig {
     pub by_name_only: bool,
     /// How much of it may go over the line in a second.
     pub limits: Limits,
+    /// When the agent runs it.
+    pub when: Vec<When>,
+    /// For how long a folder must be quiet before what changed in it is carried.
+    pub quiet: Duration,
 }
+
+/// Work is half-saved for no longer than this, as a rule.
+pub const QUIET: Duration = Duration::from_secs(2);
 
 /// A folder of an account as people write it.
 #[must_use]
@@ -52,7 +61,7 @@ pub fn far_place(account: &str, path: &RelPath) -> String {
     }
 }
 
-const LANE_KEYS: [&str; 20] = [
+const LANE_KEYS: [&str; 22] = [
     "id",
     "near",
     "far",
@@ -73,6 +82,8 @@ const LANE_KEYS: [&str; 20] = [
     "brake_never_fine",
     "limit_up",
     "limit_down",
+    "when",
+    "quiet_seconds",
 ];
 
 impl LaneConfig {
@@ -92,6 +103,8 @@ impl LaneConfig {
             portable_names: false,
             by_name_only: false,
             limits: Limits::default(),
+            when: vec![When::OnChange],
+            quiet: QUIET,
         }
     }
 
@@ -250,6 +263,10 @@ impl LaneConfig {
             },
             by_name_only: fields.flag("by_name_only")?,
             limits: fields.limits()?,
+            when: when(&fields)?,
+            quiet: fields
+                .number("quiet_seconds")?
+                .map_or(QUIET, Duration::from_secs),
         })
     }
 
@@ -301,6 +318,18 @@ impl LaneConfig {
         ] {
             write_list(table, key, &list);
         }
+        let when: Vec<String> = match self.when.as_slice() {
+            [When::OnChange] => Vec::new(),
+            when => when.iter().map(ToString::to_string).collect(),
+        };
+        let when: Vec<&str> = when.iter().map(String::as_str).collect();
+        write_list(table, "when", &when);
+        let quiet = i64::try_from(self.quiet.as_secs()).unwrap_or(i64::MAX);
+        set_or_remove(
+            table,
+            "quiet_seconds",
+            (self.quiet != QUIET).then(|| value(quiet)),
+        );
         let new_folders = choice.new_folders;
         let skips = new_folders == NewFolders::Skip;
         set_or_remove(
@@ -372,6 +401,17 @@ fn word<T>(
             parse(&text).ok_or_else(|| fields.odd(key, &format!("one of {}", known.join(", "))))
         }
     }
+}
+
+fn when(fields: &Fields) -> Result<Vec<When>, String> {
+    let written = fields.list("when")?;
+    if written.is_empty() {
+        return Ok(vec![When::OnChange]);
+    }
+    let read = |text: &String| {
+        When::parse(text).map_err(|why| fields.odd("when", &format!("a list of times, but {why}")))
+    };
+    written.iter().map(read).collect()
 }
 
 fn terms(fields: &Fields) -> Result<Terms, String> {

@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
 pub use account::{AccountConfig, SignIn};
-pub use lane::{LaneConfig, far_place};
+pub use lane::{LaneConfig, QUIET, far_place};
 
 use crate::Error;
 use crate::forget_runs::KEPT_DAYS;

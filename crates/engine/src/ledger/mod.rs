@@ -9,6 +9,7 @@ pub(crate) mod block_rows;
 pub mod intents;
 mod mend;
 pub(crate) mod partial_rows;
+pub(crate) mod pauses;
 pub mod rows;
 pub mod runs;
 mod schema;

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 6] = [
+const MIGRATIONS: [&str; 7] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -177,6 +177,13 @@ const MIGRATIONS: [&str; 6] = [
     ALTER TABLE run ADD COLUMN dropped INTEGER NOT NULL DEFAULT 0;
     -- The number noted at the near root with the last pass: a root that has another one, or a ledger, is an older one.
     ALTER TABLE lane ADD COLUMN noted INTEGER NOT NULL DEFAULT 0;
+",
+    "
+    -- What the agent leaves alone, all lanes under the empty name; until when, or until somebody ends it.
+    CREATE TABLE pause (
+        lane_name   TEXT PRIMARY KEY,
+        until       INTEGER
+    ) WITHOUT ROWID;
 "];
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.

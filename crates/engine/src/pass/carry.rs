@@ -141,9 +141,12 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
     let first = with_what_they_need(&plan.steps);
     moves::carry(&room, &first).await;
     room.hold_what_waits_for_a_move();
-    let done: HashSet<*const Step> = first.iter().map(|step| std::ptr::from_ref(*step)).collect();
-    let rest = plan.steps.iter();
-    let stages = Stages::of(rest.filter(|step| !done.contains(&std::ptr::from_ref(*step))));
+    let stages = {
+        let done: HashSet<*const Step> =
+            first.iter().map(|step| std::ptr::from_ref(*step)).collect();
+        let rest = plan.steps.iter();
+        Stages::of(rest.filter(|step| !done.contains(&std::ptr::from_ref(*step))))
+    };
     room.steps(stages.making_way, 1).await;
     for (_, folders) in stages.folders {
         room.steps(folders, IN_FLIGHT).await;

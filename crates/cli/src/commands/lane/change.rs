@@ -1,11 +1,11 @@
 //! `lane change`: every setting of a lane, with its effect on the next pass shown first.
 
 use katabatic_engine::Error;
-use katabatic_engine::config::LaneConfig;
+use katabatic_engine::config::{LaneConfig, QUIET};
 use katabatic_engine::lanes::{self, starts_anew};
 use serde_json::json;
 
-use super::{described, lacks_json, place, say_next_pass};
+use super::{described, lacks_json, place, run_words, say_next_pass};
 use crate::app::App;
 use crate::args::LaneChange;
 use crate::commands::account::confirmed;
@@ -97,6 +97,8 @@ fn what_it_does(lane: &LaneConfig) -> LaneConfig {
     LaneConfig {
         by_name_only: false,
         limits: Default::default(),
+        when: Vec::new(),
+        quiet: QUIET,
         ..lane.clone()
     }
 }
@@ -114,6 +116,12 @@ fn said_how(app: &App, before: &LaneConfig, after: &LaneConfig) -> Result<(), Er
                 format!("From the next pass on, the lane {name} takes at most {words}.")
             }
         });
+    }
+    if (&before.when, before.quiet) != (&after.when, after.quiet) {
+        line(format!(
+            "The agent runs the lane {name} {}.",
+            run_words(after)
+        ));
     }
     if before.by_name_only != after.by_name_only {
         line(if after.by_name_only {

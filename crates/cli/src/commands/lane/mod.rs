@@ -11,6 +11,7 @@ mod sweep;
 
 use std::process::ExitCode;
 
+use katabatic_core::schedule::When;
 use katabatic_core::{EditTime, Rule, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
@@ -92,6 +93,16 @@ fn say_left_out(next: &NextPass) {
     }
 }
 
+/// When the agent runs a lane, in words.
+fn run_words(lane: &LaneConfig) -> String {
+    let when: Vec<String> = lane.when.iter().map(ToString::to_string).collect();
+    let quiet = match lane.when.contains(&When::OnChange) {
+        true => format!(", once it was quiet for {} s", lane.quiet.as_secs()),
+        false => String::new(),
+    };
+    format!("{}{quiet}", when.join(", "))
+}
+
 /// A lane as JSON has it.
 fn described(lane: &LaneConfig) -> Value {
     let choice = &lane.selection.choice;
@@ -110,6 +121,8 @@ fn described(lane: &LaneConfig) -> Value {
         "leave_out": rules,
         "names": if lane.portable_names { "portable" } else { "any" },
         "by_name_only": lane.by_name_only,
+        "when": lane.when.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        "quiet_seconds": lane.quiet.as_secs(),
         "brake": {
             "percent": lane.brake.percent,
             "always_fine": lane.brake.always_fine,

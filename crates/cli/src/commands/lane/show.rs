@@ -10,7 +10,7 @@ use katabatic_engine::ledger::rows;
 use katabatic_engine::net::rate::Limits;
 use serde_json::{Value, json};
 
-use super::{described, last_pass};
+use super::{described, last_pass, run_words};
 use crate::app::App;
 use crate::draw::table::Rows;
 use crate::draw::{field, json, line, time};
@@ -69,6 +69,10 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     if lane.limits != Limits::default() {
         fact("limits", &limits::words(lane.limits));
     }
+    fact(
+        "by itself",
+        &format!("by the agent, where one runs: {}", run_words(lane)),
+    );
     if lane.by_name_only {
         fact(
             "by name",

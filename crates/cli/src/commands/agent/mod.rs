@@ -1,0 +1,157 @@
+//! `agent …`: the background process that runs lanes by itself.
+
+mod install;
+mod start;
+mod status;
+
+use std::process::ExitCode;
+
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
+use katabatic_core::EditTime;
+use katabatic_engine::agent::{self, Answer, Ask};
+use katabatic_engine::{Class, Error};
+use serde_json::json;
+
+use crate::app::App;
+use crate::args::{Agent, AgentPause};
+use crate::draw::{json, line, time};
+
+pub use status::by_itself;
+
+pub fn agent(app: &App, typed: &Agent) -> Result<ExitCode, Error> {
+    match typed {
+        Agent::Run => run(app),
+        Agent::Status => status::status(app),
+        Agent::Install(typed) => install::install(app, typed),
+        Agent::Start => start::start(app),
+        Agent::Stop => start::stop(app),
+        Agent::Pause(typed) => pause(app, typed),
+        Agent::Resume(typed) => {
+            check_lane(app, typed.lane.as_deref())?;
+            let lane = typed.lane.clone();
+            let said = format!("{} go on.", which(typed.lane.as_deref()));
+            ask_for(app, Ask::Resume { lane }, &said)
+        }
+        Agent::StopPass(typed) => {
+            app.config.lane(&typed.name)?;
+            let lane = typed.name.clone();
+            let said = format!("The pass of lane {lane} sets down what it carries, and ends.");
+            ask_for(app, Ask::StopPass { lane }, &said)
+        }
+    }
+}
+
+fn run(app: &App) -> Result<ExitCode, Error> {
+    let say = |text: &str| eprintln!("katabatic: {text}");
+    app.run(agent::run(&app.home, app.config.clone(), &app.ledger, &say))?;
+    Ok(ExitCode::SUCCESS)
+}
+
+fn check_lane(app: &App, lane: Option<&str>) -> Result<(), Error> {
+    match lane {
+        Some(name) => app.config.lane(name).map(drop),
+        None => Ok(()),
+    }
+}
+
+fn which(lane: Option<&str>) -> String {
+    match lane {
+        Some(lane) => format!("Passes of lane {lane}"),
+        None => "All lanes".into(),
+    }
+}
+
+fn pause(app: &App, typed: &AgentPause) -> Result<ExitCode, Error> {
+    check_lane(app, typed.lane.as_deref())?;
+    let until = match (&typed.lasting, &typed.until) {
+        (Some(span), _) => Some(after(app.now(), span)?),
+        (None, Some(at)) => Some(until(at)?),
+        (None, None) => None,
+    };
+    let ask = Ask::Pause {
+        lane: typed.lane.clone(),
+        until: until.map(|until| until.0),
+    };
+    let lane = typed.lane.as_deref();
+    let resume = lane.map_or_else(String::new, |lane| format!(" {lane}"));
+    let said = match until {
+        Some(until) => format!("{} pause until {}.", which(lane), time::time(until)),
+        None => format!(
+            "{} pause until somebody ends it: katabatic agent resume{resume}",
+            which(lane)
+        ),
+    };
+    ask_for(app, ask, &said)
+}
+
+fn after(now: EditTime, text: &str) -> Result<EditTime, Error> {
+    let span = text.parse::<SignedDuration>().ok();
+    let span =
+        span.filter(|span| span.is_positive() && *span <= SignedDuration::from_hours(24 * 366));
+    let nanos = span.and_then(|span| i64::try_from(span.as_nanos()).ok());
+    let until = nanos.and_then(|nanos| now.0.checked_add(nanos));
+    until.map(EditTime).ok_or_else(|| {
+        Error::usage(
+            format!("the pause of {text}"),
+            "that is no time to wait",
+            "Write it as 30m, 2h or 1h30m.",
+        )
+    })
+}
+
+/// The next time the clock on the wall shows this.
+fn until(text: &str) -> Result<EditTime, Error> {
+    let wrong = || {
+        Error::usage(
+            format!("the time {text}"),
+            "it is none",
+            "Write it as 17:00.",
+        )
+    };
+    let at: jiff::civil::Time = match text.len() {
+        4 | 5 => format!("{text:0>5}:00").parse().map_err(|_| wrong())?,
+        _ => return Err(wrong()),
+    };
+    let now = Timestamp::now().to_zoned(TimeZone::system());
+    let on = |date: jiff::civil::Date| date.to_datetime(at).to_zoned(TimeZone::system()).ok();
+    let today = on(now.date()).filter(|due| *due > now);
+    let due = today
+        .or_else(|| on(now.date().tomorrow().ok()?))
+        .ok_or_else(wrong)?;
+    let nanos = i64::try_from(due.timestamp().as_nanosecond()).map_err(|_| wrong())?;
+    Ok(EditTime(nanos))
+}
+
+/// Asks the agent; one that does not run cannot do it.
+fn asked(app: &App, ask: &Ask) -> Result<Answer, Error> {
+    let answer = app.run(agent::ask(&app.home, ask))?;
+    let answer = answer.ok_or_else(|| {
+        Error::new(
+            Class::Failed,
+            "asking the agent",
+            "no agent runs",
+            "Start it: katabatic agent start",
+        )
+    })?;
+    match &answer.error {
+        None => Ok(answer),
+        Some(why) => Err(Error::failed(
+            "asking the agent",
+            why,
+            "See what it is doing: katabatic agent status",
+        )),
+    }
+}
+
+fn ask_for(app: &App, ask: Ask, said: &str) -> Result<ExitCode, Error> {
+    let answer = asked(app, &ask)?;
+    if app.common.json {
+        json::print(&json!({"done": answer.done}));
+    } else if answer.done {
+        line(said);
+    } else {
+        line("No pass of it runs now.");
+    }
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,165 @@
+//! `agent status`: whether it runs, what each lane is doing, and what it waits for.
+
+use std::process::ExitCode;
+
+use katabatic_core::{EditTime, words};
+use katabatic_engine::Error;
+use katabatic_engine::agent::{self, Answer, Ask, Doing, LaneNow};
+use serde_json::{Value, json};
+
+use crate::app::App;
+use crate::draw::{field, json, line, shown_text, time};
+use crate::exit;
+
+pub fn status(app: &App) -> Result<ExitCode, Error> {
+    let answer = app.run(agent::ask(&app.home, &Ask::Status))?;
+    if app.common.json {
+        json::print(&json!({"agent": answer.as_ref().map(agent_json)}));
+    } else {
+        match &answer {
+            None => {
+                line("No agent runs: lanes are synced by hand alone.");
+                line(
+                    "  Next: katabatic agent start; at every start of the computer: katabatic agent install",
+                );
+            }
+            Some(answer) => say(app, answer),
+        }
+    }
+    let needs = answer
+        .iter()
+        .flat_map(|answer| &answer.lanes)
+        .any(|lane| matches!(lane.doing, Doing::Failing { .. }));
+    Ok(ExitCode::from(if needs { exit::NEEDS_A_PERSON } else { 0 }))
+}
+
+fn say(app: &App, answer: &Answer) {
+    line(format!(
+        "The agent runs since {}, process {}.",
+        time::time(EditTime(answer.since)),
+        answer.process
+    ));
+    if let Some(pause) = answer.paused {
+        line(match pause.until {
+            Some(until) => format!("All lanes pause until {}.", time::time(EditTime(until))),
+            None => "All lanes pause until somebody ends it: katabatic agent resume".to_owned(),
+        });
+    }
+    if answer.lanes.is_empty() {
+        line("There is no lane that runs by itself.");
+    }
+    for lane in &answer.lanes {
+        line(format!("Lane {}", lane.lane));
+        field(app.style, "doing", &doing(lane));
+        field(app.style, "runs", &lane.when.join(", "));
+        if !lane.follows.is_empty() {
+            for (number, follows) in lane.follows.split("; ").enumerate() {
+                field(app.style, if number == 0 { "hears" } else { "" }, follows);
+            }
+        }
+        if let Some((at, how)) = &lane.last {
+            field(
+                app.style,
+                "last pass",
+                &format!("{}: {how}", time::exact(EditTime(*at))),
+            );
+        }
+        if let Some(next) = lane.next {
+            field(app.style, "next", &time::exact(EditTime(next)));
+        }
+        if let Doing::Failing { .. } = lane.doing {
+            field(
+                app.style,
+                "Next:",
+                &format!("katabatic doctor, then katabatic sync {}", lane.lane),
+            );
+        }
+    }
+}
+
+fn doing(lane: &LaneNow) -> String {
+    match &lane.doing {
+        Doing::Idle => "nothing: all that was heard of is carried".into(),
+        Doing::Waiting => "waits until the folder is quiet".into(),
+        Doing::Running { seen, files, bytes } if files.0 == 0 && bytes.0 == 0 => {
+            format!(
+                "looks at both sides: {}",
+                words::count(*seen, "path", "paths")
+            )
+        }
+        Doing::Running { files, bytes, .. } => format!(
+            "carries: {} of {}, {} of {}",
+            words::grouped(files.1),
+            words::count(files.0, "step", "steps"),
+            words::bytes(bytes.1),
+            words::bytes(bytes.0)
+        ),
+        Doing::Paused => match lane.paused_until {
+            Some(until) => format!("paused until {}", time::time(EditTime(until))),
+            None => "paused until somebody ends it".into(),
+        },
+        Doing::Failing { why, times } => format!(
+            "failed {}, tried again: {}",
+            words::count(u64::from(*times), "time", "times"),
+            shown_text(why)
+        ),
+    }
+}
+
+fn agent_json(answer: &Answer) -> Value {
+    let at = |nanos: i64| json::time(Some(EditTime(nanos)));
+    let lane = |lane: &LaneNow| {
+        let (what, why, times) = match &lane.doing {
+            Doing::Idle => ("idle", None, None),
+            Doing::Waiting => ("waiting", None, None),
+            Doing::Running { .. } => ("running", None, None),
+            Doing::Paused => ("paused", None, None),
+            Doing::Failing { why, times } => ("failing", Some(why), Some(times)),
+        };
+        json!({
+            "lane": lane.lane,
+            "doing": what,
+            "why": why,
+            "times": times,
+            "when": lane.when,
+            "follows": lane.follows,
+            "last": lane.last.as_ref().map(|(ended, how)| json!({"ended": at(*ended), "outcome": how})),
+            "next": lane.next.map(at),
+            "paused_until": lane.paused_until.map(at),
+        })
+    };
+    json!({
+        "process": answer.process,
+        "since": at(answer.since),
+        "paused": answer.paused.is_some(),
+        "paused_until": answer.paused.and_then(|pause| pause.until).map(at),
+        "lanes": answer.lanes.iter().map(lane).collect::<Vec<_>>(),
+    })
+}
+
+/// Whether a lane runs by itself, in words, as `status` says it.
+pub fn by_itself(answer: Option<&Answer>, name: &str) -> String {
+    let Some(answer) = answer else {
+        return "by hand alone: no agent runs (katabatic agent start)".into();
+    };
+    match answer.lanes.iter().find(|lane| lane.lane == name) {
+        None => "by hand alone: the agent leaves it out".into(),
+        Some(lane) => {
+            let next = lane.next.map_or_else(String::new, |next| {
+                format!("; next {}", time::time(EditTime(next)))
+            });
+            match &lane.doing {
+                Doing::Paused | Doing::Failing { .. } | Doing::Running { .. } => {
+                    format!(
+                        "by the agent, {}: {}{next}",
+                        lane.when.join(", "),
+                        doing(lane)
+                    )
+                }
+                Doing::Idle | Doing::Waiting => {
+                    format!("by the agent, {}{next}", lane.when.join(", "))
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,328 @@
+//! The agent through the built program: it follows changes, keeps times, pauses, and takes turns with people.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::fs;
+use std::process::{Child, Stdio};
+use std::time::{Duration, Instant};
+
+use rusqlite::Connection;
+use serde_json::Value;
+use worlds::{Desk, tree};
+
+/// An agent that ends with the test.
+struct Running(Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn agent(desk: &Desk) -> Running {
+    let running = desk
+        .command(&["agent", "run"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let running = Running(running);
+    until("the agent answers", || !status(desk).is_null());
+    running
+}
+
+fn status(desk: &Desk) -> Value {
+    desk.run(&["agent", "status", "--json"]).json()["agent"].clone()
+}
+
+fn doing(desk: &Desk) -> String {
+    status(desk)["lanes"][0]["doing"]
+        .as_str()
+        .unwrap_or_default()
+        .to_owned()
+}
+
+#[track_caller]
+fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !holds() {
+        assert!(begun.elapsed() < Duration::from_secs(40), "never: {what}");
+        std::thread::sleep(Duration::from_millis(30));
+    }
+}
+
+fn runs(desk: &Desk) -> usize {
+    let all = desk.run(&["runs", "--json", "--last", "999"]).json();
+    all["runs"].as_array().unwrap().len()
+}
+
+fn settled() -> Desk {
+    let desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "first");
+    desk.run(&["sync"]).ends(0);
+    desk
+}
+
+#[test]
+fn what_is_saved_travels_both_ways_and_a_burst_is_one_pass() {
+    let desk = settled();
+    let _agent = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    let before = runs(&desk);
+    for number in 0..200 {
+        desk.write_near(&format!("burst/{number}.txt"), &format!("part {number}"));
+    }
+    until("the burst is there", || tree(&desk.far()).len() == 201);
+    until("it is idle", || doing(&desk) == "idle");
+    assert_eq!(runs(&desk), before + 1, "a burst is one pass");
+    desk.write_far("from there.txt", "new there");
+    until("it is here", || desk.near().join("from there.txt").exists());
+    fs::rename(desk.near().join("burst"), desk.near().join("moved")).unwrap();
+    until("the move is there", || {
+        desk.far().join("moved/7.txt").exists()
+    });
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    until("the removal is there", || {
+        !desk.far().join("a.txt").exists()
+    });
+    until("it is idle", || doing(&desk) == "idle");
+    assert_eq!(tree(&desk.near()), tree(&desk.far()));
+    // Its own writes are no news: it comes to rest.
+    let rest = runs(&desk);
+    std::thread::sleep(Duration::from_secs(5));
+    assert_eq!(runs(&desk), rest);
+    desk.run(&["status"])
+        .ends(0)
+        .says("runs by the agent, on change");
+}
+
+#[test]
+fn a_pause_is_kept_over_a_restart_and_ends_when_it_is_told_to() {
+    let desk = settled();
+    desk.run(&["agent", "pause"]).ends(1).says("no agent runs");
+    let first = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    desk.run(&["agent", "pause", "nothing"]).ends(2);
+    desk.run(&["agent", "pause", "scores", "--lasting", "forever"])
+        .ends(2);
+    desk.run(&["agent", "pause", "scores", "--lasting", "2h"])
+        .ends(0)
+        .says("pause until");
+    desk.write_near("b.txt", "written while it pauses");
+    std::thread::sleep(Duration::from_secs(4));
+    assert!(!desk.far().join("b.txt").exists());
+    assert_eq!(doing(&desk), "paused");
+    desk.run(&["status"]).ends(0).says("paused until");
+    // Killed, it leaves its socket behind, and the next one finds the pause.
+    drop(first);
+    desk.run(&["agent", "status"]).ends(0).says("No agent runs");
+    let _second = agent(&desk);
+    until("it knows of the pause", || doing(&desk) == "paused");
+    desk.run(&["agent", "resume", "scores"]).ends(0);
+    until("it is carried", || desk.far().join("b.txt").exists());
+    desk.run(&["agent", "pause", "--until", "25:00"]).ends(2);
+    desk.run(&["agent", "pause"])
+        .ends(0)
+        .says("until somebody ends it");
+    assert_eq!(status(&desk)["paused"], true);
+    // By hand it goes on all the same.
+    desk.write_near("c.txt", "by hand");
+    desk.run(&["sync"]).ends(0);
+    assert!(desk.far().join("c.txt").exists());
+}
+
+#[test]
+fn one_agent_runs_for_a_home_and_ends_in_order_in_the_middle_of_a_file() {
+    let desk = settled();
+    desk.run(&["lane", "change", "scores", "--limit-up", "1MB/s"])
+        .ends(0);
+    let mut running = agent(&desk);
+    desk.run(&["agent", "run"])
+        .ends(1)
+        .says("an agent runs there already");
+    until("the first pass", || doing(&desk) == "idle");
+    desk.write_near("large.bin", &"0123456789abcdef".repeat(1_500_000));
+    until("it is being carried", || doing(&desk) == "running");
+    // What is being carried is set down, and goes on with the next pass.
+    desk.run(&["agent", "stop-pass", "scores"])
+        .ends(0)
+        .says("sets down");
+    until("it is set down", || doing(&desk) != "running");
+    desk.run(&["agent", "stop-pass", "scores"])
+        .ends(0)
+        .says("No pass of it runs now");
+    desk.write_near("large.bin", &"fedcba9876543210".repeat(1_500_000));
+    until("it is being carried again", || doing(&desk) == "running");
+    let begun = Instant::now();
+    desk.run(&["agent", "stop"]).ends(0);
+    assert!(begun.elapsed() < Duration::from_secs(6));
+    assert!(running.0.wait().unwrap().success());
+    assert!(!desk.far().join("large.bin").exists(), "no half file there");
+    desk.run(&["lane", "change", "scores", "--limit-up", "none"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert!(tree(&desk.near()) == tree(&desk.far()));
+}
+
+#[test]
+fn what_fails_is_tried_again_and_goes_on_within_seconds_once_the_line_is_back() {
+    let mut desk = settled();
+    let _agent = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    desk.stop_serving();
+    desk.write_near("b.txt", "written while nobody answers");
+    until("it fails", || doing(&desk) == "failing");
+    desk.run(&["agent", "status"])
+        .ends(3)
+        .says("failed 1 time, tried again");
+    desk.serve_again(&[]);
+    let begun = Instant::now();
+    until("it is carried", || desk.far().join("b.txt").exists());
+    assert!(
+        begun.elapsed() < Duration::from_secs(15),
+        "{:?}",
+        begun.elapsed()
+    );
+    until("it is idle", || doing(&desk) == "idle");
+}
+
+#[test]
+fn the_config_is_followed_and_commands_take_turns() {
+    let desk = settled();
+    let _agent = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    fs::create_dir(desk.path("second")).unwrap();
+    fs::write(desk.path("second/x.txt"), "of another lane").unwrap();
+    desk.run(&[
+        "lane",
+        "add",
+        "second",
+        "--near",
+        "second",
+        "--far",
+        "@office/Second",
+        "--make",
+    ])
+    .ends(0);
+    let there = desk.path("cloud/librarian/Second/x.txt");
+    until("the new lane is carried", || there.exists());
+    desk.run(&["lane", "change", "second", "--when", "by hand"])
+        .ends(0)
+        .says("by hand");
+    until("it is known", || {
+        status(&desk)["lanes"][1]["when"][0] == "by hand"
+    });
+    fs::write(desk.path("second/y.txt"), "not by itself").unwrap();
+    std::thread::sleep(Duration::from_secs(4));
+    assert!(!desk.path("cloud/librarian/Second/y.txt").exists());
+    // Somebody works beside it: no command ever fails because the agent is there.
+    for number in 0..12 {
+        desk.write_near(&format!("turn/{number}.txt"), "x");
+        let said = desk.run(&["sync", "scores"]);
+        assert_eq!(said.code, Some(0), "{}{}", said.out, said.err);
+    }
+    // A config that is not understood changes nothing.
+    let config = desk.path("home/katabatic.toml");
+    let text = fs::read_to_string(&config).unwrap();
+    fs::write(&config, "[lane.broken]\n").unwrap();
+    std::thread::sleep(Duration::from_millis(500));
+    fs::write(&config, text).unwrap();
+    desk.write_near("after.txt", "it goes on");
+    until("it goes on", || desk.far().join("after.txt").exists());
+}
+
+#[test]
+fn a_time_that_was_missed_is_caught_up_once() {
+    let desk = settled();
+    desk.run(&["lane", "change", "scores", "--when", "daily 00:00"])
+        .ends(0);
+    let ledger = Connection::open(desk.path("home/ledger.db")).unwrap();
+    let day = 86_400_000_000_000_i64;
+    ledger
+        .execute("UPDATE lane SET seen_at = seen_at - ?1", [3 * day])
+        .unwrap();
+    desk.write_near("b.txt", "written while the computer was off");
+    let _agent = agent(&desk);
+    until("it is caught up", || desk.far().join("b.txt").exists());
+    until("it is idle", || doing(&desk) == "idle");
+    let next = status(&desk)["lanes"][0]["next"].clone();
+    assert!(next.is_string(), "{next}");
+    desk.write_near("c.txt", "for the next time");
+    std::thread::sleep(Duration::from_secs(4));
+    assert!(!desk.far().join("c.txt").exists());
+}
+
+#[test]
+fn only_its_owner_may_ask_and_nonsense_is_answered() {
+    use std::io::{BufRead, BufReader, Write};
+    use std::os::unix::fs::PermissionsExt;
+    let desk = settled();
+    let _agent = agent(&desk);
+    let home = fs::metadata(desk.path("home")).unwrap();
+    assert_eq!(home.permissions().mode() & 0o077, 0);
+    let folder = fs::File::open(desk.path("home")).unwrap();
+    let socket = format!(
+        "/proc/self/fd/{}/agent.sock",
+        std::os::fd::AsRawFd::as_raw_fd(&folder)
+    );
+    let mut stream = std::os::unix::net::UnixStream::connect(socket).unwrap();
+    let mut answers = BufReader::new(stream.try_clone().unwrap());
+    for nonsense in [
+        "nonsense",
+        "{\"do\":\"delete\"}",
+        "{\"do\":\"pause\",\"lane\":7}",
+    ] {
+        writeln!(stream, "{nonsense}").unwrap();
+        let mut line = String::new();
+        answers.read_line(&mut line).unwrap();
+        let answer: Value = serde_json::from_str(&line).unwrap();
+        assert_eq!(answer["done"], false, "{answer}");
+    }
+    writeln!(stream, "{{\"do\":\"status\"}}").unwrap();
+    let mut line = String::new();
+    answers.read_line(&mut line).unwrap();
+    assert!(line.contains("\"lane\":\"scores\""), "{line}");
+    // A line without an end is no question for ever.
+    stream.write_all(&vec![b'x'; 200_000]).unwrap();
+    let mut line = String::new();
+    answers.read_line(&mut line).unwrap();
+    assert!(line.contains("\"done\":false"));
+}
+
+#[test]
+fn a_unit_is_written_checked_and_taken_away_and_a_secret_that_needs_a_person_is_told() {
+    let desk = settled();
+    let config = desk.path("config");
+    let install = |options: &[&str]| {
+        let all = [&["agent", "install"], options].concat();
+        let mut command = desk.command(&all);
+        worlds::Said::from(command.env("XDG_CONFIG_HOME", &config).output().unwrap())
+    };
+    install(&[]).ends(0).says("Written: ");
+    let unit = config.join("systemd/user/katabatic-agent.service");
+    let text = fs::read_to_string(&unit).unwrap();
+    assert!(
+        text.contains("Type=notify\n") && text.contains("agent run\n"),
+        "{text}"
+    );
+    install(&["--off"]).ends(0);
+    assert!(!unit.exists());
+    let home = desk.path("home/katabatic.toml");
+    let text = fs::read_to_string(&home).unwrap();
+    let locked = text.replace(
+        "[account.office]\n",
+        "[account.office]\nsecrets = \"passphrase\"\n",
+    );
+    let locked = locked.replace("secrets = \"file\"\n", "");
+    fs::write(&home, locked).unwrap();
+    install(&[])
+        .ends(3)
+        .says("nobody is there to type it")
+        .says("--secrets file");
+}

@@ -1,0 +1,73 @@
+//! Whether a side that was not there is back: a connection, or a folder, and nothing more.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use katabatic_core::Side;
+use tokio::net::TcpStream;
+
+use crate::Home;
+use crate::config::{Config, LaneConfig};
+use crate::net::host_and_port;
+use crate::open::connection_of;
+use crate::place::Place;
+
+/// Who does not take a connection in this time is not there.
+const PATIENCE: Duration = Duration::from_secs(3);
+
+/// The way to one side.
+enum Way {
+    Folder(PathBuf),
+    Server(String),
+}
+
+impl Way {
+    async fn is_open(&self) -> bool {
+        match self {
+            Way::Folder(folder) => folder.is_dir(),
+            Way::Server(place) => {
+                let connecting = TcpStream::connect(place);
+                matches!(tokio::time::timeout(PATIENCE, connecting).await, Ok(Ok(_)))
+            }
+        }
+    }
+}
+
+/// The ways to both sides, one of which was closed when it was last tried.
+pub(super) struct Line {
+    ways: Vec<Way>,
+}
+
+impl Line {
+    /// The line of a lane; none where every way is open, and something else must be wrong.
+    pub(super) async fn of(home: &Home, config: &Config, lane: &LaneConfig) -> Option<Line> {
+        let mut ways = Vec::new();
+        for side in [Side::Near, Side::Far] {
+            match lane.place(side) {
+                Place::Local(root) => ways.push(Way::Folder(root.clone())),
+                Place::Far { account, .. } => {
+                    let connection = connection_of(home, config.account(account).ok()?).ok()?;
+                    let proxy = connection.line.proxy.used_for(&connection.address).ok()?;
+                    let goal = proxy.url.as_ref().unwrap_or(&connection.address);
+                    ways.push(Way::Server(host_and_port(goal)));
+                }
+            }
+        }
+        let line = Line { ways };
+        (!line.all_open().await).then_some(line)
+    }
+
+    async fn all_open(&self) -> bool {
+        for way in &self.ways {
+            if !way.is_open().await {
+                return false;
+            }
+        }
+        true
+    }
+
+    /// Whether it is open again.
+    pub(super) async fn is_back(&mut self) -> bool {
+        self.all_open().await
+    }
+}
