@@ -62,7 +62,8 @@ fn busy(what: String, file: &File) -> Error {
 
 /// Whether a pass of the agent is what holds the lock, and not one of ours that the agent itself has to wait for.
 fn is_the_agent(file: &File) -> bool {
-    let ours = std::env::args().any(|word| word == "agent");
+    let words: Vec<String> = std::env::args().collect();
+    let ours = words.windows(2).any(|pair| pair == ["agent", "run"]);
     !ours && holder(file).is_some_and(|holder| holder.contains(" agent run"))
 }
 

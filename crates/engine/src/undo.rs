@@ -5,7 +5,7 @@
 //! side, and so does any later pass, where this one is cut off. Only where a path still is as the run left it: whatever
 //! somebody did since is newer, and stays.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::decide::{self, decide};
@@ -94,10 +94,12 @@ pub struct Undone {
 pub async fn look(pass: &Pass, run: &Run) -> Result<Offer, Error> {
     pass.check_roots().await?;
     let number = run.number;
-    let (spares, items) = pass.ledger.read(|connection| {
+    let lane = pass.lane.row.key;
+    let (spares, items, since) = pass.ledger.read(|connection| {
         Ok((
             spare_rows::of_run(connection, number)?,
             runs::items(connection, number)?,
+            runs::done_since(connection, lane, number)?,
         ))
     })?;
     let unfinished = pass.left_unfinished()?;
@@ -124,7 +126,7 @@ pub async fn look(pass: &Pass, run: &Run) -> Result<Offer, Error> {
         }
     }
     let verdicts: Vec<(Spare, Verdict)> = stream::iter(looks)
-        .map(|spare| look_at(pass, spare, number, &unfinished, each_side))
+        .map(|spare| look_at(pass, spare, &since, &unfinished, each_side))
         .buffered(IN_FLIGHT)
         .try_collect()
         .await?;
@@ -147,6 +149,9 @@ fn takes_from_each_side(run: &Run) -> bool {
     run.command == "sweep"
 }
 
+/// What later runs did, by path.
+type Since = BTreeMap<String, (i64, String)>;
+
 enum Verdict {
     Back(Option<Box<Over>>),
     Already,
@@ -156,7 +161,7 @@ enum Verdict {
 async fn look_at(
     pass: &Pass,
     spare: Spare,
-    run: i64,
+    since: &Since,
     unfinished: &Unfinished,
     each_side: bool,
 ) -> Result<(Spare, Verdict), Error> {
@@ -189,7 +194,7 @@ async fn look_at(
             )),
         }
     } else {
-        judge(pass, &spare, (near, far), run).await?
+        judge(pass, &spare, (near, far), since).await?
     };
     Ok((spare, verdict))
 }
@@ -198,24 +203,18 @@ async fn judge(
     pass: &Pass,
     spare: &Spare,
     (near, far): (View, View),
-    run: i64,
+    since: &Since,
 ) -> Result<Verdict, Error> {
     let lane = pass.lane.row.key;
-    let (row, last) = pass.ledger.read(|connection| {
-        Ok((
-            rows::row(connection, lane, &spare.path)?,
-            runs::of_path(connection, lane, spare.path.as_str(), 1)?,
-        ))
-    })?;
-    let since = last
-        .into_iter()
-        .find(|(later, item)| later.number > run && item.result.starts_with("done"));
+    let row = pass
+        .ledger
+        .read(|connection| rows::row(connection, lane, &spare.path))?;
+    let since = since.get(spare.path.as_str());
     if (&near, &far) == (&View::Absent, &View::Absent) {
         return Ok(match since {
-            Some((later, item)) => Verdict::Left(format!(
-                "run {} went on with it ({})",
-                later.number, item.action
-            )),
+            Some((later, action)) => {
+                Verdict::Left(format!("run {later} went on with it ({action})"))
+            }
             None => Verdict::Back(None),
         });
     }
@@ -244,7 +243,7 @@ async fn judge(
         return Ok(Verdict::Already);
     }
     Ok(if let Some((later, _)) = since {
-        Verdict::Left(format!("run {} put a newer version there", later.number))
+        Verdict::Left(format!("run {later} put a newer version there"))
     } else if pass.lane.config.terms.direction == Direction::Down {
         Verdict::Left(
             "the lane only carries down, and the version from there would come again".into(),

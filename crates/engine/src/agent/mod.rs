@@ -262,7 +262,8 @@ impl Agent {
             if let Some(hand) = self.hands.remove(&name) {
                 let _ = hand.tell.send(Word::End);
                 self.house.board.stop_pass(&name);
-                let _ = hand.working.await;
+                // One that hangs in a disk is left behind; the lock keeps the new one from getting in its way.
+                let _ = tokio::time::timeout(ENDS_WITHIN, hand.working).await;
             }
         }
         self.config = config;

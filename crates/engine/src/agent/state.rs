@@ -28,6 +28,11 @@ pub enum Doing {
     },
     /// It was told to leave the lane alone.
     Paused,
+    /// Somebody has to do something first.
+    Asking {
+        /// What, in words.
+        why: String,
+    },
     /// The last pass failed; it is tried again.
     Failing {
         /// Why.
@@ -80,7 +85,7 @@ impl Board {
     pub(super) fn add(&self, lane: &str, when: Vec<String>) {
         let now = LaneNow {
             lane: lane.to_owned(),
-            doing: Doing::Idle,
+            doing: Doing::Waiting,
             when,
             follows: String::new(),
             last: None,

@@ -18,6 +18,7 @@ use super::state::{Board, Doing, RunningPass};
 use super::{Word, news};
 use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, LaneConfig};
+use crate::forget_runs;
 use crate::ledger::{Ledger, pauses};
 use crate::lock;
 use crate::open::{OpenLane, open_lane};
@@ -37,6 +38,9 @@ const BUSY: Duration = Duration::from_secs(2);
 
 /// While a side is not there, so often it is looked whether it is back.
 const BACK_YET: Duration = Duration::from_secs(5);
+
+/// While somebody has to make the first pass, so often it is looked whether they have.
+const FIRST_DONE_YET: Duration = Duration::from_secs(5);
 
 /// A moment on the wall is looked at anew at least so often: clocks are set, and computers sleep.
 const WALL: Duration = Duration::from_secs(60);
@@ -60,8 +64,6 @@ pub(super) struct Worker {
     inbox: mpsc::UnboundedReceiver<Word>,
     tell: mpsc::UnboundedSender<Word>,
     followers: Vec<Follower>,
-    /// Opened for a look at what is news; a pass opens its own.
-    known: Option<OpenLane>,
     quiet: Quiet,
     pace: Pace,
     /// A pass is to run as soon as it may.
@@ -72,6 +74,8 @@ pub(super) struct Worker {
     last: Zoned,
     listed: Instant,
     failures: u32,
+    /// What is wrong, while it is tried again or somebody is waited for.
+    trouble: Option<Doing>,
     retry: Option<Instant>,
     /// The line to the side that is not there.
     line: Option<Line>,
@@ -101,12 +105,12 @@ impl Worker {
             quiet: Quiet::new(lane.quiet),
             pace: Pace::new(now),
             followers: Vec::new(),
-            known: None,
             now: false,
             look: None,
             last: wall(SystemClock.now()),
             listed: now,
             failures: 0,
+            trouble: None,
             retry: None,
             line: None,
             over: false,
@@ -158,7 +162,6 @@ impl Worker {
             if let Some(seen_at) = opened.row.seen_at {
                 self.last = wall(seen_at);
             }
-            self.known = Some(opened);
         }
     }
 
@@ -235,21 +238,17 @@ impl Worker {
     }
 
     fn show(&self, paused: Option<pauses::Until>) {
-        let doing = match (paused, self.failing()) {
+        let doing = match (paused, &self.trouble) {
             (Some(_), _) => Doing::Paused,
-            (None, true) => return self.show_next(),
-            (None, false) if self.now || self.quiet.due().is_some() => Doing::Waiting,
-            (None, false) => Doing::Idle,
+            (None, Some(trouble)) => trouble.clone(),
+            (None, None) if self.now || self.quiet.due().is_some() => Doing::Waiting,
+            (None, None) => Doing::Idle,
         };
         self.house.board.set(&self.lane.name, |now| {
             now.doing = doing;
             now.paused_until = paused.flatten().map(|until| until.0);
         });
         self.show_next();
-    }
-
-    fn failing(&self) -> bool {
-        self.failures > 0
     }
 
     fn show_next(&self) {
@@ -286,16 +285,14 @@ impl Worker {
         }
     }
 
-    async fn is_news(&mut self, side: Side, paths: &[PathBuf]) -> bool {
-        if self.known.is_none() {
-            self.known = self.open(&Stop::default()).await.ok();
-        }
-        match &self.known {
-            Some(known) => {
-                let asked = news::any(&self.house.ledger, known, side, paths).await;
+    async fn is_news(&self, side: Side, paths: &[PathBuf]) -> bool {
+        // Opened for this look alone: a folder that is kept open keeps its drive from being taken away.
+        match self.open(&Stop::default()).await {
+            Ok(known) => {
+                let asked = news::any(&self.house.ledger, &known, side, paths).await;
                 asked.unwrap_or(true)
             }
-            None => true,
+            Err(_) => true,
         }
     }
 
@@ -355,7 +352,26 @@ impl Worker {
         }
     }
 
+    /// A pass that nobody has looked at before: what it would do is for a person to see first.
+    async fn is_first(&self) -> bool {
+        match self.open(&Stop::default()).await {
+            Ok(opened) => opened.row.seen_at.is_none(),
+            // What is not there is for the pass to tell.
+            Err(_) => false,
+        }
+    }
+
     async fn pass(&mut self) {
+        if self.is_first().await {
+            let name = &self.lane.name;
+            self.trouble = Some(Doing::Asking {
+                why: format!(
+                    "its first pass is for somebody to look at: katabatic plan {name}, then katabatic sync {name}"
+                ),
+            });
+            self.retry = Some(Instant::now() + FIRST_DONE_YET);
+            return;
+        }
         let turns = Arc::clone(&self.house.turns);
         let Ok(_turn) = turns.acquire().await else {
             return;
@@ -403,17 +419,28 @@ impl Worker {
 
     async fn learn(&mut self, result: Result<Report, Error>) {
         let now = Instant::now();
+        let stopped = match &result {
+            Ok(report) => report.stopped,
+            Err(error) => error.class == Class::Stopped,
+        };
+        // What a pause has set down goes on when the pause ends.
+        self.now |= stopped && self.paused().is_some();
         match result {
             Ok(report) if report.counts.stuck == 0 => {
                 let was_away = self.line.take().is_some();
-                (self.failures, self.retry) = (0, None);
+                (self.failures, self.retry, self.trouble) = (0, None, None);
+                let days = self.config.keep_runs_days;
+                let kept =
+                    forget_runs::forget_by_itself(&self.house.ledger, SystemClock.now(), days);
+                if let Err(why) = kept.await {
+                    tracing::debug!("old runs are not forgotten: {}", why.why);
+                }
                 match report.run {
                     Some(_) => self.pace.lively(now),
                     None => self.pace.nothing(now),
                 }
                 // A drive that was away and came back is another one to the system.
                 if was_away {
-                    self.known = None;
                     self.follow_again();
                 }
             }
@@ -439,9 +466,7 @@ impl Worker {
         self.retry = Some(now + pause);
         self.line = line;
         let times = self.failures;
-        self.house.board.set(&self.lane.name, |now| {
-            now.doing = Doing::Failing { why, times }
-        });
+        self.trouble = Some(Doing::Failing { why, times });
     }
 }
 

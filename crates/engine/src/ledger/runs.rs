@@ -1,5 +1,7 @@
 //! What passes did: one run a pass, one item a file.
 
+use std::collections::BTreeMap;
+
 use katabatic_core::{EditTime, Toll};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
@@ -319,6 +321,22 @@ pub fn of_path(
     connection
         .prepare_cached(&sql)?
         .query_map(params![lane.0, path, most], read)?
+        .collect()
+}
+
+/// What later runs of the same lane did, by path: the last such run, and what it was.
+pub(crate) fn done_since(
+    connection: &Connection,
+    lane: LaneKey,
+    number: i64,
+) -> rusqlite::Result<BTreeMap<String, (i64, String)>> {
+    let sql = "SELECT item.path, item.run, item.action FROM run_item AS item JOIN run ON run.number = item.run
+               WHERE item.run > ?2 AND run.lane = ?1 AND item.result LIKE 'done%' ORDER BY item.run, item.number";
+    connection
+        .prepare(sql)?
+        .query_map(params![lane.0, number], |row| {
+            Ok((row.get(0)?, (row.get(1)?, row.get(2)?)))
+        })?
         .collect()
 }
 

@@ -29,7 +29,7 @@ pub fn status(app: &App) -> Result<ExitCode, Error> {
     let needs = answer
         .iter()
         .flat_map(|answer| &answer.lanes)
-        .any(|lane| matches!(lane.doing, Doing::Failing { .. }));
+        .any(|lane| matches!(lane.doing, Doing::Failing { .. } | Doing::Asking { .. }));
     Ok(ExitCode::from(if needs { exit::NEEDS_A_PERSON } else { 0 }))
 }
 
@@ -94,6 +94,7 @@ fn doing(lane: &LaneNow) -> String {
             words::bytes(bytes.1),
             words::bytes(bytes.0)
         ),
+        Doing::Asking { why } => shown_text(why),
         Doing::Paused => match lane.paused_until {
             Some(until) => format!("paused until {}", time::time(EditTime(until))),
             None => "paused until somebody ends it".into(),
@@ -114,6 +115,7 @@ fn agent_json(answer: &Answer) -> Value {
             Doing::Waiting => ("waiting", None, None),
             Doing::Running { .. } => ("running", None, None),
             Doing::Paused => ("paused", None, None),
+            Doing::Asking { why } => ("asking", Some(why), None),
             Doing::Failing { why, times } => ("failing", Some(why), Some(times)),
         };
         json!({
@@ -149,7 +151,10 @@ pub fn by_itself(answer: Option<&Answer>, name: &str) -> String {
                 format!("; next {}", time::time(EditTime(next)))
             });
             match &lane.doing {
-                Doing::Paused | Doing::Failing { .. } | Doing::Running { .. } => {
+                Doing::Paused
+                | Doing::Failing { .. }
+                | Doing::Asking { .. }
+                | Doing::Running { .. } => {
                     format!(
                         "by the agent, {}: {}{next}",
                         lane.when.join(", "),
