@@ -57,6 +57,17 @@ fn until(what: &str, mut holds: impl FnMut() -> bool) {
     }
 }
 
+/// What a process has used of the processor, in hundredths of a second (proc_pid_stat(5)).
+fn processor_time(running: &Running) -> u64 {
+    let stat = fs::read_to_string(format!("/proc/{}/stat", running.0.id())).unwrap();
+    let fields = stat.rsplit(") ").next().unwrap().split(' ');
+    fields
+        .skip(11)
+        .take(2)
+        .map(|ticks| ticks.parse::<u64>().unwrap())
+        .sum()
+}
+
 fn runs(desk: &Desk) -> usize {
     let all = desk.run(&["runs", "--json", "--last", "999"]).json();
     all["runs"].as_array().unwrap().len()
@@ -201,7 +212,7 @@ fn what_fails_is_tried_again_and_goes_on_within_seconds_once_the_line_is_back() 
 #[test]
 fn the_config_is_followed_and_commands_take_turns() {
     let desk = settled();
-    let _agent = agent(&desk);
+    let running = agent(&desk);
     until("the first pass", || doing(&desk) == "idle");
     fs::create_dir(desk.path("second")).unwrap();
     fs::write(desk.path("second/x.txt"), "of another lane").unwrap();
@@ -226,6 +237,14 @@ fn the_config_is_followed_and_commands_take_turns() {
         .ends(3)
         .says("katabatic plan second, then katabatic sync second");
     assert!(!there.exists());
+    // Waiting costs next to nothing.
+    let before = processor_time(&running);
+    std::thread::sleep(Duration::from_secs(4));
+    let spent = processor_time(&running) - before;
+    assert!(
+        spent < 100,
+        "{spent} hundredths of a second in four seconds"
+    );
     desk.run(&["sync", "second"]).ends(0);
     until("the agent goes on with it", || second(&desk) == "idle");
     fs::write(desk.path("second/z.txt"), "after the first pass").unwrap();

@@ -252,7 +252,8 @@ impl Worker {
     }
 
     fn show_next(&self) {
-        let retry = self.retry.map(|at| {
+        let fails = matches!(self.trouble, Some(Doing::Failing { .. }));
+        let retry = self.retry.filter(|_| fails).map(|at| {
             let left = at.saturating_duration_since(Instant::now());
             SystemClock.now().0 + i64::try_from(left.as_nanos()).unwrap_or(i64::MAX)
         });
@@ -362,6 +363,7 @@ impl Worker {
     }
 
     async fn pass(&mut self) {
+        self.now = false;
         if self.is_first().await {
             let name = &self.lane.name;
             self.trouble = Some(Doing::Asking {
@@ -377,7 +379,6 @@ impl Worker {
             return;
         };
         self.quiet.begin();
-        self.now = false;
         let (stop, progress) = (Stop::default(), Arc::new(Progress::default()));
         let running = RunningPass {
             stop: stop.clone(),
