@@ -1,7 +1,7 @@
 //! The agent: runs lanes by itself, as files change and by the clock, and stays out of the way.
 //!
 //! Everything that touches a file is a pass like any other, with its lock, its brake and its spares; the agent only
-//! decides when. Each lane has a [`worker`] of its own, which hears what the system tells of its folders ([`follow`]), waits
+//! decides when. Each lane has a worker of its own, which hears what the system tells of its folders, waits
 //! until they are quiet, asks the account now and then, and tries again after failures. One agent runs for one home.
 
 mod control;

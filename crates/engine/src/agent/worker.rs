@@ -158,10 +158,10 @@ impl Worker {
 
     /// When the last pass was, also by hand or before the agent began: times that were missed since are caught up.
     async fn remember_last(&mut self) {
-        if let Ok(opened) = self.open(&Stop::default()).await {
-            if let Some(seen_at) = opened.row.seen_at {
-                self.last = wall(seen_at);
-            }
+        if let Ok(opened) = self.open(&Stop::default()).await
+            && let Some(seen_at) = opened.row.seen_at
+        {
+            self.last = wall(seen_at);
         }
     }
 
