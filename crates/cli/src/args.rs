@@ -892,6 +892,9 @@ pub struct SparesRestore {
     /// Copy it to this new file instead of to where it was
     #[arg(long, value_name = "FILE")]
     pub to: Option<PathBuf>,
+    /// Bring it back on this side, instead of here
+    #[arg(long, value_enum, conflicts_with = "to", default_value = "near")]
+    pub on: LeadTyped,
 }
 
 /// In which order to show members.

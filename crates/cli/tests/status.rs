@@ -73,6 +73,44 @@ fn fresh_asks_there_and_the_usual_way_tells_what_a_pass_saw() {
 }
 
 #[test]
+fn of_several_lanes_each_is_told_first_and_then_what_needs_somebody() {
+    let desk = settled();
+    fs::create_dir(desk.path("second")).unwrap();
+    fs::write(desk.path("second/x.txt"), "x").unwrap();
+    desk.run(&[
+        "lane",
+        "add",
+        "second",
+        "--near",
+        "second",
+        "--far",
+        "@office/Second",
+        "--make",
+    ])
+    .ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk.write_near("waits.txt", "new here");
+    fs::write(desk.path("second/x.txt"), "edited here").unwrap();
+    let there = desk.path("cloud/librarian/Second/x.txt");
+    fs::write(there, "edited there, too").unwrap();
+    desk.run(&["sync", "second"]).ends(3);
+    let said = desk.run(&["status", "--plain"]).ends(3);
+    let at = |text: &str| {
+        let found = said.out.find(text);
+        found.unwrap_or_else(|| panic!("{text} is not in\n{}", said.out))
+    };
+    assert!(at("Lane scores") < at("Lane second"));
+    assert!(at("Lane second") < at("second: x.txt"), "{}", said.out);
+    // The conflict of the second lane comes before what merely waits in the first.
+    assert!(
+        at("second: x.txt") < at("scores: waits.txt"),
+        "{}",
+        said.out
+    );
+    desk.run(&["status", "scores"]).ends(0).says("waits.txt");
+}
+
+#[test]
 fn a_tree_adds_up_each_folder_and_names_what_is_not_settled() {
     let desk = settled();
     desk.write_near("Viola/deep/c.txt", "edited here");

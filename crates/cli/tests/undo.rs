@@ -144,6 +144,35 @@ fn a_lane_that_carries_down_gets_back_what_was_removed_and_keeps_the_newer_versi
 }
 
 #[test]
+fn a_version_is_restored_on_the_side_that_was_asked_for() {
+    let desk = settled(&[]);
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    let spares = desk.run(&["spares", "list", "--json"]).ends(0).json();
+    let number = spares["spares"][0]["number"].to_string();
+    desk.run(&["spares", "restore", &number, "--on", "far"])
+        .ends(0)
+        .says("@office/Scores/a.txt");
+    assert!(desk.far().join("a.txt").exists() && !desk.near().join("a.txt").exists());
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(tree(&desk.near())["a.txt"], b"text of a.txt");
+    // Again: the name is taken, so it goes beside.
+    desk.run(&["spares", "restore", &number, "--on", "far"])
+        .ends(0)
+        .says("[spare ");
+    let desk = Desk::bare(&[]);
+    desk.write_far("a.txt", "first");
+    desk.add_account().ends(0);
+    desk.tie(&["--direction", "down"]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk.write_far("a.txt", "second version");
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["spares", "restore", "1", "--on", "far"])
+        .ends(2)
+        .says("never writes there");
+}
+
+#[test]
 fn what_was_swept_and_what_was_removed_by_hand_goes_back_where_it_was() {
     let desk = settled(&[]);
     desk.write_near("x.junk", "left behind");

@@ -12,7 +12,7 @@ use crate::config::Config;
 use crate::hand::Hand;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::open::account_client;
-use crate::pass::Pass;
+use crate::pass::{Pass, far_changes};
 use crate::place::Place;
 use crate::settle::stamp_in_name;
 use crate::sides::webdav::WebdavSide;
@@ -71,16 +71,24 @@ fn store_of(pass: &Pass, spare: &Spare, elsewhere: Option<&WebdavSide>) -> Arc<d
     }
 }
 
-/// Brings a spare back to where it was on the near side, or beside it where the name is taken; the next sync carries
-/// it on. The spare stays, unless it is a whole folder, which is moved back.
+/// Brings a spare back to where it was, on this side, or beside it where the name is taken; the next sync carries
+/// it on. The spare stays, unless it is a whole folder, which is moved back to where it was taken from.
 ///
 /// # Errors
 /// Where it cannot be read or written.
 pub async fn restore(
     pass: &Pass,
     spare: &Spare,
+    on: Side,
     elsewhere: Option<&WebdavSide>,
 ) -> Result<Place, Error> {
+    if on == Side::Far && pass.lane.config.terms.direction.source() == Some(Side::Far) {
+        return Err(Error::usage(
+            format!("restoring the spare {} of {}", spare.number, spare.path),
+            "the lane carries down only and never writes there",
+            "Restore it here, or copy it there by hand: katabatic spares restore NUMBER --to FILE, then katabatic copy",
+        ));
+    }
     let _lock = pass.lock()?;
     let failed = |side| move |error: SideError| pass.side_failed(side, &error);
     if let (true, Some(place)) = (spare.folder, &spare.place) {
@@ -93,29 +101,30 @@ pub async fn restore(
     if spare.folder {
         return restore_folder(pass, spare).await;
     }
-    let near = &pass.lane.near;
+    let store = pass.store(on);
+    if on == Side::Far {
+        far_changes::forget(pass).await?;
+    }
     let source = store_of(pass, spare, elsewhere)
         .read_spare(&spare.slot)
         .await
         .map_err(failed(spare.side))?;
-    make_folders_on(pass, Side::Near, &spare.path, false).await?;
-    let staged = near
+    make_folders_on(pass, on, &spare.path, false).await?;
+    let staged = store
         .stage(source, &spare.path, &Steps::unkept())
         .await
-        .map_err(failed(Side::Near))?;
+        .map_err(failed(on))?;
     for path in names(spare)? {
-        if near
+        if store
             .place(&staged.slot, &staged.entry, &path)
             .await
-            .map_err(failed(Side::Near))?
+            .map_err(failed(on))?
             == Put::Done
         {
-            return Ok(pass.lane.config.near.join(&path));
+            return Ok(pass.lane.config.place(on).join(&path));
         }
     }
-    near.unstage(&staged.slot)
-        .await
-        .map_err(failed(Side::Near))?;
+    store.unstage(&staged.slot).await.map_err(failed(on))?;
     Err(no_name(spare))
 }
 

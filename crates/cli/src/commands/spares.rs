@@ -3,7 +3,7 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::words;
+use katabatic_core::{Side, words};
 use katabatic_engine::desktop_trash::{self, Trashed};
 use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::ledger::spare_rows::{self, Spare};
@@ -16,7 +16,7 @@ use serde_json::{Value, json};
 use super::by_hand;
 use crate::about;
 use crate::app::App;
-use crate::args::{Spares, SparesList, SparesRestore};
+use crate::args::{LeadTyped, Spares, SparesList, SparesRestore};
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing, shown, shown_text, time};
 
@@ -208,7 +208,13 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
             Some(to) => engine::copy_to(&pass, &spare, elsewhere.as_ref(), to)
                 .await
                 .map(|()| Place::Local(to.clone())),
-            None => engine::restore(&pass, &spare, elsewhere.as_ref()).await,
+            None => {
+                let on = match typed.on {
+                    LeadTyped::Near => Side::Near,
+                    LeadTyped::Far => Side::Far,
+                };
+                engine::restore(&pass, &spare, on, elsewhere.as_ref()).await
+            }
         }
     })?;
     if app.common.json {

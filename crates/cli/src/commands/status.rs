@@ -23,7 +23,9 @@ use crate::draw::{json, line, listing, progress, shown, shown_text, time};
 use crate::{args, exit};
 
 pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
-    let (mut code, mut answers) = (0, Vec::new());
+    let (mut code, mut answers, mut all) = (0, Vec::new(), Vec::new());
+    // Of several lanes, each is told first, and then whatever of them needs somebody.
+    let about_all = typed.about.is_empty() && app.config.lanes.len() > 1;
     let list = Listed {
         states: &typed.state,
         all: typed.all,
@@ -73,8 +75,15 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                 }
             } else if app.common.json {
                 answers.push(standing_json(&lane, &path, &standing, list));
+            } else if path.is_root() && about_all {
+                say_lane(app, &lane, &standing, agent.as_ref());
+                say_next(&lane, &standing);
+                line("");
+                all.push((lane.name.clone(), standing));
             } else if path.is_root() {
-                say_lane(app, &lane, &standing, list, agent.as_ref());
+                say_lane(app, &lane, &standing, agent.as_ref());
+                say_each(app, &[("", &standing)], list);
+                say_next(&lane, &standing);
             } else {
                 say_path(app, &lane, &path, &standing, list)?;
             }
@@ -83,6 +92,11 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
     if app.common.json {
         json::print(&json!({"lanes": answers}));
     }
+    let all: Vec<(&str, &LaneStanding)> = all
+        .iter()
+        .map(|(lane, standing)| (lane.as_str(), standing))
+        .collect();
+    say_each(app, &all, list);
     Ok(ExitCode::from(code))
 }
 
@@ -176,13 +190,7 @@ pub fn places(app: &App, lane: &LaneConfig) -> String {
     )
 }
 
-fn say_lane(
-    app: &App,
-    lane: &LaneConfig,
-    standing: &LaneStanding,
-    list: Listed<'_>,
-    agent: Option<&Answer>,
-) {
+fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, agent: Option<&Answer>) {
     line(heading(app, lane));
     line(format!("  {}", seen_words(standing)));
     line(format!("  runs {}", by_itself(agent, &lane.name)));
@@ -219,8 +227,6 @@ fn say_lane(
         line("  both sides are empty");
     }
     rows.print(2);
-    say_each(app, standing, list);
-    say_next(lane, standing);
 }
 
 /// How many are left out, and most by what.
@@ -250,35 +256,52 @@ fn left_out_words(count: u64, standing: &LaneStanding) -> String {
     format!("{count}: {}{more}", named.join(", "))
 }
 
-fn say_each(app: &App, standing: &LaneStanding, list: Listed<'_>) {
-    let mut open: Vec<&Standing> = standing
-        .standings
-        .iter()
-        .filter(|one| one.state.agreement != Agreement::Settled)
-        .filter(|one| list.names(one.state.agreement))
-        .collect();
-    open.sort_by_key(|one| urgency(one.state.agreement));
-    let unusable = standing
-        .unusable
-        .iter()
-        .filter(|_| list.names(Agreement::LeftOut));
-    let item = |agreement: Agreement, name: String, reason: &str| Item {
+/// Names what is not settled, the most urgent first; of several lanes, each with its name.
+fn say_each(app: &App, lanes: &[(&str, &LaneStanding)], list: Listed<'_>) {
+    let item = |lane: &str, agreement: Agreement, name: String, reason: &str| Item {
         lead: app.style.state(agreement),
-        name,
+        name: match lane {
+            "" => name,
+            lane => format!("{lane}: {name}"),
+        },
         size: String::new(),
         reason: reason.to_owned(),
     };
+    let mut open: Vec<(&str, &Standing)> = Vec::new();
+    let mut unusable = Vec::new();
+    for (lane, standing) in lanes {
+        let named = standing
+            .standings
+            .iter()
+            .filter(|one| one.state.agreement != Agreement::Settled)
+            .filter(|one| list.names(one.state.agreement));
+        open.extend(named.map(|one| (*lane, one)));
+        let named = standing
+            .unusable
+            .iter()
+            .filter(|_| list.names(Agreement::LeftOut));
+        unusable.extend(
+            named.map(|name| item(lane, Agreement::LeftOut, shown_text(&name.shown), &name.why)),
+        );
+    }
+    open.sort_by_key(|(_, one)| urgency(one.state.agreement));
     let mut items: Vec<Item> = open
         .into_iter()
-        .map(|one| item(one.state.agreement, shown(one.step.path()), &one.reason))
+        .map(|(lane, one)| {
+            let path = shown(one.step.path());
+            item(lane, one.state.agreement, path, &one.reason)
+        })
         .collect();
-    items.extend(unusable.map(|name| item(Agreement::LeftOut, shown_text(&name.shown), &name.why)));
+    items.extend(unusable);
     let more = items.len().saturating_sub(NAMED);
     if !list.all {
         items.truncate(NAMED);
     }
     if !items.is_empty() {
-        line("");
+        line(match lanes.len() {
+            1 => "",
+            _ => "What is not settled, the most urgent first:",
+        });
     }
     listing::print(app.style, 2, &items);
     if more > 0 && !list.all {
@@ -416,7 +439,7 @@ fn say_counts(
         rows.add(vec![app.style.state(*agreement), words::grouped(*count)]);
     }
     rows.print(2);
-    say_each(app, standing, list);
+    say_each(app, &[("", standing)], list);
 }
 
 fn view_words(own: &Standing, side: Side) -> String {
