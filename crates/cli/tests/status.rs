@@ -140,6 +140,11 @@ fn a_tree_adds_up_each_folder_and_names_what_is_not_settled() {
     desk.run(&["status", "near/Cello", "--tree", "--plain"])
         .ends(0)
         .says("Cello/  ");
+    for how in ["--tree", "--lines", "--json"] {
+        desk.run(&["status", "near/Violin", how])
+            .ends(2)
+            .says("nothing of that name is here");
+    }
 }
 
 #[test]

@@ -56,6 +56,7 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                     false => looking.await,
                 }
             })?;
+            check_known(&lane, &path, &standing)?;
             if standing.needs_a_person() {
                 code = exit::NEEDS_A_PERSON;
             }
@@ -85,7 +86,7 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                 say_each(app, &[("", &standing)], list);
                 say_next(&lane, &standing);
             } else {
-                say_path(app, &lane, &path, &standing, list)?;
+                say_path(app, &lane, &path, &standing, list);
             }
         }
     }
@@ -98,6 +99,18 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
         .collect();
     say_each(app, &all, list);
     Ok(ExitCode::from(code))
+}
+
+/// A path that was typed has to be somewhere.
+fn check_known(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> Result<(), Error> {
+    if path.is_root() || !(standing.standings.is_empty() && standing.counts.is_empty()) {
+        return Ok(());
+    }
+    Err(Error::usage(
+        format!("the status of {} in lane {}", shown(path), lane.name),
+        "nothing of that name is here, and none was seen there by the last pass",
+        format!("Look at both sides anew: katabatic plan {}", lane.name),
+    ))
 }
 
 /// When and by what the far side was looked at.
@@ -344,21 +357,14 @@ fn say_path(
     path: &RelPath,
     standing: &LaneStanding,
     list: Listed<'_>,
-) -> Result<(), Error> {
+) {
     let own = standing
         .standings
         .iter()
         .find(|one| one.step.path() == path);
     let Some(own) = own else {
-        if standing.standings.is_empty() && standing.counts.is_empty() {
-            return Err(Error::usage(
-                format!("the status of {} in lane {}", shown(path), lane.name),
-                "nothing of that name is here, and none was seen there by the last pass",
-                format!("Look at both sides anew: katabatic plan {}", lane.name),
-            ));
-        }
         say_counts(app, lane, path, standing, list);
-        return Ok(());
+        return;
     };
     line(format!("{} in lane {}", shown(path), lane.name));
     let lies = match own.state.lies {
@@ -418,7 +424,6 @@ fn say_path(
         )),
         _ => {}
     }
-    Ok(())
 }
 
 pub fn far_path(lane: &LaneConfig, path: &RelPath) -> String {
