@@ -180,6 +180,7 @@ fn one_agent_runs_for_a_home_and_ends_in_order_in_the_middle_of_a_file() {
     desk.run(&["agent", "stop"]).ends(0);
     assert!(begun.elapsed() < Duration::from_secs(10));
     assert!(running.0.wait().unwrap().success());
+    assert!(!desk.path("home/agent.sock").exists());
     assert!(!desk.far().join("large.bin").exists(), "no half file there");
     desk.run(&["lane", "change", "scores", "--limit-up", "none"])
         .ends(0);
@@ -294,6 +295,38 @@ fn a_time_that_was_missed_is_caught_up_once() {
     desk.write_near("c.txt", "for the next time");
     std::thread::sleep(Duration::from_secs(4));
     assert!(!desk.far().join("c.txt").exists());
+}
+
+#[test]
+fn killed_again_and_again_while_people_work_it_loses_nothing() {
+    let desk = settled();
+    let mut wanted = tree(&desk.near());
+    for round in 0..8_u64 {
+        let running = agent(&desk);
+        for number in 0..12 {
+            let content = format!("round {round}, part {number} ").repeat(2_000);
+            let name = format!("{}/{round}-{number}.txt", number % 3);
+            let root = if number % 2 == 0 {
+                desk.near()
+            } else {
+                desk.far()
+            };
+            worlds::write(&root.join(&name), &content);
+            wanted.insert(name, content.into_bytes());
+        }
+        let edited = format!("edited in round {round}");
+        desk.write_near("a.txt", &edited);
+        wanted.insert("a.txt".into(), edited.into_bytes());
+        // In the quiet time, at the beginning of a pass, in the middle of it, behind it.
+        std::thread::sleep(Duration::from_millis(1_500 + 200 * round));
+        drop(running);
+    }
+    let _last = agent(&desk);
+    until("both sides hold all of it", || {
+        tree(&desk.near()) == wanted && tree(&desk.far()) == wanted
+    });
+    until("it is idle", || doing(&desk) == "idle");
+    desk.run(&["status"]).ends(0).says("All settled.");
 }
 
 #[test]

@@ -113,6 +113,12 @@ pub(super) fn listen(home: &Home) -> Result<UnixListener, Error> {
     UnixListener::bind(short.path()).map_err(failed)
 }
 
+/// Takes the socket away, where it is still there.
+pub(super) fn put_away(home: &Home) {
+    // The next agent would take it away, too.
+    let _ = std::fs::remove_file(home.state().join(NAME));
+}
+
 /// Answers whoever connects, each in turn of their own, until the listener is dropped.
 pub(super) async fn serve(listener: UnixListener, asked: mpsc::UnboundedSender<Asked>) {
     loop {

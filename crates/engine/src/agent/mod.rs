@@ -135,6 +135,7 @@ pub async fn run(
         say("A pass did not end in time; the next one clears up after it.");
     }
     serving.abort();
+    control::put_away(home);
     Ok(())
 }
 

@@ -214,7 +214,7 @@ pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
         fs::create_dir_all(folder).map_err(failed)?;
     }
     fs::write(&unit.file, text(app, typed.system)).map_err(failed)?;
-    let verified = verify(&unit)?;
+    let verified = verify(app, &unit)?;
     let runs = Path::new("/run/systemd/system").is_dir();
     if runs {
         let told = unit.systemctl().arg("daemon-reload").output();
@@ -273,11 +273,15 @@ fn remove(app: &App, unit: &Unit) -> Result<ExitCode, Error> {
 }
 
 /// Lets systemd read it; whether it could be asked.
-fn verify(unit: &Unit) -> Result<bool, Error> {
+fn verify(app: &App, unit: &Unit) -> Result<bool, Error> {
     let mut command = Command::new("systemd-analyze");
     command.arg("verify");
     if !unit.system {
         command.arg("--user");
+    }
+    // Who came by root's way has none, and without one nothing is checked.
+    if std::env::var_os("XDG_RUNTIME_DIR").is_none() {
+        command.env("XDG_RUNTIME_DIR", app.home.state());
     }
     match command.arg(&unit.file).output() {
         Err(why) if why.kind() == std::io::ErrorKind::NotFound => Ok(false),
