@@ -61,6 +61,12 @@ pub enum Command {
     /// Lanes that run by themselves: run, start, stop, status, pause, resume, install
     #[command(subcommand)]
     Agent(Agent),
+    /// Look on, live: what each lane does, what moves now, what needs a person
+    Watch,
+    /// Whom the agent tells what happened, and how: show or set it
+    Tell(Tell),
+    /// How much may go over the line in a second, all lanes together: show or set it
+    Limits(LimitsTyped),
     /// The standard folders: how large they are, what covers them, and lanes for them
     Cover(Cover),
     /// Choose which folders of the far side come here, by size
@@ -69,6 +75,14 @@ pub enum Command {
     Plan(Plan),
     /// Run a pass: scan, plan, carry, record
     Sync(Sync),
+    /// Bring content here, of what is only a stub
+    Fetch(Fetch),
+    /// Free room without removing anything: drop content here to stubs, once it is proven to be there
+    Shed(Shed),
+    /// Keep files and folders here for good, whatever else is dropped; or list what is kept
+    Hold(Hold),
+    /// Show what lies on this disk, and what could go; or free so much of it
+    Room(Room),
     /// Show where files stand, and why
     Status(Status),
     /// Tell the whole story of one file or folder, there or not
@@ -104,6 +118,8 @@ pub enum Command {
     Move(Move),
     /// Remove a file or a folder into the spares
     Remove(Remove),
+    /// As root: let stubs open themselves, for the agents of all people on this computer; until it is ended
+    Opener(Opener),
     /// The simulated cloud, for trying things out
     #[command(subcommand)]
     Standin(Standin),
@@ -115,6 +131,38 @@ pub struct Demo {
     /// Make the sample folders here; it must be empty or not exist
     #[arg(long, value_name = "DIR")]
     pub into: Option<PathBuf>,
+}
+
+/// `tell`.
+#[derive(Args, Debug)]
+pub struct Tell {
+    /// On the desktop of the person: of success, changes, problem, with commas between them; none for no more
+    #[arg(long, value_name = "KINDS|none", value_delimiter = ',')]
+    pub desktop: Vec<String>,
+    /// By a program, which gets the message as JSON on its standard input
+    #[arg(long, value_name = "FILE|none")]
+    pub program: Option<String>,
+    /// What the program is told of
+    #[arg(long, value_name = "KINDS", value_delimiter = ',')]
+    pub program_for: Vec<String>,
+    /// By a request to an address, with the message as JSON
+    #[arg(long, value_name = "URL|none")]
+    pub address: Option<String>,
+    /// What the address is told of
+    #[arg(long, value_name = "KINDS", value_delimiter = ',')]
+    pub address_for: Vec<String>,
+    /// By a mail that is laid into a folder, for whatever sends mails to send it on
+    #[arg(long, value_name = "DIR|none")]
+    pub mail_folder: Option<String>,
+    /// What mails are about
+    #[arg(long, value_name = "KINDS", value_delimiter = ',')]
+    pub mail_for: Vec<String>,
+    /// When nothing is told; what happens then is told when they end
+    #[arg(long, value_name = "HH:MM-HH:MM|none")]
+    pub quiet_hours: Option<String>,
+    /// Tell something now over every way that is set
+    #[arg(long)]
+    pub test: bool,
 }
 
 /// `account …`.
@@ -204,7 +252,7 @@ pub struct Signing {
 /// How much may go over the line in a second.
 #[derive(Args, Clone, Debug, Default)]
 pub struct LimitsTyped {
-    /// Send no more than this in a second, such as 2MB/s or 16Mbit/s
+    /// Send no more than this in a second: 2MB/s, 16Mbit/s, or by the time of the day: 'weekdays 08:00-18:00 500kB/s; 5MB/s'
     #[arg(long, value_name = "RATE|none")]
     pub limit_up: Option<String>,
     /// Receive no more than this in a second
@@ -393,12 +441,31 @@ pub struct SetupTyped {
     /// Whether it is synced only when it is named
     #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
     pub by_name_only: Option<bool>,
-    /// When the agent runs it: 'on change', 'every 15m', 'daily 18:00', 'weekdays 08:30', 'mon,fri 09:00', 'at start', 'by hand'
+    /// When the agent runs it: 'on change', 'every 15m', 'daily 18:00', 'weekdays 08:30', 'mon,fri 09:00', 'RRULE:…',
+    /// 'at start', 'at end', 'when plugged in', 'when idle 10m', 'by hand'
     #[arg(long, value_name = "TIME")]
     pub when: Vec<String>,
+    /// What comes here of new files: all, or stubs without content, which take no room
+    #[arg(long, value_enum)]
+    pub contents: Option<ContentsTyped>,
+    /// Its content here is at most so much, such as 20GB; the agent sheds what was not used for longest. none lifts it
+    #[arg(long, value_name = "SIZE|none")]
+    pub max_local: Option<String>,
+    /// So much of the disk stays free, in the same way
+    #[arg(long, value_name = "SIZE|none")]
+    pub leave_free: Option<String>,
+    /// Carry so many files at a time; 8 otherwise
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=8))]
+    pub transfers: Option<u64>,
     /// Carry what changed once its folder was quiet for so long; 2 otherwise
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
     pub quiet_seconds: Option<u64>,
+    /// Let the agent run it only while this holds: 'unmetered', 'network NAME', 'mains'; 'any' lifts it
+    #[arg(long, value_name = "CONDITION")]
+    pub only_on: Vec<String>,
+    /// Tell somebody when it has not settled for so long; 0 for never
+    #[arg(long, value_name = "HOURS", value_parser = clap::value_parser!(u64).range(0..=8784))]
+    pub tell_unsettled_hours: Option<u64>,
     /// The brake stops above this share of the files in a day; 25 otherwise
     #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u64).range(1..=100))]
     pub brake_percent: Option<u64>,
@@ -591,6 +658,15 @@ pub struct Sync {
     pub limits: LimitsTyped,
 }
 
+/// What comes of new files.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ContentsTyped {
+    /// Files with their content
+    All,
+    /// Stubs: name, size and date; the content when it is fetched
+    Stubs,
+}
+
 /// The side that leads.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum LeadTyped {
@@ -598,6 +674,52 @@ pub enum LeadTyped {
     Near,
     /// What is on the far side counts
     Far,
+}
+
+/// `fetch`.
+#[derive(Args, Debug)]
+pub struct Fetch {
+    /// Files and folders in lanes, or whole lanes
+    #[arg(value_name = "LANE|PATH", required = true)]
+    pub about: Vec<String>,
+    /// Only say what would come, and how much
+    #[arg(long)]
+    pub preview: bool,
+}
+
+/// `shed`.
+#[derive(Args, Debug)]
+pub struct Shed {
+    /// Files and folders in lanes, or whole lanes
+    #[arg(value_name = "LANE|PATH", required = true)]
+    pub about: Vec<String>,
+    /// Only say what would go, and how much room that frees
+    #[arg(long)]
+    pub preview: bool,
+}
+
+/// `hold`.
+#[derive(Args, Debug)]
+pub struct Hold {
+    /// Files and folders in lanes; what is kept, where none is named
+    #[arg(value_name = "PATH")]
+    pub paths: Vec<String>,
+    /// Keep them no longer; their content stays until somebody sheds it
+    #[arg(long, requires = "paths")]
+    pub off: bool,
+}
+
+/// `room`.
+#[derive(Args, Debug)]
+pub struct Room {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+    /// Free so much, such as 5GB: what was not used for longest goes first, never what is held or not settled
+    #[arg(long, value_name = "SIZE")]
+    pub free: Option<String>,
+    /// Do it without asking
+    #[arg(long, requires = "free")]
+    pub yes: bool,
 }
 
 /// `status`.
@@ -609,7 +731,7 @@ pub struct Status {
     /// Name only what stands so; several with commas between them
     #[arg(long, value_enum, value_delimiter = ',', value_name = "STATE")]
     pub state: Vec<StateTyped>,
-    /// Name every path that is not settled, however many there are
+    /// Name every path that is not settled, however many there are; with --json the settled ones, too
     #[arg(long)]
     pub all: bool,
     /// Ask the far side too, instead of telling what the last pass saw there
@@ -807,7 +929,7 @@ pub struct Report {
 #[derive(Debug, Subcommand)]
 pub enum Agent {
     /// Run it here until it is told to end, with Ctrl-C or by `agent stop`
-    Run,
+    Run(AgentRun),
     /// Start it in the background
     Start,
     /// End it; what is being placed is finished, the rest goes on later
@@ -822,6 +944,22 @@ pub enum Agent {
     StopPass(Named),
     /// Let it start with the computer, by systemd
     Install(AgentInstall),
+}
+
+/// `agent run`.
+#[derive(Args, Debug)]
+pub struct AgentRun {
+    /// Where the opener listens, by which stubs open themselves
+    #[arg(long, value_name = "SOCKET", default_value = katabatic_engine::opener::DEFAULT_SOCKET)]
+    pub opener: PathBuf,
+}
+
+/// `opener`.
+#[derive(Args, Debug)]
+pub struct Opener {
+    /// Where agents find it
+    #[arg(long, value_name = "SOCKET", default_value = katabatic_engine::opener::DEFAULT_SOCKET)]
+    pub socket: PathBuf,
 }
 
 /// `agent pause`.

@@ -5,6 +5,7 @@ mod about;
 mod app;
 mod args;
 mod commands;
+mod contents;
 mod draw;
 mod exit;
 mod limits;
@@ -40,6 +41,7 @@ fn main() -> ExitCode {
     let result = match typed.command {
         Command::Demo(demo) => commands::demo::demo(&common, &demo),
         Command::Standin(standin) => commands::standin::standin(&common, &standin),
+        Command::Opener(typed) => commands::opener::opener(&typed),
         command => App::start(&common).and_then(|app| dispatch(&app, command)),
     };
     match result {
@@ -91,6 +93,9 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
     match command {
         Command::Account(account) => commands::account::account(app, &account),
         Command::Lane(lane) => commands::lane::lane(app, &lane),
+        Command::Watch => commands::watch::watch(app),
+        Command::Tell(typed) => commands::tell::tell(app, &typed),
+        Command::Limits(typed) => commands::limits::limits(app, &typed),
         Command::Cover(typed) => commands::cover::cover(app, &typed),
         Command::Choose(typed) => commands::choose::choose(app, &typed),
         Command::Plan(plan) => commands::plan::plan(app, &plan),
@@ -107,6 +112,10 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
         Command::Report(report) => commands::report::report(app, &report),
         Command::Doctor => commands::doctor::doctor(app),
         Command::Why(why) => commands::why::why(app, &why),
+        Command::Fetch(typed) => commands::fetch::fetch(app, &typed),
+        Command::Shed(typed) => commands::shed::shed(app, &typed),
+        Command::Hold(typed) => commands::hold::hold(app, &typed),
+        Command::Room(typed) => commands::room::room(app, &typed),
         Command::Status(status) => commands::status::status(app, &status),
         Command::Conflicts(conflicts) => commands::conflicts::conflicts(app, &conflicts),
         Command::Settle(settle) => commands::settle::settle(app, &settle),
@@ -121,6 +130,7 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
         Command::Remove(typed) => commands::remove_place::remove(app, &typed),
         Command::Demo(demo) => commands::demo::demo(&app.common, &demo),
         Command::Standin(standin) => commands::standin::standin(&app.common, &standin),
+        Command::Opener(typed) => commands::opener::opener(&typed),
     }
 }
 

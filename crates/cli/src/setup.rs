@@ -2,14 +2,15 @@
 
 use std::time::Duration;
 
+use katabatic_core::condition::Condition;
 use katabatic_core::schedule::When;
 use katabatic_core::{Direction, Drift, NewFolders, RelPath, Removals, Rule, Updates, rules};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 
 use crate::args::{
-    DirectionTyped, DriftTyped, NamesTyped, NewFoldersTyped, RemovalsTyped, SetupTyped,
-    UpdatesTyped,
+    ContentsTyped, DirectionTyped, DriftTyped, NamesTyped, NewFoldersTyped, RemovalsTyped,
+    SetupTyped, UpdatesTyped,
 };
 
 impl SetupTyped {
@@ -33,7 +34,22 @@ impl SetupTyped {
             .names
             .map_or(lane.portable_names, |names| names == NamesTyped::Portable);
         lane.by_name_only = self.by_name_only.unwrap_or(lane.by_name_only);
-        lane.limits = self.limits.over(lane.limits)?;
+        lane.limits = self.limits.over(&lane.limits)?;
+        lane.contents.stubs = self
+            .contents
+            .map_or(lane.contents.stubs, |typed| typed == ContentsTyped::Stubs);
+        let budget = &mut lane.contents.budget;
+        for (typed, bytes) in [
+            (&self.max_local, &mut budget.max_local),
+            (&self.leave_free, &mut budget.leave_free),
+        ] {
+            *bytes = match typed.as_deref() {
+                None => *bytes,
+                Some("none") => None,
+                Some(text) => Some(size_of(text)?),
+            };
+        }
+        lane.transfers = self.transfers.map_or(lane.transfers, |many| many as usize);
         if !self.when.is_empty() {
             let read = |text: &String| {
                 When::parse(text).map_err(|why| {
@@ -46,6 +62,26 @@ impl SetupTyped {
             };
             lane.when = self.when.iter().map(read).collect::<Result<_, _>>()?;
         }
+        if !self.only_on.is_empty() {
+            let read = |text: &String| {
+                Condition::parse(text).map_err(|why| {
+                    Error::usage(
+                        format!("the condition {text}"),
+                        why,
+                        "Say --only-on once for each condition; `any` alone lifts them.",
+                    )
+                })
+            };
+            lane.only_on = match self.only_on.as_slice() {
+                [any] if any == "any" => Vec::new(),
+                all => all.iter().map(read).collect::<Result<_, _>>()?,
+            };
+        }
+        lane.tell_unsettled_hours = match self.tell_unsettled_hours {
+            None => lane.tell_unsettled_hours,
+            Some(0) => None,
+            hours => hours,
+        };
         lane.quiet = self.quiet_seconds.map_or(lane.quiet, Duration::from_secs);
         Ok(lane)
     }
@@ -143,6 +179,17 @@ impl From<NewFoldersTyped> for NewFolders {
             NewFoldersTyped::Skip => NewFolders::Skip,
         }
     }
+}
+
+/// A size as it was typed.
+pub fn size_of(typed: &str) -> Result<u64, Error> {
+    rules::read_bytes(typed).ok_or_else(|| {
+        Error::usage(
+            format!("the size {typed}"),
+            "it is not understood",
+            "Write it such as 20GB or 500MB.",
+        )
+    })
 }
 
 /// A folder of a lane as it was typed, from the lane's root.

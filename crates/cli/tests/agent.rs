@@ -397,3 +397,62 @@ fn a_unit_is_written_checked_and_taken_away_and_a_secret_that_needs_a_person_is_
         .says("nobody is there to type it")
         .says("--secrets file");
 }
+
+/// Bytes that the running pass has carried so far.
+fn carried(desk: &Desk) -> u64 {
+    status(desk)["lanes"][0]["moving"]["bytes"]["done"]
+        .as_u64()
+        .unwrap_or_default()
+}
+
+#[test]
+fn a_rate_is_kept_and_another_one_counts_at_once_for_what_is_under_way() {
+    let desk = settled();
+    desk.run(&["limits", "--limit-up", "fast"]).ends(2);
+    desk.run(&[
+        "limits",
+        "--limit-up",
+        "00:00-12:00 1MB/s; 12:00-00:00 1MB/s; none",
+    ])
+    .ends(0)
+    .says("00:00-12:00 1MB/s");
+    let _agent = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    desk.write_near("large.bin", &"0123456789abcdef".repeat(2_500_000));
+    until("it is being carried", || carried(&desk) > 0);
+    let rate = |wanted: f64| {
+        let (begun, before) = (Instant::now(), carried(&desk));
+        std::thread::sleep(Duration::from_secs(5));
+        let (sent, took) = (carried(&desk) - before, begun.elapsed().as_secs_f64());
+        let rate = sent as f64 / took;
+        // Over so short a time, a piece more or less counts.
+        assert!((rate / wanted - 1.0).abs() < 0.1, "{rate} for {wanted}");
+    };
+    rate(1e6);
+    desk.run(&["lane", "change", "scores", "--limit-up", "500kB/s"])
+        .ends(0);
+    std::thread::sleep(Duration::from_secs(1));
+    rate(5e5);
+    let runs_before = runs(&desk);
+    desk.run(&["lane", "change", "scores", "--limit-up", "none"])
+        .ends(0);
+    desk.run(&["limits", "--limit-up", "none"])
+        .ends(0)
+        .says("have no limit now");
+    until("it is there", || desk.far().join("large.bin").exists());
+    until("it is idle", || doing(&desk) == "idle");
+    assert_eq!(
+        runs(&desk),
+        runs_before,
+        "the same pass went on all the time"
+    );
+    desk.run(&["lane", "change", "scores", "--transfers", "9"])
+        .ends(2);
+    desk.run(&["lane", "change", "scores", "--transfers", "1"])
+        .ends(0)
+        .says("1 file at a time");
+    for number in 0..30 {
+        desk.write_near(&format!("few/{number}.txt"), "one by one");
+    }
+    until("all are there", || tree(&desk.far()).len() == 32);
+}

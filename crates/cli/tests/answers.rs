@@ -125,8 +125,8 @@ fn accounts_and_lanes_in_json() {
         "name": "scores", "near": desk.near().to_str().unwrap(), "far": "@office/Scores", "direction": "two-way",
         "removals": "carry", "drift": "leave", "updates": "replace", "skip": [], "take": [], "new_folders": "take",
         "leave_out": katabatic_core::rules::USUAL, "names": "any", "by_name_only": false,
-        "brake": {"percent": 25, "always_fine": 10, "never_fine": 1000}, "limit_up": null, "limit_down": null,
-        "when": ["on change"], "quiet_seconds": 2
+        "brake": {"percent": 25, "always_fine": 10, "never_fine": 1000}, "limit_up": null, "limit_down": null, "transfers": 8, "only_on": [], "tell_unsettled_hours": null,
+        "when": ["on change"], "quiet_seconds": 2, "contents": "all", "hold": [], "max_local": null, "leave_free": null
     });
     assert_eq!(lane["lane"], described);
     assert_eq!(
@@ -199,11 +199,14 @@ fn passes_in_json() {
         .ends(0)
         .json();
     let items = run["run"]["items"].as_array().unwrap();
+    let is_here = |item: &&Value| item["path"] == "here.txt" && item["result"] == "done";
+    let here = items.iter().find(is_here).unwrap();
+    let run = &run["run"];
+    let text = |value: &Value| value.as_str().unwrap().to_owned();
+    let at = text(&here["at"]);
     assert!(
-        items
-            .iter()
-            .any(|item| item["path"] == "here.txt" && item["result"] == "done"),
-        "{items:?}"
+        text(&run["began"]) <= at && at <= text(&run["ended"]),
+        "{run}"
     );
     desk.run(&["runs", "999"])
         .ends(2)

@@ -315,7 +315,7 @@ fn what_may_go_over_the_line_is_said_and_lifted() {
         .run(&["lane", "show", "scores", "--json"])
         .ends(0)
         .json();
-    assert_eq!(lane["lane"]["limit_down"], 2_000_000);
+    assert_eq!(lane["lane"]["limit_down"], "2MB/s");
     assert_eq!(lane["lane"]["limit_up"], serde_json::Value::Null);
 }
 

@@ -199,6 +199,14 @@ fn what_rights_keep_from_us_is_not_taken_for_removed() {
     // The rest went on, and nothing was removed.
     assert!(desk.near().join("new.txt").exists());
     assert!(there.keys().all(|at| desk.far().join(at).exists()));
+    rights(&desk.near().join("open"), 0o555);
+    as_a_person(&desk, &["doctor"])
+        .ends(3)
+        .says("here: 2 things may not be read and 1 folder may not be written to: ")
+        .says("near/shut")
+        .says("chmod u+rwX")
+        .says("all that the lane needs, there");
+    rights(&desk.near().join("open"), 0o755);
 
     rights(&desk.near().join("shut"), 0o755);
     rights(&desk.near().join("unread.txt"), 0o644);

@@ -80,3 +80,31 @@ fn a_lane_that_never_ran_is_no_safe_copy() {
         .says("no pass over the whole lane has ended yet")
         .says("katabatic plan scores, then katabatic sync scores");
 }
+
+#[test]
+fn two_computers_that_send_into_one_folder_are_told_and_two_that_share_it_are_fine() {
+    let desk = settled();
+    desk.run(&["doctor", "-v"])
+        .ends(0)
+        .says("all that the lane needs, here and there");
+    desk.write_far(".katabatic/laptop-0a1b2c/0123/staging/x", "x");
+    let shared = desk.run(&["doctor", "--json"]).ends(0).json();
+    let computers = |value: &serde_json::Value| {
+        let all = value["checks"].as_array().unwrap().iter();
+        let mut of = all.filter(|check| check["asked"] == "computers");
+        let one = of.next().unwrap();
+        assert!(of.next().is_none());
+        one.clone()
+    };
+    let told = computers(&shared);
+    assert_eq!(told["fine"], true);
+    let found = "1 other computer is or was tied to @office/Scores, too: laptop-0a1b2c";
+    assert_eq!(told["found"], found);
+    desk.run(&["lane", "change", "scores", "--direction", "up", "--yes"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    let sent = desk.run(&["doctor", "--json"]).ends(3).json();
+    let told = computers(&sent);
+    assert_eq!(told["fine"], false);
+    assert!(told["mend"].as_str().unwrap().contains("cover --as NAME"));
+}

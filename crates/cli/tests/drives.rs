@@ -370,3 +370,54 @@ fn a_drive_is_known_by_what_is_written_on_it() {
     stranger.pull();
     stick.pull();
 }
+
+#[test]
+#[ignore = "mounts file systems, which root may do: .ci/run"]
+fn a_lane_runs_when_its_drive_is_plugged_in_wherever_it_is_mounted() {
+    let desk = Desk::bare(&[]);
+    desk.write_near("a.txt", "a");
+    let mut stick = Stick::new(&desk.path(""), "copies");
+    stick.plug_in(&desk.path("first"));
+    fs::create_dir(desk.path("first/copy")).unwrap();
+    add(&desk, "copy", "first/copy", &["--when", "when plugged in"]);
+    desk.run(&["sync"]).ends(0);
+    let mut agent = desk.command(&["agent", "run"]).spawn().unwrap();
+    let agent_process = agent.id();
+    let until = |what: &str, holds: &dyn Fn() -> bool| {
+        let begun = std::time::Instant::now();
+        while !holds() {
+            assert!(begun.elapsed().as_secs() < 60, "never: {what}");
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+    };
+    let agent_runs = || {
+        let said = desk.run(&["agent", "status", "--json"]).json();
+        said["agent"]["lanes"][0]["doing"] == "idle"
+    };
+    until("the agent runs", &agent_runs);
+    stick.pull();
+    desk.write_near("b.txt", "written while it was away");
+    stick.plug_in(&desk.path("second"));
+    let there = desk.path("second/copy/b.txt");
+    until("it is carried", &|| there.exists());
+    // The same place again: nothing of the lane is otherwise, and it runs all the same.
+    // So quickly that the agent never sees it gone.
+    until("it is idle", &agent_runs);
+    let signal = |name: &str| {
+        let process = agent_process.to_string();
+        let sent = std::process::Command::new("kill")
+            .args([name, &process])
+            .status();
+        assert!(sent.unwrap().success());
+    };
+    signal("-STOP");
+    stick.pull();
+    desk.write_near("c.txt", "written while it was away again");
+    stick.plug_in(&desk.path("second"));
+    signal("-CONT");
+    let there = desk.path("second/copy/c.txt");
+    until("it is carried again", &|| there.exists());
+    until("it is idle", &agent_runs);
+    desk.run(&["agent", "stop"]).ends(0);
+    agent.wait().unwrap();
+}

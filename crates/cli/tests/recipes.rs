@@ -47,6 +47,7 @@ fn act(desk: &mut Desk, act: &str) {
     let content = || about.split_once(": ").unwrap();
     match what {
         "write" => write(&desk.path(content().0), content().1),
+        "move" => fs::rename(desk.path(content().0), desk.path(content().1)).unwrap(),
         "many" => (0..content().1.parse::<u32>().unwrap()).for_each(|number| {
             let name = format!("{}/{number:02}.txt", content().0);
             write(&desk.path(&name), &format!("part {number}"));

@@ -173,4 +173,63 @@ fn the_stream_has_a_line_for_every_path() {
     assert_eq!(lines(&["--state", "waiting"]).len(), 1);
     assert_eq!(lines(&["near/Viola"]).len(), 4);
     desk.run(&["status", "--lines", "--json"]).ends(2);
+    let named = |options: &[&str]| -> BTreeMap<String, String> {
+        let said = desk.run(&[&["status", "--json"], options].concat()).json();
+        let files = said["lanes"][0]["files"].as_array().unwrap().iter();
+        let text = |value: &Value| value.as_str().unwrap().to_owned();
+        files
+            .map(|file| (text(&file["path"]), text(&file["state"])))
+            .collect()
+    };
+    assert_eq!(named(&["--all"]), all);
+    assert_eq!(named(&[]).len(), 1);
+}
+
+#[test]
+fn a_run_tells_what_it_found_and_left_and_the_next_one_does_not_tell_it_again() {
+    let desk = settled();
+    desk.write_near("c.txt", "one");
+    desk.write_far("c.txt", "the other");
+    desk.write_near("Viola/new.txt", "new");
+    let items = || {
+        let run = desk.run(&["sync", "--json"]).ends(3).json()["lanes"][0]["run"].to_string();
+        let said = desk.run(&["runs", &run, "--json"]).ends(0).json();
+        let all = said["run"]["items"].as_array().unwrap().clone();
+        all.iter()
+            .map(|item| {
+                let text = |key: &str| item[key].as_str().unwrap().to_owned();
+                let result = text("result");
+                let result = result.split(':').next().unwrap().to_owned();
+                (text("path"), text("action"), result)
+            })
+            .collect::<Vec<_>>()
+    };
+    let told = |path: &str, action: &str, result: &str| {
+        (path.to_owned(), action.to_owned(), result.to_owned())
+    };
+    let first = items();
+    assert!(
+        first.contains(&told("Viola/new.txt", "carry up", "done")),
+        "{first:?}"
+    );
+    let conflict = first.iter().filter(|(path, ..)| path == "c.txt").count();
+    assert_eq!(conflict, 1, "{first:?}");
+    let is_told =
+        |(path, _, result): &(String, String, String)| path == "c.txt" && result == "conflict";
+    assert!(first.iter().any(is_told), "{first:?}");
+    assert_eq!(items(), []);
+}
+
+#[test]
+fn a_folder_that_stays_there_for_what_is_left_out_is_told_before_the_next_pass_too() {
+    let desk = settled();
+    desk.run(&["lane", "change", "scores", "--leave-out", "*.bak"])
+        .ends(0);
+    desk.write_far("old/kept.bak", "x");
+    desk.run(&["sync"]).ends(0);
+    fs::remove_dir(desk.near().join("old")).unwrap();
+    let kept = || desk.run(&["status", "--json"]).json()["lanes"][0]["kept_away"].clone();
+    assert_eq!(kept(), serde_json::json!(["old"]));
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(kept(), serde_json::json!(["old"]));
 }

@@ -128,12 +128,45 @@ pub fn decide(
         (_, C::Unknown(why)) => Verdict::Hold(Side::Far, why.clone()),
         (C::Odd(odd), _) => Verdict::LeftOut(Side::Near, *odd),
         (_, C::Odd(odd)) => Verdict::LeftOut(Side::Far, *odd),
+        _ if is_strange_stub(base, near) => strange_stub(base, far),
         _ => match terms.direction.source() {
             Some(source) => one_way(base, (near, &n), (far, &f), source, terms),
             None => two_way(base, (near, &n), (far, &f), terms),
         },
     };
-    (verdict, n, f)
+    (of_content(verdict, near), n, f)
+}
+
+/// A stub has nothing that could be brought back to the far side, or kept here when it goes there.
+fn of_content(verdict: Verdict, near: &View) -> Verdict {
+    let needs_content = matches!(
+        verdict,
+        Verdict::Carry(Side::Far)
+            | Verdict::CarryBeside(Side::Far)
+            | Verdict::KeepRemoved(Side::Near)
+            | Verdict::Compare
+    );
+    match near.entry().is_some_and(Entry::is_stub) && needs_content {
+        true => Verdict::Hold(Side::Far, Unknown::StubGone),
+        false => verdict,
+    }
+}
+
+/// Whether there is a stub here that is not the one that was agreed on.
+fn is_strange_stub(base: Option<&Base>, near: &View) -> bool {
+    near.entry()
+        .is_some_and(|entry| entry.is_stub() && base.is_none_or(|base| base.near != entry.stamp))
+}
+
+/// A stub has no content that could be carried anywhere, and none that could be lost.
+fn strange_stub(base: Option<&Base>, far: &View) -> Verdict {
+    match (base, far) {
+        // What the ledger knew of it is lost, and the far side has what it may have stood for.
+        (None, View::Present(far)) if far.kind == Kind::File => Verdict::Carry(Side::Near),
+        // What lies in a folder has no place where there is a file.
+        _ if far.is_folder() => Verdict::Conflict,
+        _ => Verdict::Hold(Side::Near, Unknown::StrangeStub),
+    }
 }
 
 fn two_way(

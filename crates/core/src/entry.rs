@@ -38,6 +38,17 @@ impl Stamp {
         self.0.strip_prefix('?') == Some(&*other.0)
     }
 
+    /// Whether it is the stamp of a stub: a file of the near side whose name, size and date are there, and nothing of its
+    /// content. A side that can hold stubs gives them stamps that begin so, and no other file one; it holds no time of
+    /// change, since whoever renames a stub makes no other version of it.
+    #[must_use]
+    pub fn is_stub(&self) -> bool {
+        self.0.trim_start_matches('?').starts_with(Stamp::STUB)
+    }
+
+    /// How the stamp of a stub begins.
+    pub const STUB: &str = "stub:";
+
     /// The text, as it is kept in the ledger.
     #[must_use]
     pub fn as_str(&self) -> &str {
@@ -163,6 +174,12 @@ impl Entry {
         Entry::of_kind(Kind::Folder)
     }
 
+    /// Whether only name, size and date are there, and not the content.
+    #[must_use]
+    pub fn is_stub(&self) -> bool {
+        self.stamp.is_stub()
+    }
+
     /// Something without content.
     #[must_use]
     pub fn of_kind(kind: Kind) -> Entry {
@@ -188,6 +205,15 @@ pub enum Unknown {
     Unfinished(String),
     /// Nothing may be written on this side: the account may only read, or the disk is mounted so.
     ReadOnly,
+    /// A stub that the lane did not make at this path: a copy of one, or one that was moved over something else. What
+    /// content it stands for cannot be told here.
+    StrangeStub,
+    /// The stub is gone from its path, but the file is not: it was moved out of the lane, or has another name.
+    StubElsewhere,
+    /// The content of the stub here was on the far side alone, and that does not have it any more.
+    StubGone,
+    /// What is to come does not fit on this side; how much that is, and how much room there is, in bytes.
+    NoRoom(u64, u64),
     /// The lane carries only names that every system can hold; why this one is none, and one that would do.
     NotPortable(String, String),
 }
@@ -210,6 +236,21 @@ impl fmt::Display for Unknown {
             Unknown::NotPortable(why, instead) => {
                 write!(out, "{why}; it would go as {instead:?}")
             }
+            Unknown::StrangeStub => out.write_str(
+                "it is a stub without content that this lane did not put here: a copy of a stub, or one moved over another file. Nothing of it is carried; remove it, or move it back",
+            ),
+            Unknown::StubElsewhere => out.write_str(
+                "its stub was moved out of the lane or has another name, so it is not taken for removed. Move it back, or have its content come here (katabatic fetch PATH); or, if it is to go, remove that file too",
+            ),
+            Unknown::StubGone => out.write_str(
+                "its content was only there, and is not there any more: here is just a stub. It may be in the spares of whoever removed it",
+            ),
+            Unknown::NoRoom(needed, free) => write!(
+                out,
+                "{} are to come, and the disk has {} free. Make room first: katabatic room --free {0}",
+                crate::words::bytes(*needed),
+                crate::words::bytes(*free)
+            ),
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
             Unknown::Unfinished(why) => write!(
                 out,
@@ -269,6 +310,12 @@ pub struct Base {
 }
 
 impl Base {
+    /// Whether the near side holds a stub: its content is on the far side alone.
+    #[must_use]
+    pub fn is_stub(&self) -> bool {
+        self.near.is_stub()
+    }
+
     /// The stamp of one side.
     #[must_use]
     pub fn stamp(&self, side: crate::Side) -> &Stamp {

@@ -14,7 +14,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::decide::Change;
-use crate::{Decision, Digest, Kind, Listing, Reconciler, RelPath, Side, Step, Triple, View};
+use crate::{
+    Decision, Digest, Kind, Listing, Reconciler, RelPath, Side, Step, Triple, Unknown, View,
+};
 
 /// A file that is at another name of the same side now.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -61,7 +63,12 @@ pub fn may_have_left(step: &Step, on: Side) -> bool {
 #[must_use]
 pub fn may_have_come(step: &Step, on: Side) -> bool {
     let file = step.entry(on).is_some_and(|entry| entry.kind == Kind::File);
-    let carried = matches!(step.decision, Decision::Carry { to, .. } if to == on.other());
+    let carried = match &step.decision {
+        Decision::Carry { to, .. } => *to == on.other(),
+        // Of a stub that was moved here nothing but its name is to be carried.
+        Decision::Hold { why, .. } => *why == Unknown::StrangeStub,
+        _ => false,
+    };
     file && carried && matches!(step.change(on), Change::New | Change::Changed)
 }
 

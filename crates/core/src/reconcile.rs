@@ -38,6 +38,15 @@ pub enum Decision {
         /// Whether a version there is replaced (and goes to the spares).
         replaces: bool,
     },
+    /// Put a stub of the far version here: its name, size and date, and nothing of its content.
+    MakeStub {
+        /// Whether an older stub makes way for it.
+        replaces: bool,
+    },
+    /// Bring the content of a stub here; both sides agree on it already.
+    Fetch,
+    /// Put a stub in the place of a file that both sides agree on, once it is proven that the far side has its content.
+    Shed,
     /// Make the folder on `on`.
     MakeFolder {
         /// The receiving side.
@@ -131,6 +140,9 @@ impl Decision {
             self,
             Decision::Carry { .. }
                 | Decision::CarryBeside { .. }
+                | Decision::MakeStub { .. }
+                | Decision::Fetch
+                | Decision::Shed
                 | Decision::MakeFolder { .. }
                 | Decision::Move { .. }
                 | Decision::DropHere { .. }
@@ -231,7 +243,10 @@ impl Step {
             Decision::MakeFolder { on }
             | Decision::Move { on, .. }
             | Decision::Remove { on, .. } => on == side,
-            Decision::DropHere { .. } => side == Side::Near,
+            Decision::DropHere { .. }
+            | Decision::MakeStub { .. }
+            | Decision::Fetch
+            | Decision::Shed => side == Side::Near,
             _ => false,
         }
     }

@@ -9,6 +9,8 @@ use std::fmt;
 use jiff::civil::{Time, Weekday};
 use jiff::{SignedDuration, Zoned};
 
+pub use crate::recurrence::Rule;
+
 /// One thing that makes a lane run.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum When {
@@ -18,8 +20,16 @@ pub enum When {
     Every(SignedDuration),
     /// At this time on these days.
     At(Days, Time),
+    /// At the times that a rule of RFC 5545 §3.3.10 names.
+    Rule(Box<Rule>),
     /// When the agent starts.
     AtStart,
+    /// Before the computer is shut down, or the person logs off.
+    AtEnd,
+    /// When a drive that a side lies on is plugged in.
+    PluggedIn,
+    /// When nobody has touched the computer for so long.
+    Idle(SignedDuration),
     /// Never by itself.
     ByHand,
 }
@@ -34,11 +44,15 @@ impl Days {
     /// Every day.
     pub const ALL: Days = Days(0b111_1111);
 
-    fn has(self, day: Weekday) -> bool {
+    /// Whether this day is one of them.
+    #[must_use]
+    pub fn has(self, day: Weekday) -> bool {
         self.0 & (1 << day.to_monday_zero_offset()) != 0
     }
 
-    fn parse(text: &str) -> Option<Days> {
+    /// Reads `daily`, `weekdays`, `mon,wed`.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Days> {
         match text {
             "daily" => return Some(Days::ALL),
             "weekdays" => return Some(Days(0b001_1111)),
@@ -74,21 +88,31 @@ const LONGEST: SignedDuration = SignedDuration::from_hours(24 * 366);
 
 impl When {
     /// Reads `on change`, `every 15m`, `every 2h`, `every 3d`, `daily 18:00`, `weekdays 8:30`, `mon,wed 09:00`,
-    /// `at start`, `by hand`.
+    /// `RRULE:FREQ=MONTHLY;BYDAY=1MO;BYHOUR=9`, `at start`, `at end`, `when plugged in`, `when idle 10m`, `by hand`.
     ///
     /// # Errors
     /// Says what it could be.
     pub fn parse(text: &str) -> Result<When, String> {
         let odd = || {
             format!(
-                "{text:?} is no time: write `on change`, `every 15m`, `every 2h`, `daily 18:00`, `weekdays 08:30`, `mon,wed,fri 09:00`, `at start` or `by hand`"
+                "{text:?} is no time: write `on change`, `every 15m`, `every 2h`, `daily 18:00`, `weekdays 08:30`, `mon,wed,fri 09:00`, `at start`, `at end`, `when plugged in`, `when idle 10m`, `by hand`, or a rule such as `RRULE:FREQ=MONTHLY;BYDAY=1MO;BYHOUR=9`"
             )
         };
+        if text.trim().starts_with("RRULE:") {
+            return Rule::parse(text.trim()).map(|rule| When::Rule(Box::new(rule)));
+        }
         let (first, second) = text.trim().split_once(' ').ok_or_else(odd)?;
         let second = second.trim();
         match (first, second) {
             ("on", "change") => return Ok(When::OnChange),
             ("at", "start") => return Ok(When::AtStart),
+            ("at", "end") => return Ok(When::AtEnd),
+            ("when", "plugged in") => return Ok(When::PluggedIn),
+            ("when", idle) => {
+                let span = idle.strip_prefix("idle ").and_then(read_span);
+                let span = span.filter(|span| (SHORTEST..=LONGEST).contains(span));
+                return span.map(When::Idle).ok_or_else(odd);
+            }
             ("by", "hand") => return Ok(When::ByHand),
             ("every", every) => {
                 let every = read_span(every).ok_or_else(odd)?;
@@ -105,14 +129,7 @@ impl When {
             _ => {}
         }
         let days = Days::parse(first).ok_or_else(odd)?;
-        let (hour, minute) = second.split_once(':').ok_or_else(odd)?;
-        let number = |text: &str| {
-            let digits =
-                !text.is_empty() && text.len() <= 2 && text.bytes().all(|c| c.is_ascii_digit());
-            digits.then(|| text.parse::<i8>().ok()).flatten()
-        };
-        let (hour, minute) = number(hour).zip(number(minute)).ok_or_else(odd)?;
-        let at = Time::new(hour, minute, 0, 0).map_err(|_| odd())?;
+        let at = read_time(second).ok_or_else(odd)?;
         Ok(When::At(days, at))
     }
 
@@ -120,7 +137,13 @@ impl When {
     #[must_use]
     pub fn next(&self, last: &Zoned) -> Option<Zoned> {
         match self {
-            When::OnChange | When::AtStart | When::ByHand => None,
+            When::OnChange
+            | When::AtStart
+            | When::AtEnd
+            | When::PluggedIn
+            | When::Idle(_)
+            | When::ByHand => None,
+            When::Rule(rule) => rule.next(last),
             When::Every(every) => last.checked_add(*every).ok(),
             When::At(days, at) => {
                 let mut date = last.date();
@@ -138,6 +161,18 @@ impl When {
             }
         }
     }
+}
+
+/// Reads `08:30`.
+#[must_use]
+pub fn read_time(text: &str) -> Option<Time> {
+    let (hour, minute) = text.split_once(':')?;
+    let number = |text: &str| {
+        let digits =
+            !text.is_empty() && text.len() <= 2 && text.bytes().all(|c| c.is_ascii_digit());
+        digits.then(|| text.parse::<i8>().ok()).flatten()
+    };
+    Time::new(number(hour)?, number(minute)?, 0, 0).ok()
 }
 
 fn read_span(text: &str) -> Option<SignedDuration> {
@@ -158,19 +193,23 @@ impl fmt::Display for When {
         match self {
             When::OnChange => out.write_str("on change"),
             When::AtStart => out.write_str("at start"),
+            When::AtEnd => out.write_str("at end"),
+            When::PluggedIn => out.write_str("when plugged in"),
+            When::Idle(idle) => write!(out, "when idle {}", span_words(*idle)),
+            When::Rule(rule) => write!(out, "{rule}"),
             When::ByHand => out.write_str("by hand"),
             When::At(days, at) => write!(out, "{days} {:02}:{:02}", at.hour(), at.minute()),
-            When::Every(every) => {
-                let seconds = every.as_secs();
-                match [(86_400, 'd'), (3_600, 'h'), (60, 'm')]
-                    .into_iter()
-                    .find(|(many, _)| seconds % many == 0)
-                {
-                    Some((many, unit)) => write!(out, "every {}{unit}", seconds / many),
-                    None => write!(out, "every {seconds}s"),
-                }
-            }
+            When::Every(every) => write!(out, "every {}", span_words(*every)),
         }
+    }
+}
+
+fn span_words(span: SignedDuration) -> String {
+    let seconds = span.as_secs();
+    let units = [(86_400, 'd'), (3_600, 'h'), (60, 'm')];
+    match units.into_iter().find(|(many, _)| seconds % many == 0) {
+        Some((many, unit)) => format!("{}{unit}", seconds / many),
+        None => format!("{seconds}s"),
     }
 }
 

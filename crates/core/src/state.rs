@@ -1,7 +1,7 @@
 //! A file's state, on its two axes: how the sides agree, and where the content lies.
 
 use crate::selection::LeftOutBy;
-use crate::{Decision, Side};
+use crate::{Decision, Entry, Side};
 
 /// How the two sides agree at a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -76,6 +76,7 @@ impl From<&Decision> for Agreement {
             Decision::Settled
             | Decision::KeptAway { .. }
             | Decision::Record
+            | Decision::Shed
             | Decision::Forget
             | Decision::KeepFolder { .. }
             | Decision::KeepRemoved { .. } => Agreement::Settled,
@@ -84,7 +85,10 @@ impl From<&Decision> for Agreement {
             | Decision::Move { on, .. }
             | Decision::Remove { on, .. } => Agreement::Waiting(*on),
             // The far side's content is read to compare it.
-            Decision::DropHere { .. } | Decision::Compare => Agreement::Waiting(Side::Near),
+            Decision::DropHere { .. }
+            | Decision::Compare
+            | Decision::MakeStub { .. }
+            | Decision::Fetch => Agreement::Waiting(Side::Near),
             Decision::Conflict => Agreement::Conflict,
             Decision::Drift { .. } => Agreement::Drift,
             Decision::AskRemoval { on } => Agreement::Asking(*on),
@@ -112,6 +116,17 @@ pub enum Lies {
 }
 
 impl Lies {
+    /// Where the content of what the near side shows lies; `held` where it is to stay here.
+    #[must_use]
+    pub fn of(near: Option<&Entry>, held: bool) -> Lies {
+        match near {
+            None => Lies::There,
+            Some(near) if near.is_stub() => Lies::Stub,
+            Some(_) if held => Lies::Held,
+            Some(_) => Lies::Here,
+        }
+    }
+
     /// The mark; nothing for content that is simply here.
     #[must_use]
     pub fn mark(self) -> &'static str {
@@ -147,14 +162,9 @@ impl FileState {
     /// The state a step finds a path in.
     #[must_use]
     pub fn of(step: &crate::Step) -> FileState {
-        let lies = if step.entry(Side::Near).is_some() {
-            Lies::Here
-        } else {
-            Lies::There
-        };
         FileState {
             agreement: Agreement::from(&step.decision),
-            lies,
+            lies: Lies::of(step.entry(Side::Near), false),
         }
     }
 }

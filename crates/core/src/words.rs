@@ -30,6 +30,10 @@ pub fn action(decision: &Decision) -> String {
             replaces: false,
         } => format!("carry {}", to.towards()),
         Decision::Carry { to, replaces: true } => format!("replace {}", to.here_or_there()),
+        Decision::MakeStub { replaces: false } => "make stub here".into(),
+        Decision::MakeStub { replaces: true } => "renew stub here".into(),
+        Decision::Fetch => "fetch here".into(),
+        Decision::Shed => "shed here".into(),
         Decision::MakeFolder { on } => format!("make folder {}", on.here_or_there()),
         Decision::Move { on, .. } => format!("move {}", on.here_or_there()),
         Decision::DropHere { .. } => "drop here".into(),
@@ -108,6 +112,14 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
                 (_, Change::Removed) => format!("{}: the edit wins and it comes back", both(from)),
                 _ => both(from),
             }
+        }
+        Decision::MakeStub { .. } => match (step.change(Side::Far), step.change(Side::Near)) {
+            (Change::New, Change::Nothing) => "new there; its content stays there".into(),
+            _ => format!("{}; its content stays there", both(Side::Far)),
+        },
+        Decision::Fetch => "a stub whose content is to be here".into(),
+        Decision::Shed => {
+            "the far side has this version; its content is dropped here, nothing is removed".into()
         }
         Decision::Move { on, from, files } => {
             let along = if step.seen.near.is_folder() || step.seen.far.is_folder() {
@@ -188,6 +200,10 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             on,
             why: why @ Unknown::NotPortable(..),
         } => format!("not carried {}: {why}", on.towards()),
+        Decision::Hold {
+            why: why @ (Unknown::StubGone | Unknown::NoRoom(..)),
+            ..
+        } => why.to_string(),
         Decision::Hold { on, why } if step.view(*on).is_folder() => {
             format!("what lies in it is unknown {}: {why}", on.here_or_there())
         }

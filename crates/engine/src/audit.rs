@@ -128,6 +128,8 @@ pub struct Audit {
     pub quick: bool,
     /// By the folders at the top; the files beside them under the empty name.
     pub folders: BTreeMap<String, Counted>,
+    /// Stubs whose version tag there is the one they were made of, and the bytes that they show; nothing was read of them.
+    pub stubs: Tally,
     /// Bytes that were read on the near side and on the far side.
     pub read: (u64, u64),
     /// Whatever is not equal, in tree order.
@@ -179,7 +181,8 @@ pub async fn to_read(pass: &Pass) -> Result<ToRead, Error> {
     let mut sieve = pass.reconciler(&Wish::default());
     look(pass, async |chunk| {
         for triple in chunk.drain(..) {
-            let pair = files(&triple).map(|(near, far)| (near.size, far.size));
+            let pair = files(&triple).filter(|(near, _)| !near.is_stub());
+            let pair = pair.map(|(near, far)| (near.size, far.size));
             if taken(&mut sieve, triple).is_none()
                 && let Some((near, far)) = pair
                 && near == far
@@ -273,7 +276,7 @@ async fn look(
     let (found, far) = mpsc::channel(BUFFER);
     let store = pass.store(Side::Far);
     let scanning = tokio::spawn(async move { store.scan(found).await });
-    let told = tell_both(pass, far, scanning, each).await?;
+    let told = tell_both(pass, None, far, scanning, each).await?;
     let whole = told
         .roots
         .iter()
@@ -323,6 +326,8 @@ enum Compared {
     Nothing,
     /// Sizes, tags and what is recorded agree.
     AsRecorded,
+    /// Here is a stub, and there the version it was made of.
+    Stub,
     /// It is not equal: why.
     Not(Verdict, String),
     /// The content differs: what was read.
@@ -377,6 +382,19 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
                 words::bytes(far.size)
             ),
         );
+    }
+    if near.is_stub() {
+        let as_agreed = triple
+            .base
+            .as_ref()
+            .is_some_and(|base| base.near == near.stamp && base.far == far.stamp);
+        return match as_agreed {
+            true => Compared::Stub,
+            false => Compared::Not(
+                Verdict::Unproven,
+                "here is a stub, and there is another version than the one it was made of: the next pass renews it".into(),
+            ),
+        };
     }
     if quick {
         let as_recorded = triple.base.as_ref().is_some_and(|base| {
@@ -437,6 +455,11 @@ impl Audit {
         let size = triple.near.entry().map_or(0, |entry| entry.size);
         let (verdict, why) = match compared {
             Compared::Nothing => return,
+            Compared::Stub => {
+                self.stubs.files += 1;
+                self.stubs.bytes = self.stubs.bytes.saturating_add(size);
+                return;
+            }
             Compared::AsRecorded => {
                 counted.equal += 1;
                 return;
@@ -526,7 +549,7 @@ impl Rows {
                     self.forgotten.push(triple.path.clone());
                 }
             }
-            Compared::Nothing | Compared::AsRecorded | Compared::Not(..) => {}
+            Compared::Nothing | Compared::AsRecorded | Compared::Stub | Compared::Not(..) => {}
         }
     }
 

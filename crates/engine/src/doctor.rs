@@ -17,8 +17,9 @@ use crate::ledger::Ledger;
 use crate::ledger::rows;
 use crate::ledger::runs;
 use crate::ledger::spare_rows;
-use crate::open::{account_client, connection_of, open_lane, side_failed};
+use crate::open::{OpenLane, account_client, connection_of, open_lane, side_failed};
 use crate::place::Place;
+use crate::rights;
 use crate::secrets;
 use crate::sides::webdav::survey;
 use crate::stop::Stop;
@@ -373,6 +374,8 @@ impl Doctor<'_> {
             ),
             Some(_) => about.fine("passes", "the last one was within a week"),
         }
+        rights(&mut about, lane, &opened).await;
+        others(&mut about, lane, &opened).await;
         self.what_is_open(&mut about, lane, &opened.row)?;
         if let Place::Local(_) = lane.near
             && let Some(lacks) = opened.near.shortcomings().await
@@ -424,6 +427,19 @@ impl Doctor<'_> {
                 ),
             ),
         }
+        let (stubs, bytes) = self
+            .ledger
+            .read(|connection| rows::stubs(connection, row.key))?;
+        if stubs > 0 {
+            about.fine(
+                "stubs",
+                format!(
+                    "{} of {} here without content; a program that opens one waits for it where an opener runs, and is told \"permission denied\" elsewhere (katabatic agent status)",
+                    words::count(stubs, "file", "files"),
+                    words::bytes(bytes)
+                ),
+            );
+        }
         if cut_off {
             about.wrong(
                 "leftovers",
@@ -456,6 +472,97 @@ impl Doctor<'_> {
             }
         }
         Ok(())
+    }
+}
+
+/// Whether all may be read, and written where the lane writes.
+async fn rights(about: &mut About, lane: &LaneConfig, opened: &OpenLane) {
+    let name = &lane.name;
+    let mut fine = Vec::new();
+    for side in [Side::Near, Side::Far] {
+        let writes = lane.terms.direction.source() != Some(side);
+        let at = side.here_or_there();
+        match lane.place(side) {
+            Place::Local(root) => {
+                let barred = rights::look(root, writes);
+                if barred.unread + barred.unwritten == 0 {
+                    fine.push(at);
+                    continue;
+                }
+                let some: Vec<String> = barred
+                    .some
+                    .iter()
+                    .map(|path| words::typed(&path.display().to_string()))
+                    .collect();
+                let mut counts = Vec::new();
+                if barred.unread > 0 {
+                    counts.push(format!(
+                        "{} not be read",
+                        words::count(barred.unread, "thing may", "things may")
+                    ));
+                }
+                if barred.unwritten > 0 {
+                    counts.push(format!(
+                        "{} not be written to",
+                        words::count(barred.unwritten, "folder may", "folders may")
+                    ));
+                }
+                about.wrong(
+                    "rights",
+                    format!("{at}: {}: {}", counts.join(" and "), some.join(", ")),
+                    format!("chmod u+rwX {}, or leave it out: katabatic lane change {name} --leave-out RULE", some[0]),
+                );
+            }
+            Place::Far { .. } => {
+                let shared = opened.store(side).shared().await;
+                let only_read: Vec<String> = shared
+                    .iter()
+                    .filter(|folder| writes && folder.may_write == Some(false))
+                    .map(|folder| format!("{}, shared by {}", folder.name, folder.owner))
+                    .collect();
+                match only_read.is_empty() {
+                    true => fine.push(at),
+                    false => about.wrong(
+                        "rights",
+                        format!("{at}: may only be read: {}", only_read.join("; ")),
+                        format!("ask its owner for the right to write; or skip it: katabatic choose {name} --skip FOLDER"),
+                    ),
+                }
+            }
+        }
+    }
+    if !fine.is_empty() {
+        about.fine(
+            "rights",
+            format!("all that the lane needs, {}", fine.join(" and ")),
+        );
+    }
+}
+
+/// Whether other computers are tied to the same folder.
+async fn others(about: &mut About, lane: &LaneConfig, opened: &OpenLane) {
+    let others = opened.far.other_computers().await;
+    if others.is_empty() {
+        return;
+    }
+    let found = format!(
+        "{} tied to {}, too: {}",
+        words::count(
+            others.len() as u64,
+            "other computer is or was",
+            "other computers are or were"
+        ),
+        lane.far_place(),
+        others.join(", ")
+    );
+    // What both send there, each finds as changed by somebody else; most often two that chose one name.
+    match lane.terms.direction.source() == Some(Side::Near) {
+        true => about.wrong(
+            "computers",
+            found,
+            format!("a folder of its own for each: katabatic lane change {} --far; for a standard folder, katabatic cover --as NAME", lane.name),
+        ),
+        false => about.fine("computers", found),
     }
 }
 

@@ -8,6 +8,8 @@ use std::fs::{self, File};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
+use rustix::fs::{AtFlags, CWD, FileType, StatxFlags, statx};
+
 /// A file system that is mounted from a device.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Volume {
@@ -76,6 +78,18 @@ impl OnDrive {
             None => Found::NotPluggedIn(there.filter(|volume| volume.mounted_at != Path::new("/"))),
         }
     }
+}
+
+/// Which mount a folder lies on, by a number that the system gives to no later mount (statx(2), `STATX_MNT_ID_UNIQUE`,
+/// Linux 6.8; before that, by one that it may give again): a drive that was away is told from one that was not, even where
+/// nobody looked meanwhile. None where no folder is there.
+#[must_use]
+pub fn mount_number(folder: &Path) -> Option<u64> {
+    const UNIQUE: StatxFlags = StatxFlags::from_bits_retain(0x4000);
+    let asked = StatxFlags::TYPE | StatxFlags::MNT_ID | UNIQUE;
+    let seen = statx(CWD, folder, AtFlags::empty(), asked).ok()?;
+    let is_folder = FileType::from_raw_mode(seen.stx_mode.into()) == FileType::Directory;
+    is_folder.then_some(seen.stx_mnt_id)
 }
 
 fn existing(path: &Path) -> Option<&Path> {

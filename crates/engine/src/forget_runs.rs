@@ -70,6 +70,7 @@ mod tests {
                         action: "carry up".into(),
                         bytes: 1,
                         result: "done".into(),
+                        at: Some(began),
                     };
                     runs::add_item(connection, run, &item)?;
                     runs::end(connection, run, began, "all settled", &Counts::default())

@@ -13,7 +13,7 @@ use url::Url;
 
 use crate::Error;
 use crate::net::Line;
-use crate::net::rate::Limits;
+use crate::net::rate::{Dials, Limits};
 use crate::secrets::Secret;
 use crate::sides::SideError;
 use crate::sides::webdav::{Connection, Shared};
@@ -31,6 +31,8 @@ pub struct Home {
     pub(crate) opened_key: Arc<Mutex<Option<Secret>>>,
     /// What all clients of an account share, by the account's name, and what it was made for.
     shared: SharedByAccount,
+    /// What the limits stand at: of all lanes together under no name, of `@ACCOUNT`, of a lane's id.
+    dials: Arc<Mutex<HashMap<String, Dials>>>,
 }
 
 type SharedByAccount = Arc<Mutex<HashMap<String, (Url, Line, Shared)>>>;
@@ -59,6 +61,7 @@ impl Home {
             ask: None,
             opened_key: Arc::default(),
             shared: Arc::default(),
+            dials: Arc::default(),
         }
         .made()
     }
@@ -92,6 +95,7 @@ impl Home {
             ask: None,
             opened_key: Arc::default(),
             shared: Arc::default(),
+            dials: Arc::default(),
         }
         .made()
     }
@@ -115,15 +119,17 @@ impl Home {
         &self,
         account: &str,
         connection: &Connection,
-        limits: Limits,
+        limits: &Limits,
     ) -> Result<Shared, SideError> {
+        let own = self.dials(&format!("@{account}"), limits);
+        let all = self.dials_of("");
         let mut known = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((address, line, shared)) = known.get(account)
             && (address, line) == (&connection.address, &connection.line)
         {
             return Ok(shared.clone());
         }
-        let shared = Shared::new(&connection.line, &connection.address, limits)?;
+        let shared = Shared::new(&connection.line, &connection.address, [&all, &own])?;
         let kept = (
             connection.address.clone(),
             connection.line.clone(),
@@ -131,6 +137,19 @@ impl Home {
         );
         known.insert(account.to_owned(), kept);
         Ok(shared)
+    }
+
+    fn dials_of(&self, whose: &str) -> Dials {
+        let mut dials = self.dials.lock().unwrap_or_else(PoisonError::into_inner);
+        dials.entry(whose.to_owned()).or_default().clone()
+    }
+
+    /// The dials of all lanes together (no name), of `@ACCOUNT` or of a lane's id, set to these limits; for what runs
+    /// already, too.
+    pub fn dials(&self, whose: &str, limits: &Limits) -> Dials {
+        let dials = self.dials_of(whose);
+        dials.set(limits);
+        dials
     }
 
     /// With a way to ask the person for the passphrase of the secrets.

@@ -14,7 +14,7 @@ use crate::drives::Found;
 use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
-use crate::net::rate::Limits;
+use crate::net::rate::Dials;
 use crate::pass::plan::in_words;
 use crate::place::Place;
 use crate::secrets;
@@ -128,20 +128,20 @@ pub fn connection_with(account: &AccountConfig, signer: Signer) -> Result<Connec
 /// # Errors
 /// Where the secret is not there, or the address is not one.
 pub fn account_client(home: &Home, account: &AccountConfig, stop: &Stop) -> Result<Client, Error> {
-    limited_client(home, account, stop, Limits::default())
+    limited_client(home, account, stop, &Dials::default())
 }
 
-/// The same with limits of its own, beside those of the account.
+/// The same with dials of its own, beside those of the account.
 pub(crate) fn limited_client(
     home: &Home,
     account: &AccountConfig,
     stop: &Stop,
-    limits: Limits,
+    dials: &Dials,
 ) -> Result<Client, Error> {
     let connection = connection_of(home, account)?;
-    let known = home.shared_of(&account.name, &connection, account.limits);
+    let known = home.shared_of(&account.name, &connection, &account.limits);
     let shared = known.map_err(|why| not_connected(account, &why))?;
-    Ok(Client::sharing(connection, stop.clone(), &shared, limits))
+    Ok(Client::sharing(connection, stop.clone(), &shared, dials))
 }
 
 fn not_connected(account: &AccountConfig, why: &SideError) -> Error {
@@ -175,23 +175,37 @@ pub async fn open_lane(
     lane: &LaneConfig,
     stop: &Stop,
 ) -> Result<OpenLane, Error> {
-    let open = |side: Side| -> Result<Arc<dyn SideStore>, Error> {
-        let (account, path) = match lane.place(side) {
-            Place::Local(root) => {
-                return Ok(Arc::new(open_here(home, ledger, lane, (side, root), stop)?));
-            }
-            Place::Far { account, path } => (account, path),
-        };
-        let client = limited_client(home, config.account(account)?, stop, lane.limits)?;
-        let there = WebdavSide::new(client, path.clone(), &home.computer()?, &lane.id);
-        let findings = ledger.read(|connection| account_rows::findings(connection, account))?;
-        Ok(match findings {
-            Some((_, findings)) => Arc::new(there.knowing(&findings)),
-            None => Arc::new(there),
-        })
-    };
+    let open = |side: Side| open_side(home, config, ledger, (lane, side), stop);
     let (near, far) = (open(Side::Near)?, open(Side::Far)?);
     between(ledger, lane, near, far, lock_at(home, lane)?).await
+}
+
+/// Opens one side of a lane, without a look at it.
+///
+/// # Errors
+/// Where a folder of this computer is not there, or the account cannot be signed in to.
+pub(crate) fn open_side(
+    home: &Home,
+    config: &Config,
+    ledger: &Ledger,
+    (lane, side): (&LaneConfig, Side),
+    stop: &Stop,
+) -> Result<Arc<dyn SideStore>, Error> {
+    let (account, path) = match lane.place(side) {
+        Place::Local(root) => {
+            return Ok(Arc::new(open_here(home, ledger, lane, (side, root), stop)?));
+        }
+        Place::Far { account, path } => (account, path),
+    };
+    home.dials("", &config.limits);
+    let dials = home.dials(&lane.id, &lane.limits);
+    let client = limited_client(home, config.account(account)?, stop, &dials)?;
+    let there = WebdavSide::new(client, path.clone(), &home.computer()?, &lane.id);
+    let findings = ledger.read(|connection| account_rows::findings(connection, account))?;
+    Ok(match findings {
+        Some((_, findings)) => Arc::new(there.knowing(&findings)),
+        None => Arc::new(there),
+    })
 }
 
 /// Opens a side that is a folder of this computer.

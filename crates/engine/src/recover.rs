@@ -117,7 +117,7 @@ pub async fn look(pass: &Pass, scope: &RelPath, target: &Target) -> Result<Offer
     let mut offer = Offer::default();
     let here = target.store(pass);
     let mut sieve = pass.reconciler(&Wish::default());
-    let told = tell_both(pass, far, scanning, async |chunk| {
+    let told = tell_both(pass, None, far, scanning, async |chunk| {
         for triple in chunk.drain(..) {
             let left_out = sieve.push(triple.clone(), &mut |_| {}).is_some();
             if !triple.path.is_within(scope) {
@@ -216,13 +216,13 @@ pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recove
         .buffer_unordered(IN_FLIGHT);
     while let Some((path, outcome)) = brought.next().await {
         let (item, outcome) = match outcome {
-            Ok(bytes) => (item(path, bytes, "done"), Ok(bytes)),
+            Ok(bytes) => (item(pass, path, bytes, "done"), Ok(bytes)),
             Err(error) => {
                 let why = error.to_string();
                 if error.ends_the_pass() || matches!(error, SideError::Stopped) {
                     ended = Some(pass.side_failed(Side::Far, &error));
                 }
-                (item(path, 0, &why), Err(why))
+                (item(pass, path, 0, &why), Err(why))
             }
         };
         pass.ledger
@@ -255,12 +255,13 @@ pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recove
     }
 }
 
-fn item(path: &RelPath, bytes: u64, result: &str) -> RunItem {
+fn item(pass: &Pass, path: &RelPath, bytes: u64, result: &str) -> RunItem {
     RunItem {
         path: path.to_string(),
         action: "bring here".into(),
         bytes,
         result: result.to_owned(),
+        at: Some(pass.clock.now()),
     }
 }
 

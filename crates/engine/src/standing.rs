@@ -16,6 +16,7 @@ use tokio::sync::mpsc;
 
 use crate::Error;
 use crate::ledger::rows::{self, LedgerRow};
+use crate::pass::contents;
 use crate::pass::moves;
 use crate::pass::scan::{digest, look_closer, not_cleared_up, tell_both};
 use crate::pass::{IN_FLIGHT, Pass, Wish};
@@ -51,6 +52,8 @@ pub struct LaneStanding {
     pub counts: BTreeMap<Agreement, u64>,
     /// Bytes of the files that are settled.
     pub settled_bytes: u64,
+    /// Files of the near side by where their content lies, with the bytes that they show.
+    pub lies: BTreeMap<Lies, Tally>,
     /// Every path that is not settled, or every path where a single one was asked about.
     pub standings: Vec<Standing>,
     /// What one side removed and the other one keeps, as was agreed.
@@ -115,6 +118,7 @@ pub async fn look_telling(
         any_known: false,
         settled_files: 0,
         settled_bytes: 0,
+        lies: BTreeMap::new(),
         settled: Vec::new(),
         open: Vec::new(),
     };
@@ -122,7 +126,7 @@ pub async fn look_telling(
         true => gather_anew(pass, scope, &mut gathered).await?,
         false => gather(pass, scope, &mut gathered).await?,
     };
-    reconciler.finish(&mut |step| gathered.keep(step, one));
+    reconciler.finish(&mut |step| gathered.keep(pass, step, one));
     let left_out = reconciler.left_out();
     let Gathered {
         told,
@@ -130,6 +134,7 @@ pub async fn look_telling(
         any_known,
         settled_files,
         settled_bytes,
+        lies,
         settled,
         open,
     } = gathered;
@@ -146,6 +151,7 @@ pub async fn look_telling(
         near_seen,
         counts: BTreeMap::from([(Agreement::Settled, settled_files)]),
         settled_bytes,
+        lies,
         standings: Vec::new(),
         kept_away: aside.iter().map(|step| step.path().clone()).collect(),
         unusable,
@@ -155,10 +161,20 @@ pub async fn look_telling(
         scope: vec![scope.clone()],
         ..Wish::default()
     };
-    let open = moves::join(pass, open, aside.clone(), &wish).await?;
+    let mut open = moves::join(pass, open, aside.clone(), &wish).await?;
+    contents::hold_moved(pass, &mut open, &wish).await?;
     let steps = settled.into_iter().chain(aside).chain(open);
     for step in steps {
-        standing.take(step, &known, one, scope, time, told);
+        // The next pass only notes that it stays so.
+        if matches!(
+            step.decision,
+            Decision::KeepFolder { .. } | Decision::KeepRemoved { .. }
+        ) {
+            standing.kept_away.push(step.path().clone());
+        }
+        let mut state = FileState::of(&step);
+        state.lies = where_it_lies(pass, &step);
+        standing.take((step, state), &known, one, scope, time, told);
     }
     standing
         .standings
@@ -227,6 +243,7 @@ struct Gathered<'t> {
     any_known: bool,
     settled_files: u64,
     settled_bytes: u64,
+    lies: BTreeMap<Lies, Tally>,
     /// Settled steps of which the ledger, or the question, has more to say.
     settled: Vec<Step>,
     open: Vec<Step>,
@@ -245,7 +262,16 @@ impl Gathered<'_> {
         }
     }
 
-    fn keep(&mut self, step: Step, one: bool) {
+    fn keep(&mut self, pass: &Pass, step: Step, one: bool) {
+        let step = contents::wanted(pass, &Wish::default(), step);
+        if let Some(near) = step
+            .entry(Side::Near)
+            .filter(|near| near.kind == Kind::File)
+        {
+            let tally = self.lies.entry(where_it_lies(pass, &step)).or_default();
+            tally.files += 1;
+            tally.bytes = tally.bytes.saturating_add(near.size);
+        }
         match step.decision {
             Decision::Settled if !one && !self.known.contains_key(step.path()) => {
                 if let Some(entry) = step
@@ -261,6 +287,15 @@ impl Gathered<'_> {
             _ => self.open.push(step),
         }
     }
+}
+
+/// Where the content of what a step is about lies.
+fn where_it_lies(pass: &Pass, step: &Step) -> Lies {
+    let contents = &pass.lane.config.contents;
+    Lies::of(
+        step.entry(Side::Near),
+        contents.held_by(step.path()).is_some(),
+    )
 }
 
 /// What decided, whether the tops were listed whole, and names that no lane can carry.
@@ -288,7 +323,7 @@ async fn gather_anew(
     let (found, far) = mpsc::channel(BUFFER);
     let store = pass.store(Side::Far);
     let scanning = tokio::spawn(async move { store.scan(found).await });
-    let told = tell_both(pass, far, scanning, async |chunk| {
+    let told = tell_both(pass, None, far, scanning, async |chunk| {
         pass.progress.saw(chunk.len());
         let within = chunk
             .drain(..)
@@ -298,7 +333,7 @@ async fn gather_anew(
             .buffered(IN_FLIGHT);
         while let Some((mut triple, _)) = closer.next().await {
             not_cleared_up(&unfinished, &mut triple);
-            reconciler.push(triple, &mut |step| gathered.keep(step, one));
+            reconciler.push(triple, &mut |step| gathered.keep(pass, step, one));
         }
         Ok(())
     })
@@ -340,7 +375,7 @@ async fn gather(
             if let Some(row) = row {
                 gathered.note(row, &triple);
             }
-            reconciler.push(triple, &mut |step| gathered.keep(step, one));
+            reconciler.push(triple, &mut |step| gathered.keep(pass, step, one));
         }
     }
     let broke_off = |why: String| Error::failed("looking at the near side", why, "Try again.");
@@ -545,7 +580,7 @@ impl LaneStanding {
 
     fn take(
         &mut self,
-        step: Step,
+        (step, mut state): (Step, FileState),
         known: &BTreeMap<RelPath, LedgerRow>,
         one: bool,
         scope: &RelPath,
@@ -560,7 +595,6 @@ impl LaneStanding {
             return;
         }
         let row = known.get(step.path());
-        let mut state = FileState::of(&step);
         if state.lies == Lies::There && step.entry(Side::Far).is_none() {
             state.lies = Lies::Here;
         }

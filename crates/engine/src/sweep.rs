@@ -165,6 +165,7 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
                 action: format!("remove {}", on.side.here_or_there()),
                 bytes: entry.size,
                 result: told,
+                at: Some(pass.clock.now()),
             };
             pass.ledger
                 .write_later(move |connection| runs::add_item(connection, run, &item));

@@ -333,6 +333,7 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
             action: "take back".into(),
             bytes: back.spare.size,
             result,
+            at: Some(pass.clock.now()),
         };
         pass.ledger
             .write_later(move |connection| runs::add_item(connection, run, &item));
@@ -466,7 +467,7 @@ async fn staged(pass: &Pass, spare: &Spare, to: Side) -> Result<Staged, Trouble>
         .map_err(|error| Trouble::Side(to, error))?;
     if spare
         .content
-        .is_some_and(|content| content != staged.digest)
+        .is_some_and(|content| Some(content) != staged.digest)
     {
         store
             .unstage(&staged.slot)

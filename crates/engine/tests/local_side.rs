@@ -219,7 +219,7 @@ async fn what_is_staged_is_whole_or_not_there() {
     let staged = near.stage("hello", "new").await;
     assert_eq!(
         (staged.digest, staged.entry.size),
-        (Digest::of(b"hello"), 5)
+        (Some(Digest::of(b"hello")), 5)
     );
     assert_eq!(
         staged.entry.edited,

@@ -27,8 +27,7 @@ use katabatic_core::{RelPath, Side};
 use katabatic_engine::clock::SystemClock;
 use katabatic_engine::pass::Wish;
 use katabatic_engine::seam::{Hook, Seam};
-use tokio::sync::Notify;
-use worlds::{World, tree, write};
+use worlds::{Death, World, tree, write};
 
 /// Of four worlds one has a server that was probed, so that the ways for good servers are tried at every seam as well
 /// as those for strangers; one has a second folder of this computer for its far side; and one ties two accounts.
@@ -224,43 +223,13 @@ async fn a_stranger_who_writes_in_place_here() {
     strangers(Side::Near, true).await;
 }
 
-struct Death {
-    at: Seam,
-    countdown: AtomicUsize,
-    died: Notify,
-}
-
-#[async_trait]
-impl Hook for Death {
-    async fn at(&self, seam: Seam, _: Option<Side>, _: Option<&RelPath>) {
-        if seam == self.at && self.countdown.fetch_sub(1, Ordering::SeqCst) == 0 {
-            self.died.notify_one();
-            std::future::pending::<()>().await;
-        }
-    }
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_pass_that_dies_at_every_seam_is_finished_by_the_next() {
     for at in Seam::ALL {
         for time in 0..TIMES {
             let world = scenario().await;
             let versions = world.every_version();
-            let death = Arc::new(Death {
-                at,
-                countdown: AtomicUsize::new(time),
-                died: Notify::new(),
-            });
-            let pass = world
-                .pass_with(Arc::clone(&death) as _, Arc::new(SystemClock))
-                .await
-                .unwrap();
-            let wish = Wish::default();
-            let died = tokio::select! {
-                result = pass.sync(&wish) => { result.unwrap(); false }
-                () = death.died.notified() => true,
-            };
-            drop(pass);
+            let died = Death::at(at, time).meets(&world, &Wish::default()).await;
             if !died {
                 break;
             }

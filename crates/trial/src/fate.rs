@@ -94,6 +94,9 @@ impl SimulatedSide {
     ) -> (Going, Result<T, SideError>) {
         let far = self.is_far();
         let untold = || Err(SideError::Unsure("the answer was lost".into()));
+        if world.away.contains(&(self.at, self.computer)) {
+            return (Going::On, Err(SideError::NotThere("it is away".into())));
+        }
         if let Some(fault) = world.mischief.lasting(far) {
             return (Going::On, Err(lasting(fault)));
         }

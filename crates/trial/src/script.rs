@@ -82,7 +82,7 @@ fn some_path(dice: &mut fastrand::Rng) -> RelPath {
     RelPath::parse(&parts.join("/")).unwrap_or_else(|_| RelPath::root())
 }
 
-fn some_edit(dice: &mut fastrand::Rng, about: Option<&RelPath>) -> Edit {
+pub(crate) fn some_edit(dice: &mut fastrand::Rng, about: Option<&RelPath>) -> Edit {
     let mut path = || match about {
         Some(path) if !path.is_root() && dice.u32(0..10) < 6 => path.clone(),
         _ => some_path(dice),
@@ -241,7 +241,8 @@ fn write(world: &mut World, at: At, path: &RelPath, content: Bytes, in_place: bo
     make_way(world, at, path);
     let old = files_of(world.lift(at, path));
     let kept_id = match &old[..] {
-        [Node::File(file)] if in_place => Some(file.id),
+        // What is opened to be written has its content first, or has no rights and is replaced.
+        [Node::File(file)] if in_place && file.stub.is_none() => Some(file.id),
         _ => None,
     };
     world.owe_somewhere(&content);
@@ -276,7 +277,7 @@ pub fn apply(world: &mut World, at: At, edit: &Edit) {
                 .map(|tree| tree.get(from).cloned())
                 .collect();
             let source = trees.into_iter().flatten().find_map(|node| match node {
-                Node::File(file) => Some(file.content),
+                Node::File(file) => file.own().cloned(),
                 Node::Folder => None,
             });
             // What was removed somewhere and is put there again from a copy counts as it did before.
@@ -319,7 +320,7 @@ pub fn late_write(world: &mut World, computer: usize) {
         .spares
         .values_mut()
         .filter_map(|tree| match tree.get_mut(&RelPath::root()) {
-            Some(Node::File(file)) => Some(file),
+            Some(Node::File(file)) if file.stub.is_none() => Some(file),
             _ => None,
         })
         .max_by_key(|file| file.version)

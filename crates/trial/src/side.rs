@@ -5,10 +5,10 @@ use std::collections::{BTreeSet, HashSet};
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Unknown};
+use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Stamp, Unknown};
 use katabatic_engine::sides::{
-    Arrived, Captured, Changes, Checked, FolderGone, Found, Put, SideError, SideStore, Source,
-    Staged, Steps, Swapped,
+    Arrived, Captured, Changes, Checked, FolderGone, Found, NewStub, Put, SideError, SideStore,
+    Source, Staged, Steps, Swapped, Whereabouts,
 };
 use tokio::sync::mpsc;
 
@@ -274,6 +274,9 @@ impl SideStore for SimulatedSide {
                         if shown.stamp != seen.stamp {
                             return Err(changed());
                         }
+                        if file.stub.is_some() {
+                            return Err(SideError::Failed("it is a stub".into()));
+                        }
                         Ok((file.content, shown.edited))
                     }
                     Some(Node::Folder) => Err(changed()),
@@ -325,7 +328,57 @@ impl SideStore for SimulatedSide {
             Ok(Staged {
                 slot,
                 entry,
-                digest: Digest::of(&content),
+                digest: Some(Digest::of(&content)),
+            })
+        })
+        .await
+    }
+
+    async fn holds_stubs(&self) -> Result<(), String> {
+        match self.at {
+            At::Disk(_) => Ok(()),
+            At::Cloud => Err("it is the cloud".into()),
+        }
+    }
+
+    async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
+        let mut all = Vec::with_capacity(stubs.len());
+        for stub in stubs {
+            let staged = self.step("stage_stubs", true, Some(&stub.path), |world| {
+                let at = if stub.in_place { self.at } else { At::Cloud };
+                let means = match world.tree(at).get(&stub.path) {
+                    Some(Node::File(file)) => file.means().clone(),
+                    _ => Bytes::new(),
+                };
+                let slot = format!("slot {}", world.number());
+                let mut file = world.new_file(self.at, Bytes::new());
+                file.stub = Some((stub.size, means));
+                // No other file ever had this number: a stub that is gone keeps it.
+                file.id = world.number();
+                let entry = world.entry(self.at, &Node::File(file.clone()));
+                let shelf = world.shelf(self.at, self.computer);
+                shelf.staging.insert(slot.clone(), file);
+                Ok(Staged {
+                    slot,
+                    entry,
+                    digest: stub.content,
+                })
+            });
+            all.push(staged.await);
+        }
+        all
+    }
+
+    async fn stub_whereabouts(&self, stamp: &Stamp) -> Result<Whereabouts, SideError> {
+        self.step("stub_whereabouts", false, None, |world| {
+            let tree = world.tree(self.at).clone();
+            let is_it = |node: &Node| match node {
+                Node::File(file) => file.stub.is_some() && world.stamp(self.at, file) == *stamp,
+                Node::Folder => false,
+            };
+            Ok(match tree.values().any(is_it) {
+                true => Whereabouts::Elsewhere,
+                false => Whereabouts::Gone,
             })
         })
         .await
@@ -434,7 +487,7 @@ impl SideStore for SimulatedSide {
             let same = world.is_version(self.at, &top, expected);
             let content_differs = match (&top, expected.content, self.at) {
                 (Node::File(file), Some(content), At::Disk(_)) => {
-                    Digest::of(&file.content) != content
+                    file.own().is_some_and(|own| Digest::of(own) != content)
                 }
                 _ => false,
             };
@@ -517,6 +570,9 @@ impl SideStore for SimulatedSide {
                 .get(spare)
                 .and_then(|tree| tree.get(&RelPath::root()))
             {
+                Some(Node::File(file)) if file.stub.is_some() => {
+                    Err(SideError::Failed("it is a stub".into()))
+                }
                 Some(Node::File(file)) => Ok(Source {
                     size: file.content.len() as u64,
                     edited: None,

@@ -17,7 +17,9 @@ pub struct Tally {
     pub worlds: u64,
     /// Passes that were begun.
     pub passes: u64,
-    /// Of these, passes in which the process died.
+    /// Of these, passes that walked no tree here, and were told where to look.
+    pub by_ear: u64,
+    /// Passes in which the process died.
     pub died: u64,
     /// What sides were asked for, and seams passed.
     pub steps: u64,
@@ -29,6 +31,12 @@ pub struct Tally {
     pub together: BTreeSet<(Cell, Fault)>,
     /// Moves that were carried.
     pub moves: u64,
+    /// Stubs that were made or renewed.
+    pub stubs: u64,
+    /// Stubs that got their content.
+    pub fetched: u64,
+    /// Files that became stubs.
+    pub shed: u64,
 }
 
 /// The row or column of a change.
@@ -51,9 +59,13 @@ impl Tally {
     pub fn add(&mut self, other: &Tally) {
         self.worlds += other.worlds;
         self.passes += other.passes;
+        self.by_ear += other.by_ear;
         self.died += other.died;
         self.steps += other.steps;
         self.moves += other.moves;
+        self.stubs += other.stubs;
+        self.fetched += other.fetched;
+        self.shed += other.shed;
         for (fault, count) in &other.faults {
             *self.faults.entry(*fault).or_default() += count;
         }
@@ -70,6 +82,11 @@ impl fmt::Display for Tally {
             out,
             "{} worlds, {} passes ({} of them killed), {} steps, {} moves carried",
             self.worlds, self.passes, self.died, self.steps, self.moves
+        )?;
+        writeln!(
+            out,
+            "{} stubs made, {} fetched, {} files shed",
+            self.stubs, self.fetched, self.shed
         )?;
         writeln!(out, "What went wrong:")?;
         for (fault, count) in &self.faults {

@@ -1,5 +1,7 @@
 //! Lives through one script, and says what was wrong afterwards.
 
+pub mod day;
+
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 use std::path::Path;
@@ -8,13 +10,15 @@ use std::sync::{Arc, Mutex};
 use async_trait::async_trait;
 use katabatic_core::brake::BrakeLimits;
 use katabatic_core::{
-    Choice, Decision, Direction, EditTime, NewFolders, RelPath, Rule, Selection, Side,
+    Choice, Contents, Decision, Direction, EditTime, NewFolders, RelPath, Rule, Selection, Side,
 };
 use katabatic_engine::clock::Clock;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::ledger::Ledger;
 use katabatic_engine::open::between;
-use katabatic_engine::pass::{Ending, Pass, Plan, Progress, ReadFiles, Report, Wish};
+use katabatic_engine::pass::{
+    Ending, Pass, Plan, Progress, ReadFiles, Report, WantedContents, Wish,
+};
 use katabatic_engine::place::Place;
 use katabatic_engine::seam::{Hook, Seam};
 use katabatic_engine::standing::{self, LaneStanding};
@@ -97,6 +101,8 @@ struct Trial<'s> {
     process: RefCell<Option<Runtime>>,
     /// What the last pass could not carry, and why.
     stuck: Vec<String>,
+    /// Whether the last pass moved anything: what no listing shows comes along with a folder, and is listed afterwards.
+    moved: bool,
 }
 
 /// Lives through a script; `room` is a folder that stands for the near roots, which are locked and never looked into.
@@ -117,6 +123,17 @@ pub fn live_and_tell(
     room: &Path,
     tell: bool,
 ) -> Result<Lived, Error> {
+    let mut trial = begin(script, flaw, room, tell)?;
+    let failure = trial.run()?;
+    Ok(trial.lived(failure))
+}
+
+fn begin<'s>(
+    script: &'s Script,
+    flaw: Option<Flaw>,
+    room: &Path,
+    tell: bool,
+) -> Result<Trial<'s>, Error> {
     let world = World::new(script.computers, script.nature);
     let shared = Shared {
         world: Arc::new(Mutex::new(world)),
@@ -129,7 +146,7 @@ pub fn live_and_tell(
     let computers = (0..script.computers)
         .map(|number| computer(script, number, room))
         .collect::<Result<Vec<Computer>, Error>>()?;
-    let mut trial = Trial {
+    Ok(Trial {
         script,
         shared,
         computers,
@@ -139,17 +156,7 @@ pub fn live_and_tell(
         },
         process: RefCell::new(None),
         stuck: Vec::new(),
-    };
-    let failure = trial.run()?;
-    let mut world = trial.shared.world();
-    let told = world.take_trace();
-    trial.tally.steps = world.mischief.steps;
-    trial.tally.faults = world.mischief.happened.clone();
-    drop(world);
-    Ok(Lived {
-        tally: trial.tally,
-        failure,
-        told,
+        moved: false,
     })
 }
 
@@ -172,6 +179,8 @@ fn computer(script: &Script, number: usize, room: &Path) -> Result<Computer, Err
         rules: rules.collect::<Result<_, _>>().map_err(|why| wrong(&why))?,
         choice: Choice::new(&skip, &[], NewFolders::Take),
     };
+    // In a quarter of all worlds what is new comes as stubs.
+    config.contents = Contents::new(script.seed % 4 == 3, []);
     // What the brake does is tried elsewhere; here nobody would be there to release it.
     config.brake = BrakeLimits {
         percent: 100,
@@ -185,6 +194,22 @@ fn computer(script: &Script, number: usize, room: &Path) -> Result<Computer, Err
 }
 
 impl Trial<'_> {
+    fn lived(self, failure: Option<String>) -> Lived {
+        let mut world = self.shared.world();
+        let told = world.take_trace();
+        let tally = Tally {
+            steps: world.mischief.steps,
+            faults: world.mischief.happened.clone(),
+            ..self.tally.clone()
+        };
+        drop(world);
+        Lived {
+            tally,
+            failure,
+            told,
+        }
+    }
+
     fn run(&mut self) -> Result<Option<String>, Error> {
         for (number, act) in self.script.acts.iter().enumerate() {
             match act {
@@ -207,6 +232,21 @@ impl Trial<'_> {
         Ok(settled)
     }
 
+    /// In one pass of three, the words about the near side that were not lost, among some about nothing: any half of
+    /// all paths there are anywhere.
+    fn heard(&self, computer: usize, seed: u64) -> Option<BTreeSet<RelPath>> {
+        let mut chance = fastrand::Rng::with_seed(seed);
+        if chance.u8(..3) > 0 {
+            return None;
+        }
+        let mut world = self.shared.world();
+        let here: Vec<RelPath> = world.tree(At::Disk(computer)).keys().cloned().collect();
+        let there = world.tree(At::Cloud).keys().cloned();
+        let mut all: BTreeSet<RelPath> = there.chain(here).filter(|path| !path.is_root()).collect();
+        all.retain(|_| chance.bool());
+        Some(all)
+    }
+
     /// One pass with everything that goes wrong in it.
     fn pass(&mut self, computer: usize, seed: u64, odds: Odds) -> Result<Option<String>, Error> {
         let before = {
@@ -214,14 +254,33 @@ impl Trial<'_> {
             world.mischief.begin(seed, odds);
             world.mischief.happened.clone()
         };
-        let ended = self.sync(computer, &Wish::default())?;
+        let contents = match seed % 8 {
+            0 => Some(WantedContents::Away),
+            1 => Some(WantedContents::Here),
+            _ => None,
+        };
+        let wish = Wish {
+            heard: [
+                self.heard(computer, seed).filter(|_| contents.is_none()),
+                None,
+            ],
+            contents,
+            ..Wish::default()
+        };
+        self.shared.world().sheds = contents == Some(WantedContents::Away);
+        self.tally.by_ear += u64::from(wish.heard[0].is_some());
+        let ended = self.sync(computer, &wish)?;
         let (during, quiet) = {
             let world = self.shared.world();
             let during: BTreeSet<Fault> = world.mischief.since(&before).into_iter().collect();
             let quiet = !during.contains(&Fault::Stranger);
             (during, quiet)
         };
-        self.shared.world().mischief.begin(0, (0, 0, 0));
+        {
+            let mut world = self.shared.world();
+            world.mischief.begin(0, (0, 0, 0));
+            world.sheds = false;
+        }
         if let Ended::Came(result) = &ended
             && let Ok(report) = &**result
         {
@@ -232,7 +291,10 @@ impl Trial<'_> {
             return Ok(Some(wrong));
         }
         match ended {
-            Ended::Came(result) if quiet && result.is_ok() => self.false_status(computer),
+            // A pass that only fetches or sheds notes nothing of what it saw of the rest.
+            Ended::Came(result) if quiet && result.is_ok() && contents.is_none() => {
+                self.false_status(computer)
+            }
             _ => Ok(None),
         }
     }
@@ -251,6 +313,7 @@ impl Trial<'_> {
     }
 
     fn count(&mut self, report: &Report, during: &BTreeSet<Fault>) {
+        self.moved = false;
         for outcome in &report.outcomes {
             let cell = (name(&outcome.step.near), name(&outcome.step.far));
             *self.tally.cells.entry(cell).or_default() += 1;
@@ -259,6 +322,14 @@ impl Trial<'_> {
                 .extend(during.iter().map(|fault| (cell, *fault)));
             if matches!(outcome.step.decision, Decision::Move { .. }) {
                 self.tally.moves += 1;
+                self.moved = true;
+            }
+            let done = outcome.ending == Ending::Done;
+            match outcome.step.decision {
+                Decision::MakeStub { .. } if done => self.tally.stubs += 1,
+                Decision::Fetch if done => self.tally.fetched += 1,
+                Decision::Shed if done => self.tally.shed += 1,
+                _ => {}
             }
         }
     }
@@ -467,7 +538,13 @@ impl Trial<'_> {
         let named: BTreeSet<&RelPath> = standing
             .standings
             .iter()
-            .map(|standing| standing.step.path())
+            .flat_map(|standing| {
+                let older = match &standing.step.decision {
+                    Decision::Move { from, .. } => Some(from),
+                    _ => None,
+                };
+                older.into_iter().chain([standing.step.path()])
+            })
             .chain(&standing.kept_away)
             .collect();
         let tree = |at| self.shared.world().trees.get(&at).cloned();
@@ -477,13 +554,18 @@ impl Trial<'_> {
         let paths: BTreeSet<&RelPath> = near.keys().chain(far.keys()).collect();
         for path in paths {
             let same = match (near.get(path), far.get(path)) {
-                (Some(Node::File(near)), Some(Node::File(far))) => near.content == far.content,
+                (Some(Node::File(near)), Some(Node::File(far))) => match &near.stub {
+                    // What it was made of had just gone from its path, and is there again.
+                    Some((size, means)) if means.is_empty() => *size == far.content.len() as u64,
+                    _ => near.means() == far.means(),
+                },
                 (near, far) => near == far,
             };
             let is_named = std::iter::successors(Some(path.clone()), RelPath::parent)
                 .any(|above| named.contains(&above));
             // What is in no listing there, nobody here can know of.
-            let is_hidden = !near.contains_key(path) && self.may_be_hidden(path);
+            let came_along = self.moved && self.script.nature == Nature::HidesDots;
+            let is_hidden = !near.contains_key(path) && (self.may_be_hidden(path) || came_along);
             if !same && !is_named && !is_hidden && !self.script.may_leave_out(path) {
                 return Ok(Some(format!(
                     "status calls {path} settled on computer {computer}, and it is not the same there: {:?}, {:?}",

@@ -26,6 +26,24 @@ pub struct File {
     pub written: i64,
     /// When it last changed in any way, its name included.
     pub changed: i64,
+    /// Set where it is a stub: the size that it shows, and the content that it stands for.
+    pub stub: Option<(u64, Bytes)>,
+}
+
+impl File {
+    /// What it holds itself; nothing where it is a stub.
+    #[must_use]
+    pub fn own(&self) -> Option<&Bytes> {
+        self.stub.is_none().then_some(&self.content)
+    }
+
+    /// What a person sees in it, or would, once it is fetched.
+    #[must_use]
+    pub fn means(&self) -> &Bytes {
+        self.stub
+            .as_ref()
+            .map_or(&self.content, |(_, content)| content)
+    }
 }
 
 /// Something at a path.
@@ -74,6 +92,10 @@ pub struct World {
     pub mischief: Mischief,
     /// How the cloud is.
     pub nature: Nature,
+    /// Places that are gone for a computer: its drive is pulled, its line is down.
+    pub away: BTreeSet<(At, usize)>,
+    /// Whether the pass that runs drops content here.
+    pub sheds: bool,
     /// Now.
     pub now: i64,
     /// Versions that must not be lost.
@@ -103,6 +125,8 @@ impl World {
             marks: BTreeSet::new(),
             mischief: Mischief::none(),
             nature,
+            away: BTreeSet::new(),
+            sheds: false,
             now: 1_795_000_000 * SECOND,
             owed: BTreeSet::new(),
             written: BTreeSet::new(),
@@ -165,6 +189,7 @@ impl World {
             version,
             written: self.now,
             changed: self.now,
+            stub: None,
         }
     }
 
@@ -188,10 +213,14 @@ impl World {
         self.before.clear();
         for node in gone {
             if let Node::File(file) = node {
-                self.cherished.remove(&file.content);
-                self.freed.push(file.id);
-                if !self.holds(&file.content) {
-                    self.owed.remove(&file.content);
+                self.cherished.remove(file.means());
+                // A stub has a name of its own in the tool's room, and its number is given to no other file.
+                if file.stub.is_none() {
+                    self.freed.push(file.id);
+                    // While it is dropped here because it is there, somebody there who is quicker removes the last copy.
+                    if !self.holds(&file.content) || (self.sheds && !self.stands(&file.content)) {
+                        self.owed.remove(&file.content);
+                    }
                 }
             }
         }
@@ -200,10 +229,19 @@ impl World {
     fn holds(&self, content: &Bytes) -> bool {
         let in_tree = |tree: &Tree| {
             tree.values()
-                .any(|node| matches!(node, Node::File(file) if file.content == content))
+                .any(|node| matches!(node, Node::File(file) if file.own() == Some(content)))
         };
         let on_shelves = |shelves: &Shelves| shelves.spares.values().any(in_tree);
         self.trees.values().any(in_tree) || self.shelves.values().any(on_shelves)
+    }
+
+    /// Whether it bears a name on a side.
+    fn stands(&self, content: &Bytes) -> bool {
+        let in_tree = |tree: &Tree| {
+            tree.values()
+                .any(|node| matches!(node, Node::File(file) if file.own() == Some(content)))
+        };
+        self.trees.values().any(in_tree)
     }
 
     /// The versions that are nowhere any more, though nobody destroyed them.
@@ -217,7 +255,7 @@ impl World {
     pub fn may_stay_away(&mut self, tree: &Tree) {
         for node in tree.values() {
             if let Node::File(file) = node {
-                self.cherished.remove(&file.content);
+                self.cherished.remove(file.means());
             }
         }
     }
@@ -228,10 +266,11 @@ impl World {
         let nodes = self.trees.values().flat_map(Tree::values);
         nodes
             .filter_map(|node| match node {
-                Node::File(file) if !self.written.contains(&file.content) => {
-                    Some(file.content.clone())
-                }
-                _ => None,
+                Node::File(file) => file
+                    .own()
+                    .filter(|own| !self.written.contains(*own))
+                    .cloned(),
+                Node::Folder => None,
             })
             .collect()
     }
@@ -239,13 +278,10 @@ impl World {
     /// The versions that are in the spares alone, though nobody removed them or wrote over them.
     #[must_use]
     pub fn put_away(&self) -> Vec<Bytes> {
-        let stands = |content: &&Bytes| {
-            self.trees.values().any(|tree| {
-                tree.values()
-                    .any(|node| matches!(node, Node::File(file) if file.content == **content))
-            })
-        };
-        let away = self.cherished.iter().filter(|content| !stands(content));
+        let away = self
+            .cherished
+            .iter()
+            .filter(|content| !self.stands(content));
         away.cloned().collect()
     }
 
@@ -279,6 +315,10 @@ impl World {
     #[must_use]
     pub fn stamp(&self, at: At, file: &File) -> Stamp {
         let size = file.content.len();
+        if let Some((size, _)) = &file.stub {
+            let (version, id) = (file.version, file.id);
+            return Stamp::new(&format!("{}{size}:{version}:-:{id}", Stamp::STUB));
+        }
         match (at, self.nature) {
             (At::Disk(_), _) => Stamp::new(&format!(
                 "{size}:{}:{}:{}",
@@ -298,7 +338,10 @@ impl World {
         let Node::File(file) = node else {
             return Entry::folder();
         };
-        let size = file.content.len() as u64;
+        let size = match &file.stub {
+            Some((size, _)) => *size,
+            None => file.content.len() as u64,
+        };
         let shown = Entry::file(size, self.stamp(at, file));
         match at {
             At::Disk(_) => Entry {

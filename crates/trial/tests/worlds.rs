@@ -11,6 +11,7 @@ use katabatic_core::{Direction, Drift, RelPath, Removals, Terms};
 use katabatic_trial::mischief::{Flaw, Nature};
 use katabatic_trial::script::{Act, Edit, Script, shrink};
 use katabatic_trial::tally::Tally;
+use katabatic_trial::trial::day::live_a_day;
 use katabatic_trial::trial::{live, live_and_tell};
 use katabatic_trial::world::At;
 
@@ -44,8 +45,24 @@ fn no_promise_is_broken() {
     let mut sum = Tally::default();
     tallies.iter().for_each(|tally| sum.add(tally));
     // A trial in which nothing happened would prove nothing.
-    assert!(sum.died > 50 && sum.moves > 5, "{sum}");
+    assert!(sum.died > 50 && sum.moves > 5 && sum.by_ear > 100, "{sum}");
+    assert!(sum.stubs > 50 && sum.fetched > 20 && sum.shed > 50, "{sum}");
     assert!(sum.faults.len() >= 12 && sum.cells.len() >= 20, "{sum}");
+}
+
+#[test]
+fn after_a_day_of_people_drives_and_networks_that_come_and_go_every_lane_is_settled() {
+    let room = tempfile::tempdir().unwrap();
+    for seed in 1..=6 {
+        let (day, lived) = live_a_day(seed, room.path()).unwrap();
+        assert_eq!(lived.failure, None, "day {seed}: {day:?}");
+        // A day on which nothing happened would prove nothing.
+        assert!(
+            day.passes > 80 && day.failed > 10 && day.edits > 300,
+            "{day:?}"
+        );
+        assert!(day.waited > 10 && day.away > 3, "{day:?}");
+    }
 }
 
 #[test]

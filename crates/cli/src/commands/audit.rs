@@ -228,6 +228,13 @@ pub fn also_words(audit: &Audit) -> Vec<String> {
             name.why
         ));
     }
+    if audit.stubs.files > 0 {
+        said.push(format!(
+            "stubs: {} of {}, compared by version tags; nothing of their content was read",
+            words::grouped(audit.stubs.files),
+            words::bytes(audit.stubs.bytes)
+        ));
+    }
     let (recorded, forgotten) = audit.put_right;
     if recorded > 0 {
         said.push(format!(
@@ -268,7 +275,7 @@ pub fn verdict_words(lane: &LaneConfig, audit: &Audit) -> String {
         return match audit.quick {
             true => format!("Equal as far as is recorded: {equal}. Nothing was read."),
             false => format!("Proven: {equal}, equal on both sides to the last byte."),
-        };
+        } + &stubs_words(audit);
     }
     let mut parts = Vec::new();
     for verdict in [
@@ -305,6 +312,18 @@ pub fn verdict_words(lane: &LaneConfig, audit: &Audit) -> String {
     )
 }
 
+/// What the answer says nothing of.
+fn stubs_words(audit: &Audit) -> String {
+    match audit.stubs.files {
+        0 => String::new(),
+        1 => " The one stub is as agreed by its version tag.".to_owned(),
+        many => format!(
+            " The {} stubs are as agreed by their version tags.",
+            words::grouped(many)
+        ),
+    }
+}
+
 /// An audit for programs.
 pub fn audit_json(lane: &LaneConfig, audit: &Audit) -> Value {
     let holds = |holds: &Holds| json!({"files": holds.files, "bytes": holds.bytes, "folders": holds.folders});
@@ -326,6 +345,7 @@ pub fn audit_json(lane: &LaneConfig, audit: &Audit) -> Value {
         "ended": json::time(audit.ended),
         "quick": audit.quick,
         "all_equal": audit.all_equal(),
+        "stubs": {"files": audit.stubs.files, "bytes": audit.stubs.bytes},
         "read": {"near": audit.read.0, "far": audit.read.1},
         "total": counted(&audit.total()),
         "folders": folders,

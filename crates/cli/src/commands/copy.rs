@@ -23,7 +23,7 @@ pub fn copy(app: &App, typed: &Copy) -> Result<ExitCode, Error> {
     let from = by_hand::place(app, &typed.from)?;
     let to = by_hand::target(app, &typed.to, &from)?;
     let drawn = Arc::new(Progress::default());
-    let hand = by_hand::hand(app, &drawn, typed.limits.over(Limits::default())?);
+    let hand = by_hand::hand(app, &drawn, typed.limits.over(&Limits::default())?);
     let wish = Wish {
         replace: typed.replace,
     };

@@ -27,6 +27,7 @@ pub fn doctor(app: &App) -> Result<ExitCode, Error> {
     } else {
         say(app, &checks);
         line(match wrong {
+            0 if app.common.verbose > 0 => "All is well.".to_owned(),
             0 => "All is well. Each look in words: katabatic doctor -v".to_owned(),
             _ => format!(
                 "{} to be mended.",

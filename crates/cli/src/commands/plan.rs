@@ -167,6 +167,22 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
         format!("carry {} down, {}", files(down.0), words::bytes(down.1)),
     );
     say(
+        totals.stubs.0,
+        format!(
+            "make {} of {}, whose content stays there and takes no room here",
+            words::count(totals.stubs.0, "stub", "stubs"),
+            words::bytes(totals.stubs.1)
+        ),
+    );
+    say(
+        totals.shed.0,
+        format!(
+            "drop the content here of {} to stubs and free {}; nothing is removed there",
+            files(totals.shed.0),
+            words::bytes(totals.shed.1)
+        ),
+    );
+    say(
         compare.0,
         format!(
             "compare {} that both sides have, reading {} back",
@@ -258,6 +274,8 @@ pub fn totals_json(totals: &Totals) -> Value {
         "compare": files(totals.compare),
         "folders": totals.folders,
         "moved": totals.moved,
+        "stubs": files(totals.stubs),
+        "shed": files(totals.shed),
         "dropped": totals.dropped.0,
         "removed_near": totals.removed_near,
         "removed_far": totals.removed_far,

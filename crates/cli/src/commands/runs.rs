@@ -181,6 +181,8 @@ pub fn did(run: &Run) -> String {
     say(counts.files_down, "down", Some(counts.bytes_down));
     say(counts.replaced, "replaced", None);
     say(counts.moved, "moved", None);
+    say(counts.stubs, "stubs", None);
+    say(counts.shed, "shed", Some(counts.bytes_shed));
     say(counts.dropped, "dropped here", None);
     say(counts.removed, "removed", None);
     if did.is_empty() {
@@ -242,7 +244,7 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
         let mut value = run_json(&run);
         value["items"] = items
             .iter()
-            .map(|item| json!({"path": item.path, "action": item.action, "bytes": item.bytes, "result": item.result}))
+            .map(|item| json!({"path": item.path, "action": item.action, "bytes": item.bytes, "result": item.result, "at": json::time(item.at)}))
             .collect();
         json::print(&json!({"run": value}));
         return Ok(());
@@ -256,7 +258,10 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
     ));
     line(format!("  outcome: {}", outcome(&run)));
     let item = |item: &RunItem| Item {
-        lead: item.action.clone(),
+        lead: match item.at {
+            Some(at) => format!("{}  {}", time::exact(at), item.action),
+            None => item.action.clone(),
+        },
         name: shown_text(&item.path),
         size: if item.bytes > 0 {
             words::bytes(item.bytes)
@@ -286,6 +291,8 @@ fn run_json(run: &Run) -> Value {
         "up": {"files": counts.files_up, "bytes": counts.bytes_up},
         "down": {"files": counts.files_down, "bytes": counts.bytes_down},
         "moved": counts.moved,
+        "stubs": counts.stubs,
+        "shed": {"files": counts.shed, "bytes": counts.bytes_shed},
         "dropped": counts.dropped,
         "removed": counts.removed,
         "replaced": counts.replaced,

@@ -40,11 +40,14 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
         };
         for path in paths {
             let mut tree = StateTree::new(&path, typed.depth);
+            let mut settled = Vec::new();
             let told = &mut |step: &Step| {
-                if typed.tree {
+                if app.common.json && typed.all && list.names(Agreement::Settled) {
+                    settled.push(settled_json(&lane, step));
+                } else if typed.tree {
                     tree.settled(step);
                 } else if typed.lines && list.names(Agreement::Settled) {
-                    line(settled_line(&lane.name, step));
+                    line(settled_line(&lane, step));
                 }
             };
             let drawn = Arc::new(Progress::default());
@@ -75,14 +78,18 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                     ));
                 }
             } else if app.common.json {
-                answers.push(standing_json(&lane, &path, &standing, list));
+                answers.push(standing_json(&lane, &path, &standing, list, settled));
             } else if path.is_root() && about_all {
-                say_lane(app, &lane, &standing, agent.as_ref());
+                say_lane(app, &lane, &standing);
+                // Where none runs, that is said once of all.
+                if agent.is_some() {
+                    say_by_itself(agent.as_ref(), &lane);
+                }
                 say_next(&lane, &standing);
-                line("");
                 all.push((lane.name.clone(), standing));
             } else if path.is_root() {
-                say_lane(app, &lane, &standing, agent.as_ref());
+                say_lane(app, &lane, &standing);
+                say_by_itself(agent.as_ref(), &lane);
                 say_each(app, &[("", &standing)], list);
                 say_next(&lane, &standing);
             } else {
@@ -97,6 +104,9 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
         .iter()
         .map(|(lane, standing)| (lane.as_str(), standing))
         .collect();
+    if agent.is_none() && !all.is_empty() {
+        line("No agent runs: all lanes run by hand alone (katabatic agent start)");
+    }
     say_each(app, &all, list);
     Ok(ExitCode::from(code))
 }
@@ -190,7 +200,18 @@ fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
 
 /// A lane and its two places.
 pub fn heading(app: &App, lane: &LaneConfig) -> String {
-    format!("Lane {}: {}", lane.name, places(app, lane))
+    let whole = format!("Lane {}: {}", lane.name, places(app, lane));
+    let room = app.style.width.map_or(usize::MAX, usize::from);
+    if console::measure_text_width(&whole) <= room {
+        return whole;
+    }
+    let arrow = app.style.arrow(lane.terms.direction);
+    format!(
+        "Lane {}: {}\n  {arrow} {}",
+        lane.name,
+        lane.near,
+        lane.far_place()
+    )
 }
 
 /// The two places of a lane, and which way it carries between them.
@@ -203,10 +224,13 @@ pub fn places(app: &App, lane: &LaneConfig) -> String {
     )
 }
 
-fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, agent: Option<&Answer>) {
+fn say_by_itself(agent: Option<&Answer>, lane: &LaneConfig) {
+    line(format!("  runs {}", by_itself(agent, &lane.name)));
+}
+
+fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     line(heading(app, lane));
     line(format!("  {}", seen_words(standing)));
-    line(format!("  runs {}", by_itself(agent, &lane.name)));
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
         let many = match agreement {
@@ -227,6 +251,7 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, agent: Option
         };
         rows.add(vec![app.style.state(*agreement), many]);
     }
+    rows_of_contents(app, standing, &mut rows);
     if !standing.kept_away.is_empty() {
         rows.add(vec![
             "  kept".into(),
@@ -240,6 +265,25 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding, agent: Option
         line("  both sides are empty");
     }
     rows.print(2);
+}
+
+/// Where the content lies, where not all of it simply lies here.
+fn rows_of_contents(app: &App, standing: &LaneStanding, rows: &mut Rows) {
+    for (lies, what) in [
+        (Lies::Stub, "shown here, whose content is only there"),
+        (Lies::Held, "that stay here for good"),
+    ] {
+        if let Some(tally) = standing.lies.get(&lies) {
+            rows.add(vec![
+                app.style.lies(lies),
+                format!(
+                    "{}, {} {what}",
+                    words::count(tally.files, "file", "files"),
+                    words::bytes(tally.bytes)
+                ),
+            ]);
+        }
+    }
 }
 
 /// How many are left out, and most by what.
@@ -325,6 +369,13 @@ fn say_each(app: &App, lanes: &[(&str, &LaneStanding)], list: Listed<'_>) {
     }
 }
 
+/// What is to be done about conflicts, in two lines.
+pub fn next_for_conflicts(lane: &str) -> String {
+    format!(
+        "  Next: katabatic conflicts {lane}\n  then: katabatic settle PATH --keep near|far|both|newest"
+    )
+}
+
 fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
     let count = |wanted: fn(&Agreement) -> bool| -> u64 {
         standing
@@ -337,9 +388,7 @@ fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
     let waiting = count(|agreement| matches!(agreement, Agreement::Waiting(_)));
     let name = &lane.name;
     if count(|agreement| *agreement == Agreement::Conflict) > 0 {
-        line(format!(
-            "  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"
-        ));
+        line(next_for_conflicts(name));
     } else if standing.far_seen.is_none() {
         line(format!(
             "  Next: katabatic plan {name}, then katabatic sync {name}"
@@ -369,11 +418,7 @@ fn say_path(
     line(format!("{} in lane {}", shown(path), lane.name));
     let lies = match own.state.lies {
         Lies::Here => String::new(),
-        lies => format!(
-            ", {} {}",
-            if app.style.marks { lies.mark() } else { "" },
-            lies.word()
-        ),
+        lies => format!(", {}", app.style.lies(lies)),
     };
     line(format!(
         "  state      {}{lies}",
@@ -422,6 +467,11 @@ fn say_path(
             "  Next: once the reason is gone, katabatic sync {}",
             lane.name
         )),
+        _ if own.state.lies == Lies::Stub => {
+            line(format!(
+                "  Next: to bring its content here, katabatic fetch {typed}"
+            ));
+        }
         _ => {}
     }
 }
@@ -443,6 +493,7 @@ fn say_counts(
     for (agreement, count) in &standing.counts {
         rows.add(vec![app.style.state(*agreement), words::grouped(*count)]);
     }
+    rows_of_contents(app, standing, &mut rows);
     rows.print(2);
     say_each(app, &[("", standing)], list);
 }
@@ -460,6 +511,10 @@ pub fn entry_words(entry: &Entry) -> String {
     match entry.kind {
         Kind::Folder => "a folder".to_owned(),
         Kind::Odd(odd) => words::odd_reason(odd).to_owned(),
+        Kind::File if entry.is_stub() => format!(
+            "a stub of {}, nothing of the content",
+            words::bytes(entry.size)
+        ),
         Kind::File => match (entry.edited, entry.received) {
             (Some(at), _) => format!("{}, edited {}", words::bytes(entry.size), time::time(at)),
             (None, Some(at)) => {
@@ -482,13 +537,19 @@ fn path_json(step: &Step, state: FileState, reason: &str, unproven: bool) -> Val
     })
 }
 
-/// A line of the stream about what is settled; what is unproven is told by `--json` of its path.
-fn settled_line(lane: &str, step: &Step) -> String {
+/// What is settled; that it is unproven is told where it is asked about alone.
+fn settled_json(lane: &LaneConfig, step: &Step) -> Value {
+    let held = lane.contents.held_by(step.path()).is_some();
     let state = FileState {
         agreement: Agreement::Settled,
-        ..FileState::of(step)
+        lies: Lies::of(step.entry(Side::Near), held),
     };
-    with_lane(lane, path_json(step, state, "", false))
+    path_json(step, state, "", false)
+}
+
+/// A line of the stream about what is settled.
+fn settled_line(lane: &LaneConfig, step: &Step) -> String {
+    with_lane(&lane.name, settled_json(lane, step))
 }
 
 fn with_lane(lane: &str, mut value: Value) -> String {
@@ -518,16 +579,26 @@ fn standing_json(
     path: &RelPath,
     standing: &LaneStanding,
     list: Listed<'_>,
+    settled: Vec<Value>,
 ) -> Value {
     let named = standing
         .standings
         .iter()
         .filter(|one| list.names(one.state.agreement));
     let one = |one: &Standing| path_json(&one.step, one.state, &one.reason, one.unproven);
+    let files: Vec<Value> = named.map(one).chain(settled).collect();
     let counts: serde_json::Map<String, Value> = standing
         .counts
         .iter()
         .map(|(agreement, count)| (agreement.word().to_owned(), json!(count)))
+        .collect();
+    let lies: serde_json::Map<String, Value> = standing
+        .lies
+        .iter()
+        .map(|(lies, tally)| {
+            let tally = json!({"files": tally.files, "bytes": tally.bytes});
+            (json::lies(*lies).to_owned(), tally)
+        })
         .collect();
     json!({
         "lane": lane.name,
@@ -537,8 +608,9 @@ fn standing_json(
         "far_seen": json::time(standing.far_seen),
         "counts": counts,
         "settled_bytes": standing.settled_bytes,
+        "lies": lies,
         "kept_away": standing.kept_away.iter().map(RelPath::as_str).collect::<Vec<_>>(),
-        "files": named.map(one).collect::<Vec<_>>(),
+        "files": files,
         "unusable": standing.unusable.iter().map(|name| json!({"shown": name.shown, "reason": name.why})).collect::<Vec<_>>(),
     })
 }

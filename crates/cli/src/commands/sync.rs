@@ -37,14 +37,13 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
     }
     let (mut code, mut answers) = (0, Vec::new());
     for About { mut lane, paths } in about {
-        lane.limits = typed.limits.over(lane.limits)?;
+        lane.limits = typed.limits.over(&lane.limits)?;
         let wish = Wish {
             scope: paths,
             exactly: typed.exactly.clone(),
             release_brake: typed.release_brake,
-            by_hand: false,
-            removes_on: None,
             terms: leading(app, &lane, typed.lead)?.or(restoring(&lane, typed.restore_drift)?),
+            ..Wish::default()
         };
         let drawn = Arc::new(Progress::default());
         let result = app.run(async {
@@ -146,7 +145,7 @@ pub fn leading(
     }))
 }
 
-fn code_of(report: &Report) -> u8 {
+pub fn code_of(report: &Report) -> u8 {
     match report {
         Report { stopped: true, .. } => exit::number(Class::Stopped),
         report if report.needs_a_person() => exit::NEEDS_A_PERSON,
@@ -196,6 +195,31 @@ pub fn say(app: &App, name: &str, report: &Report) {
         format!("{} to new names, no content carried", files(counts.moved)),
     );
     say(
+        counts.stubs,
+        "made stubs",
+        format!(
+            "{}: name, size and date; the content stays there",
+            files(counts.stubs)
+        ),
+    );
+    say(
+        counts.shed,
+        "shed",
+        format!(
+            "{}, {} free again; the content is there, nothing was removed",
+            files(counts.shed),
+            words::bytes(counts.bytes_shed)
+        ),
+    );
+    say(
+        report.held_open,
+        "still open",
+        format!(
+            "{} of these in a program; their room is free once it is closed",
+            files(report.held_open)
+        ),
+    );
+    say(
         counts.dropped,
         "dropped here",
         format!(
@@ -243,7 +267,7 @@ pub fn say(app: &App, name: &str, report: &Report) {
     needing(app, name, report);
 }
 
-fn needing(app: &App, name: &str, report: &Report) {
+pub fn needing(app: &App, name: &str, report: &Report) {
     let needing: Vec<&Outcome> = report
         .outcomes
         .iter()
@@ -264,9 +288,7 @@ fn needing(app: &App, name: &str, report: &Report) {
         ));
     }
     if report.counts.conflicts > 0 {
-        line(format!(
-            "  Next: katabatic conflicts {name}, then katabatic settle PATH --keep near|far|both"
-        ));
+        line(super::status::next_for_conflicts(name));
     }
     let source = app
         .config
@@ -318,6 +340,8 @@ pub fn report_json(lane: &str, report: &Report) -> Value {
         "down": {"files": counts.files_down, "bytes": counts.bytes_down},
         "moved": counts.moved,
         "dropped": counts.dropped,
+        "stubs": counts.stubs,
+        "shed": {"files": counts.shed, "bytes": counts.bytes_shed},
         "removed": counts.removed,
         "replaced": counts.replaced,
         "conflicts": counts.conflicts,

@@ -93,6 +93,9 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
     if let Some(reason) = reason_words(story) {
         field(app.style, "why", &reason);
     }
+    if let Some(content) = content_words(lane, story) {
+        field(app.style, "content", &content);
+    }
     if let Some((at, by)) = &story.left_out {
         field(app.style, "set in", &set_in_words(app, lane, at, by));
     }
@@ -168,11 +171,27 @@ fn state_words(app: &App, story: &Story) -> String {
         Some(own) => {
             let lies = match own.state.lies {
                 Lies::Here => String::new(),
-                lies => format!(", {}", lies.word()),
+                lies => format!(", {}", app.style.lies(lies)),
             };
             format!("{}{lies}", app.style.state(own.state.agreement))
         }
         None => "nothing of that name is on either side".to_owned(),
+    }
+}
+
+/// Where the content lies and what follows from it, where it does not simply lie here.
+fn content_words(lane: &LaneConfig, story: &Story) -> Option<String> {
+    let own = story.standing.as_ref()?;
+    match own.state.lies {
+        Lies::Stub => Some(
+            "only there: what is here is a stub, which takes no room. Removing it removes the file everywhere. What opens it waits for the content where an opener runs, and is told \"permission denied\" elsewhere"
+                .to_owned(),
+        ),
+        Lies::Held => lane
+            .contents
+            .held_by(&story.path)
+            .map(|held| format!("stays here for good, since {held} is held")),
+        Lies::Here | Lies::There => None,
     }
 }
 
@@ -358,6 +377,9 @@ fn next_step(lane: &LaneConfig, story: &Story) -> Option<String> {
         Agreement::Stuck => Some(format!(
             "once the reason is gone, katabatic sync {}",
             lane.name
+        )),
+        _ if own.state.lies == Lies::Stub => Some(format!(
+            "to bring its content here: katabatic fetch {typed}"
         )),
         _ => None,
     }

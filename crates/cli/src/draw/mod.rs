@@ -18,7 +18,7 @@ pub mod tree;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use katabatic_core::{Agreement, Direction, RelPath, Share};
+use katabatic_core::{Agreement, Direction, Lies, RelPath, Share};
 use katabatic_engine::choose::Weighed;
 
 use crate::args::Common;
@@ -67,6 +67,14 @@ impl Style {
             format!("{} {}", agreement.mark(), agreement.word())
         } else {
             agreement.word().to_owned()
+        }
+    }
+
+    /// Where content lies, with its mark and word.
+    pub fn lies(self, lies: Lies) -> String {
+        match self.marks && !lies.mark().is_empty() {
+            true => format!("{} {}", lies.mark(), lies.word()),
+            false => lies.word().to_owned(),
         }
     }
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Agreement, Entry, Kind, RelPath, Side, Step, words};
+use katabatic_core::{Agreement, Entry, Kind, Lies, RelPath, Side, Step, words};
 use katabatic_engine::standing::LaneStanding;
 
 use super::{Style, line, shown_text};
@@ -17,6 +17,8 @@ struct Inside {
     files: u64,
     bytes: u64,
     states: BTreeMap<Agreement, u64>,
+    /// Files of which only a stub is here, and the bytes that they show.
+    stubs: (u64, u64),
     /// Not settled, and in no folder of its own in the tree.
     open: Vec<(Agreement, String, String)>,
 }
@@ -99,6 +101,10 @@ impl StateTree {
             let inside = self.folders.entry(folder).or_default();
             inside.files += u64::from(!is_folder);
             inside.bytes = inside.bytes.saturating_add(bytes);
+            if step.entry(Side::Near).is_some_and(Entry::is_stub) {
+                inside.stubs.0 += 1;
+                inside.stubs.1 = inside.stubs.1.saturating_add(bytes);
+            }
             *inside.states.entry(agreement).or_default() += 1;
         }
     }
@@ -198,7 +204,7 @@ impl StateTree {
 }
 
 fn states(style: Style, inside: &Inside) -> String {
-    let all: Vec<String> = inside
+    let mut all: Vec<String> = inside
         .states
         .iter()
         .map(|(agreement, count)| match inside.states.len() {
@@ -206,5 +212,13 @@ fn states(style: Style, inside: &Inside) -> String {
             _ => format!("{} {}", words::grouped(*count), style.state(*agreement)),
         })
         .collect();
+    if inside.stubs.0 > 0 {
+        all.push(format!(
+            "{} {} of {}",
+            words::grouped(inside.stubs.0),
+            style.lies(Lies::Stub),
+            words::bytes(inside.stubs.1)
+        ));
+    }
     all.join(", ")
 }

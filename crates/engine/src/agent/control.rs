@@ -59,6 +59,9 @@ pub struct Answer {
     pub paused: Option<Pause>,
     /// The lanes.
     pub lanes: Vec<LaneNow>,
+    /// Why programs that open a stub are told "permission denied"; none where its content comes while they wait.
+    #[serde(default)]
+    pub stubs_stay_closed: Option<String>,
     /// Whether what was asked for was done; a pass that does not run cannot be stopped.
     pub done: bool,
     /// What was wrong with the question, if anything.
@@ -72,8 +75,12 @@ pub struct Pause {
     pub until: Option<i64>,
 }
 
-/// A question and where its answer goes.
-pub(super) type Asked = (Ask, oneshot::Sender<Answer>);
+/// A question, where its answer goes, and what tells that the answer was handed over.
+pub(super) struct Asked {
+    pub(super) ask: Ask,
+    pub(super) reply: oneshot::Sender<Answer>,
+    pub(super) handed_over: oneshot::Receiver<()>,
+}
 
 /// The path of the socket, short enough for the system: through the folder's open descriptor.
 struct ShortPath {
@@ -153,10 +160,16 @@ async fn converse(stream: UnixStream, asked: mpsc::UnboundedSender<Asked>) -> st
         if (&mut lines).take(LONGEST).read_line(&mut line).await? == 0 {
             return Ok(());
         }
+        let (hands_over, handed_over) = oneshot::channel::<()>();
         let answer = match serde_json::from_str::<Ask>(&line) {
             Ok(ask) => {
                 let (reply, answered) = oneshot::channel();
-                if asked.send((ask, reply)).is_err() {
+                let question = Asked {
+                    ask,
+                    reply,
+                    handed_over,
+                };
+                if asked.send(question).is_err() {
                     return Ok(());
                 }
                 match answered.await {
@@ -168,6 +181,7 @@ async fn converse(stream: UnixStream, asked: mpsc::UnboundedSender<Asked>) -> st
         };
         writing.write_all(answer.as_bytes()).await?;
         writing.write_all(b"\n").await?;
+        drop(hands_over);
         // Half a question has no end that could be found again.
         if !line.ends_with('\n') {
             return Ok(());
@@ -204,15 +218,40 @@ pub async fn ask(home: &Home, ask: &Ask) -> Result<Option<Answer>, Error> {
         BufReader::new(reading).read_line(&mut answer).await?;
         std::io::Result::Ok(answer)
     };
-    let answer = tokio::time::timeout(PATIENCE, talking)
+    let talked = tokio::time::timeout(PATIENCE, talking)
         .await
-        .map_err(|_| failed(format!("it said nothing for {} s", PATIENCE.as_secs())))?
-        .map_err(|why| failed(why.to_string()))?;
-    if answer.is_empty() {
+        .map_err(|_| failed(format!("it said nothing for {} s", PATIENCE.as_secs())))?;
+    let answer = match talked {
+        Ok(answer) if answer.is_empty() => return Ok(None),
+        Ok(answer) => answer,
         // It ended while it was asked.
-        return Ok(None);
-    }
+        Err(why) if ends_in_between(&why) => return Ok(None),
+        Err(why) => return Err(failed(why.to_string())),
+    };
     serde_json::from_str(&answer)
         .map(Some)
         .map_err(|why| failed(format!("its answer is not understood: {why}")))
+}
+
+fn ends_in_between(why: &std::io::Error) -> bool {
+    use std::io::ErrorKind;
+    matches!(
+        why.kind(),
+        ErrorKind::ConnectionReset | ErrorKind::BrokenPipe
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fuzz_questions() {
+        crate::fuzz::each_text("questions", |text| {
+            if let Ok(ask) = serde_json::from_str::<Ask>(text) {
+                let again = serde_json::to_string(&ask).unwrap();
+                assert_eq!(serde_json::from_str::<Ask>(&again).unwrap(), ask);
+            }
+        });
+    }
 }

@@ -5,38 +5,49 @@
 //! until they are quiet, asks the account now and then, and tries again after failures. One agent runs for one home.
 
 mod control;
+mod ear;
 mod follow;
 mod line;
 mod news;
+mod openings;
 mod pace;
 mod quiet;
 mod service;
 mod state;
+mod surroundings;
+mod telling;
 mod worker;
 
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::os::unix::fs::OpenOptionsExt;
-use std::path::PathBuf;
-use std::sync::Arc;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use katabatic_core::condition::Surroundings;
+use katabatic_core::schedule::When;
 use katabatic_core::{EditTime, Side};
 use notify::{RecursiveMode, Watcher};
+use rustix::event::{PollFd, PollFlags, poll};
 use rustix::fs::{FlockOperation, flock};
+use rustix::process::{Pid, setpriority_process};
 use tokio::runtime::Handle;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::{Semaphore, mpsc, oneshot, watch};
 
 pub use control::{Answer, Ask, Pause, ask};
 pub use state::{Doing, LaneNow};
+pub use telling::try_telling;
 
 use crate::clock::{Clock, SystemClock};
-use crate::config::{Config, LaneConfig};
+use crate::config::{AccountConfig, Config, LaneConfig};
 use crate::ledger::{Ledger, pauses};
 use crate::{Class, Error, Home};
+use openings::Openings;
 use service::Service;
 use state::Board;
+use surroundings::ShuttingDown;
 use worker::{House, Worker};
 
 /// So many passes run at a time: they share a line and a disk.
@@ -54,6 +65,14 @@ enum Word {
     Lost(String),
     /// Things stand otherwise: look again what is to be done.
     Look,
+    /// The config is otherwise, in limits alone.
+    Limits(Box<Config>),
+    /// Something was mounted or went away.
+    Mounts,
+    /// The lane begins anew, because its drive was plugged in.
+    Plugged,
+    /// The computer is about to be shut down; dropped once a last pass has ended.
+    AtEnd(oneshot::Sender<()>),
     /// End after what is being done.
     End,
 }
@@ -72,29 +91,60 @@ pub async fn run(
     home: &Home,
     config: Config,
     ledger: &Ledger,
+    opener: &Path,
     say: &(dyn Fn(&str) + Sync),
 ) -> Result<(), Error> {
     let _lock = lock(home)?;
+    be_nice();
     let listener = control::listen(home)?;
     let (asks, mut asked) = mpsc::unbounded_channel();
     let serving = tokio::spawn(control::serve(listener, asks));
     let (changed_config, mut config_changed) = mpsc::unbounded_channel();
     let _watching = watch_config(home, changed_config)?;
     let (end, ending) = watch::channel(false);
+    let (around, around_now) = watch::channel(Surroundings::default());
+    let (tell, told) = mpsc::unbounded_channel();
+    let telling = tokio::spawn(telling::tell(config.tell.clone(), told));
+    let (shutting_down, mut shut_down) = mpsc::unbounded_channel();
+    let (mounts, mut mounted) = mpsc::unbounded_channel();
+    // It ends with the program: nothing wakes it but a mount.
+    std::thread::spawn(move || {
+        if let Err(why) = follow_mounts(&mounts) {
+            tracing::debug!("what is mounted is not followed: {why}");
+        }
+    });
     let house = House {
         home: home.clone(),
         ledger: ledger.clone(),
         board: Board::default(),
         turns: Arc::new(Semaphore::new(AT_A_TIME)),
         ending,
+        around: around_now,
+        tell,
     };
+    let (config_now, configs) = watch::channel(config.clone());
+    let openings = Openings {
+        home: home.clone(),
+        ledger: ledger.clone(),
+        tell: house.tell.clone(),
+        opener: opener.to_owned(),
+        state: Arc::new(Mutex::new("it is not known yet".into())),
+    };
+    let opening_state = Arc::clone(&openings.state);
+    let opening = tokio::spawn(openings::serve(openings, configs, house.ending.clone()));
     let mut agent = Agent {
         house,
         config,
+        config_now,
+        opening_state,
         hands: BTreeMap::new(),
         since: SystemClock.now(),
+        around,
+        shutting_down,
+        following: None,
     };
     agent.hire();
+    agent.follow_surroundings();
     let failed = |why: std::io::Error| Error::failed("listening for signals", why, "Try again.");
     let mut terminate = signal(SignalKind::terminate()).map_err(failed)?;
     let mut interrupt = signal(SignalKind::interrupt()).map_err(failed)?;
@@ -109,18 +159,29 @@ pub async fn run(
     let mut alive = tokio::time::interval(every.unwrap_or(Duration::from_secs(3_600)));
     loop {
         tokio::select! {
-            _ = terminate.recv() => break,
+            _ = terminate.recv() => {
+                // Whoever logs off, or whoever shuts down without asking, tells nothing else.
+                agent.run_at_end(say).await;
+                break;
+            }
+            Some(_held_up) = shut_down.recv() => agent.run_at_end(say).await,
+            Some(()) = mounted.recv() => {
+                while mounted.try_recv().is_ok() {}
+                agent.hear_of_drives(say).await;
+            }
             _ = interrupt.recv() => break,
             _ = alive.tick() => service.say("WATCHDOG=1"),
             Some(()) = config_changed.recv() => {
                 while config_changed.try_recv().is_ok() {}
                 agent.read_config(say).await;
             }
-            Some((ask, reply)) = asked.recv() => {
-                let stops = ask == Ask::Stop;
-                let answer = agent.answer(ask).await;
-                let _ = reply.send(answer);
+            Some(question) = asked.recv() => {
+                let stops = question.ask == Ask::Stop;
+                let answer = agent.answer(question.ask).await;
+                let _ = question.reply.send(answer);
                 if stops {
+                    // Whoever asked is to have the answer before the end.
+                    let _ = tokio::time::timeout(ENDS_WITHIN, question.handed_over).await;
                     break;
                 }
             }
@@ -130,11 +191,22 @@ pub async fn run(
     say("Ending: what is being placed is finished, the rest is set down.");
     let _ = end.send(true);
     agent.house.board.stop_all();
-    let all = futures_util::future::join_all(agent.hands.into_values().map(|hand| hand.working));
+    let hands = std::mem::take(&mut agent.hands);
+    let all = futures_util::future::join_all(hands.into_values().map(|hand| hand.working));
     if tokio::time::timeout(ENDS_WITHIN, all).await.is_err() {
         say("A pass did not end in time; the next one clears up after it.");
     }
+    if tokio::time::timeout(ENDS_WITHIN, opening).await.is_err() {
+        say("The stubs keep their rights; the next start takes them.");
+    }
     serving.abort();
+    drop(agent.config_now);
+    drop(agent.house);
+    if let Some(following) = agent.following {
+        following.abort();
+    }
+    // What was to be told at once is told; what was gathered for later is in the runs.
+    let _ = tokio::time::timeout(ENDS_WITHIN, telling).await;
     control::put_away(home);
     Ok(())
 }
@@ -196,14 +268,145 @@ fn watch_config(
     Ok(watcher)
 }
 
+/// What runs keeps to other limits at once.
+fn set_dials(home: &Home, config: &Config) {
+    home.dials("", &config.limits);
+    for account in &config.accounts {
+        home.dials(&format!("@{}", account.name), &account.limits);
+    }
+    for lane in &config.lanes {
+        home.dials(&lane.id, &lane.limits);
+    }
+}
+
+/// Whether they differ in limits at most.
+fn same_accounts(some: &[AccountConfig], others: &[AccountConfig]) -> bool {
+    let same = |(one, other): (&AccountConfig, &AccountConfig)| {
+        let limits = other.limits.clone();
+        AccountConfig {
+            limits,
+            ..one.clone()
+        } == *other
+    };
+    some.len() == others.len() && some.iter().zip(others).all(same)
+}
+
+/// The agent's own work comes after that of the person, on the processor and, which follows it, on the disk.
+fn be_nice() {
+    const NICE: i32 = 10;
+    for thread in std::fs::read_dir("/proc/self/task")
+        .into_iter()
+        .flatten()
+        .flatten()
+    {
+        let number = thread
+            .file_name()
+            .to_str()
+            .and_then(|name| name.parse().ok());
+        if let Some(thread) = number.and_then(Pid::from_raw) {
+            // One that ended meanwhile needs it no more; nicer than that it may be already.
+            let _ = setpriority_process(Some(thread), NICE);
+        }
+    }
+}
+
+/// A last pass before the end takes no longer than this, within what systemd allows a service (docs/guide.md).
+const LAST_PASSES: Duration = Duration::from_secs(12);
+
+/// Tells of everything that is mounted or goes away (proc_pid_mountinfo(5)).
+fn follow_mounts(tell: &mpsc::UnboundedSender<()>) -> std::io::Result<()> {
+    let mounts = File::open("/proc/self/mountinfo")?;
+    loop {
+        let mut about = [PollFd::new(&mounts, PollFlags::PRI)];
+        match poll(&mut about, None) {
+            Ok(_) => {}
+            Err(rustix::io::Errno::INTR) => continue,
+            Err(why) => return Err(why.into()),
+        }
+        if tell.send(()).is_err() {
+            return Ok(());
+        }
+    }
+}
+
 struct Agent {
     house: House,
     config: Config,
+    /// The config for those who only look at it.
+    config_now: watch::Sender<Config>,
+    /// Why programs cannot open stubs; empty where they can.
+    opening_state: Arc<Mutex<String>>,
     hands: BTreeMap<String, Hand>,
     since: EditTime,
+    around: watch::Sender<Surroundings>,
+    shutting_down: mpsc::UnboundedSender<ShuttingDown>,
+    /// What follows the surroundings, and whether it holds up a shutdown.
+    following: Option<Following>,
+}
+
+/// Follows the surroundings until it is dropped.
+struct Following {
+    task: tokio::task::JoinHandle<()>,
+    holds_up: bool,
+}
+
+impl Following {
+    fn abort(self) {
+        self.task.abort();
+    }
 }
 
 impl Agent {
+    /// Follows what is around the computer, where any lane asks for it.
+    fn follow_surroundings(&mut self) {
+        let lanes = || self.config.lanes.iter();
+        let holds_up = lanes().any(|lane| lane.when.contains(&When::AtEnd));
+        let idle = |lane: &LaneConfig| lane.when.iter().any(|when| matches!(when, When::Idle(_)));
+        let asks = holds_up || lanes().any(|lane| !lane.only_on.is_empty() || idle(lane));
+        if !asks || matches!(&self.following, Some(known) if known.holds_up == holds_up) {
+            return;
+        }
+        if let Some(other) = self.following.take() {
+            other.abort();
+        }
+        let (around, at_end) = (self.around.clone(), self.shutting_down.clone());
+        let task = tokio::spawn(surroundings::follow(around, at_end, holds_up));
+        self.following = Some(Following { task, holds_up });
+    }
+
+    /// Runs the lanes that run before the end, all together.
+    async fn run_at_end(&mut self, say: &(dyn Fn(&str) + Sync)) {
+        let at_end = |hand: &&Hand| hand.lane.when.contains(&When::AtEnd);
+        let mut done = Vec::new();
+        for hand in self.hands.values().filter(at_end) {
+            let (ends, ended) = oneshot::channel();
+            if hand.tell.send(Word::AtEnd(ends)).is_ok() {
+                done.push(ended);
+            }
+        }
+        if done.is_empty() {
+            return;
+        }
+        say("The computer or the session ends: a last pass runs.");
+        let all = futures_util::future::join_all(done);
+        if tokio::time::timeout(LAST_PASSES, all).await.is_err() {
+            say("The last pass did not end in time; the rest is carried next time.");
+        }
+    }
+
+    /// A drive may have come, at another place than before; or it went away.
+    async fn hear_of_drives(&mut self, say: &(dyn Fn(&str) + Sync)) {
+        let before: Vec<LaneConfig> = self.config.lanes.clone();
+        self.read_config(say).await;
+        for (name, hand) in &self.hands {
+            let moved = before.iter().all(|lane| *lane != hand.lane);
+            let word = if moved { Word::Plugged } else { Word::Mounts };
+            if hand.tell.send(word).is_err() {
+                tracing::debug!("lane {name} has ended");
+            }
+        }
+    }
+
     /// Starts a worker for every lane that has none; lanes that run only by their name are left to people.
     fn hire(&mut self) {
         for lane in self.config.lanes.clone() {
@@ -251,8 +454,18 @@ impl Agent {
                 return;
             }
         };
-        let other_accounts = config.accounts != self.config.accounts;
-        let stays = |hand: &Hand| !other_accounts && config.lanes.contains(&hand.lane);
+        set_dials(&self.house.home, &config);
+        let other_accounts = !same_accounts(&config.accounts, &self.config.accounts);
+        let stays = |hand: &Hand| {
+            let same = |lane: &LaneConfig| {
+                let limits = hand.lane.limits.clone();
+                LaneConfig {
+                    limits,
+                    ..lane.clone()
+                } == hand.lane
+            };
+            !other_accounts && config.lanes.iter().any(same)
+        };
         let gone: Vec<String> = self
             .hands
             .iter()
@@ -267,8 +480,20 @@ impl Agent {
                 let _ = tokio::time::timeout(ENDS_WITHIN, hand.working).await;
             }
         }
+        for hand in self.hands.values_mut() {
+            if let Ok(lane) = config.lane(&hand.lane.name) {
+                hand.lane = lane.clone();
+            }
+            let _ = hand.tell.send(Word::Limits(Box::new(config.clone())));
+        }
+        if config.tell != self.config.tell {
+            let told = Box::new(config.tell.clone());
+            let _ = self.house.tell.send(telling::Word::Config(told));
+        }
         self.config = config;
+        self.config_now.send_replace(self.config.clone());
         self.hire();
+        self.follow_surroundings();
     }
 
     async fn answer(&mut self, ask: Ask) -> Answer {
@@ -311,6 +536,11 @@ impl Agent {
                 until: until.map(|until| until.0),
             }),
             lanes: self.house.board.look(),
+            stubs_stay_closed: {
+                let state = self.opening_state.lock();
+                let why = state.unwrap_or_else(PoisonError::into_inner).clone();
+                Some(why).filter(|why| !why.is_empty())
+            },
             done: done && error.is_none(),
             error,
         }

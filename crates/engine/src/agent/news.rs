@@ -65,7 +65,7 @@ fn is_known(row: Option<&LedgerRow>, side: Side, seen: Option<&Entry>) -> bool {
 }
 
 /// The path in the lane; none where it cannot be one, and only a look at all of it tells.
-fn within(root: &Path, path: &Path) -> Option<RelPath> {
+pub(super) fn within(root: &Path, path: &Path) -> Option<RelPath> {
     let below = path.strip_prefix(root).ok()?.to_str()?;
     RelPath::parse(below).ok().filter(|path| !path.is_root())
 }

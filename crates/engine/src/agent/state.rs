@@ -9,6 +9,9 @@ use serde::{Deserialize, Serialize};
 use crate::pass::Progress;
 use crate::stop::Stop;
 
+/// So many of the paths under way are named.
+const NAMED: usize = 4;
+
 /// What a lane is doing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "doing", rename_all = "kebab-case")]
@@ -25,9 +28,17 @@ pub enum Doing {
         files: (u64, u64),
         /// Bytes to carry, and of these, done.
         bytes: (u64, u64),
+        /// Some of what is being carried.
+        #[serde(default)]
+        paths: Vec<String>,
     },
     /// It was told to leave the lane alone.
     Paused,
+    /// What must hold around the computer does not.
+    Unfit {
+        /// What it waits for, in words.
+        waits_for: String,
+    },
     /// Somebody has to do something first.
     Asking {
         /// What, in words.
@@ -150,6 +161,13 @@ impl Board {
                         seen: moment.seen,
                         files: (moment.files, moment.files_done),
                         bytes: (moment.bytes, moment.bytes_done),
+                        paths: pass
+                            .progress
+                            .under_way()
+                            .iter()
+                            .take(NAMED)
+                            .map(ToString::to_string)
+                            .collect(),
                     },
                     ..one.now.clone()
                 }

@@ -6,23 +6,28 @@ use std::time::{Duration, Instant};
 
 use jiff::Zoned;
 use jiff::tz::TimeZone;
+use katabatic_core::condition::{self, Surroundings};
 use katabatic_core::schedule::{self, When};
+use katabatic_core::telling::{Kind, Message};
 use katabatic_core::{EditTime, Side};
 use tokio::sync::{Semaphore, mpsc, watch};
 
+use super::ear::Ear;
 use super::follow::{Follower, follow};
 use super::line::Line;
 use super::pace::Pace;
 use super::quiet::Quiet;
 use super::state::{Board, Doing, RunningPass};
-use super::{Word, news};
+use super::{Word, news, telling};
 use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, LaneConfig};
+use crate::drives;
 use crate::forget_runs;
-use crate::ledger::{Ledger, pauses};
+use crate::ledger::{Ledger, pauses, runs};
 use crate::lock;
 use crate::open::{OpenLane, open_lane};
 use crate::pass::{Pass, Progress, ReadFiles, Report, Wish};
+use crate::room;
 use crate::seam::NoHook;
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
@@ -45,6 +50,11 @@ const FIRST_DONE_YET: Duration = Duration::from_secs(5);
 /// A moment on the wall is looked at anew at least so often: clocks are set, and computers sleep.
 const WALL: Duration = Duration::from_secs(60);
 
+/// A line that is gone for a moment is nobody's business: it is told from so many failures on.
+const TOLD_FROM: u32 = 3;
+
+const HOUR: i64 = 3_600_000_000_000;
+
 /// What all workers share.
 #[derive(Clone)]
 pub(super) struct House {
@@ -55,6 +65,10 @@ pub(super) struct House {
     pub(super) turns: Arc<Semaphore>,
     /// Becomes true when the agent ends.
     pub(super) ending: watch::Receiver<bool>,
+    /// What is around the computer.
+    pub(super) around: watch::Receiver<Surroundings>,
+    /// Where what happened is told.
+    pub(super) tell: mpsc::UnboundedSender<telling::Word>,
 }
 
 pub(super) struct Worker {
@@ -64,6 +78,8 @@ pub(super) struct Worker {
     inbox: mpsc::UnboundedReceiver<Word>,
     tell: mpsc::UnboundedSender<Word>,
     followers: Vec<Follower>,
+    /// What changed since the last pass, on the sides whose every change is told.
+    ear: Ear,
     quiet: Quiet,
     pace: Pace,
     /// A pass is to run as soon as it may.
@@ -79,6 +95,13 @@ pub(super) struct Worker {
     retry: Option<Instant>,
     /// The line to the side that is not there.
     line: Option<Line>,
+    /// Since when nobody has touched the computer, of the last time that this made it run.
+    idle_ran: Option<i64>,
+    /// The mounts that the folders of both sides lay on when it was looked last; none where one was not there.
+    plugged: Option<Vec<u64>>,
+    /// When all of it was settled last, and whether somebody was told that this is long ago.
+    settled: EditTime,
+    told_unsettled: bool,
     over: bool,
 }
 
@@ -105,6 +128,7 @@ impl Worker {
             quiet: Quiet::new(lane.quiet),
             pace: Pace::new(now),
             followers: Vec::new(),
+            ear: Ear::deaf(now),
             now: false,
             look: None,
             last: wall(SystemClock.now()),
@@ -113,6 +137,10 @@ impl Worker {
             trouble: None,
             retry: None,
             line: None,
+            idle_ran: None,
+            plugged: None,
+            settled: SystemClock.now(),
+            told_unsettled: false,
             over: false,
             house,
             config,
@@ -131,13 +159,19 @@ impl Worker {
         self.remember_last().await;
         let at_start = |when: &When| matches!(when, When::OnChange | When::AtStart);
         self.now = self.lane.when.iter().any(at_start);
+        self.plugged = self.mounted();
+        let mut around = self.house.around.clone();
         while !self.over && !*self.house.ending.borrow() {
             let paused = self.paused();
-            let next = match paused {
-                Some(until) => until.map(until_then),
-                None => self.next(),
+            let unfit = self.unfit();
+            let next = match (paused, &unfit) {
+                (Some(until), _) => until.map(until_then),
+                (None, Some(_)) => None,
+                (None, None) => self.next(),
             };
-            self.show(paused);
+            self.show(paused, unfit.as_ref());
+            self.tell_if_long_unsettled();
+            let next = self.unsettled_due().into_iter().chain(next).min();
             let mut ending = self.house.ending.clone();
             tokio::select! {
                 biased;
@@ -146,8 +180,11 @@ impl Worker {
                     Some(word) => self.hear(word).await,
                     None => break,
                 },
+                changed = around.changed() => if changed.is_err() {
+                    break;
+                },
                 () = sleep_until(next) => {
-                    if paused.is_none() {
+                    if paused.is_none() && unfit.is_none() {
                         self.do_what_is_due().await;
                     }
                 }
@@ -162,11 +199,84 @@ impl Worker {
             && let Some(seen_at) = opened.row.seen_at
         {
             self.last = wall(seen_at);
+            let (name, key) = (self.lane.name.clone(), opened.row.key);
+            let settled = self
+                .house
+                .ledger
+                .read(|connection| runs::last_settled(connection, key, &name));
+            self.settled = settled.ok().flatten().unwrap_or(seen_at);
         }
+    }
+
+    /// What it waits for around the computer.
+    fn unfit(&self) -> Option<String> {
+        condition::waits_for(&self.lane.only_on, &self.house.around.borrow())
+    }
+
+    /// When nobody will have touched the computer for as long as the lane waits for; none where somebody does, or where
+    /// it ran since.
+    fn idle_due(&self) -> Option<EditTime> {
+        let spans = self.lane.when.iter().filter_map(|when| match when {
+            When::Idle(span) => Some(*span),
+            _ => None,
+        });
+        let span = spans.min()?;
+        let since = self.house.around.borrow().idle_since??;
+        let due = since
+            .checked_mul(1_000)?
+            .checked_add(i64::try_from(span.as_nanos()).ok()?)?;
+        (self.idle_ran != Some(since)).then_some(EditTime(due))
+    }
+
+    /// The mounts that the folders of this computer that it ties lie on; none where one is not there.
+    fn mounted(&self) -> Option<Vec<u64>> {
+        let sides = [Side::Near, Side::Far];
+        let here = sides
+            .iter()
+            .filter_map(|side| self.lane.place(*side).local());
+        here.map(drives::mount_number).collect()
+    }
+
+    /// When somebody is to be told that it has not settled for long.
+    fn unsettled_due(&self) -> Option<Instant> {
+        let hours = self
+            .lane
+            .tell_unsettled_hours
+            .filter(|_| !self.told_unsettled)?;
+        let nanos = i64::try_from(hours).ok()?.checked_mul(HOUR)?;
+        Some(until_then(EditTime(self.settled.0.saturating_add(nanos))))
+    }
+
+    fn tell_if_long_unsettled(&mut self) {
+        let Some(hours) = self.lane.tell_unsettled_hours else {
+            return;
+        };
+        let waited = SystemClock.now().0.saturating_sub(self.settled.0) / HOUR;
+        if !self.told_unsettled && u64::try_from(waited).is_ok_and(|waited| waited >= hours) {
+            self.told_unsettled = true;
+            let name = &self.lane.name;
+            self.tell(
+                Kind::Problem,
+                format!("Lane {name} has not settled for {hours} h"),
+                format!("See why: katabatic status {name}"),
+            );
+        }
+    }
+
+    fn tell(&self, kind: Kind, title: String, text: String) {
+        let lane = self.lane.name.clone();
+        // Nobody tells any more: the agent ends.
+        let _ = self.house.tell.send(telling::Word::Happened(Message {
+            kind,
+            lane,
+            title,
+            text,
+        }));
     }
 
     fn follow_again(&mut self) {
         self.followers.clear();
+        self.ear = Ear::deaf(Instant::now());
         self.look = None;
         let mut said = Vec::new();
         if self.on_change() {
@@ -191,6 +301,7 @@ impl Worker {
         match follow(side, root, self.tell.clone()) {
             Ok(follower) => {
                 self.followers.push(follower);
+                self.ear.follow(side);
                 format!("{at}: the system tells of every change")
             }
             Err(why) => {
@@ -229,7 +340,9 @@ impl Worker {
         [
             self.quiet.due(),
             self.look,
+            self.ear.walk_due(),
             polls.then(|| self.pace.due()),
+            self.idle_due().map(until_then),
             by_the_wall.map(|at| until_then(EditTime(nanos(&at)))),
         ]
         .into_iter()
@@ -237,9 +350,12 @@ impl Worker {
         .min()
     }
 
-    fn show(&self, paused: Option<pauses::Until>) {
+    fn show(&self, paused: Option<pauses::Until>, unfit: Option<&String>) {
         let doing = match (paused, &self.trouble) {
             (Some(_), _) => Doing::Paused,
+            (None, _) if unfit.is_some() => Doing::Unfit {
+                waits_for: unfit.cloned().unwrap_or_default(),
+            },
             (None, Some(trouble)) => trouble.clone(),
             (None, None) if self.now || self.quiet.due().is_some() => Doing::Waiting,
             (None, None) => Doing::Idle,
@@ -271,9 +387,19 @@ impl Worker {
                 Word::Changed(Side::Far, more) => far.extend(more),
                 Word::Lost(why) => {
                     tracing::debug!("lane {}: {why}", self.lane.name);
+                    self.ear.lose();
                     self.quiet.hear(Instant::now());
                 }
                 Word::Look => {}
+                Word::Mounts => self.hear_of_drives(),
+                Word::Plugged => self.now |= self.lane.when.contains(&When::PluggedIn),
+                Word::AtEnd(done) => {
+                    if self.paused().is_none() && self.unfit().is_none() {
+                        self.pass(true).await;
+                    }
+                    drop(done);
+                }
+                Word::Limits(config) => self.take_limits(*config),
                 Word::End => self.over = true,
             }
             next = self.inbox.try_recv().ok();
@@ -282,8 +408,29 @@ impl Worker {
             let waits = self.quiet.due().is_some();
             if !paths.is_empty() && (waits || self.is_news(side, &paths).await) {
                 self.quiet.hear(Instant::now());
+                if let Some(root) = self.lane.place(side).local() {
+                    self.ear.hear(side, root, &paths);
+                }
             }
         }
+    }
+
+    fn hear_of_drives(&mut self) {
+        let now = self.mounted();
+        let before = std::mem::replace(&mut self.plugged, now);
+        if self.plugged.is_some() && self.plugged != before {
+            self.now |= self.lane.when.contains(&When::PluggedIn);
+            // To the system it is another one.
+            self.follow_again();
+        }
+    }
+
+    /// Only limits differ, and what runs keeps to the new ones already.
+    fn take_limits(&mut self, config: Config) {
+        if let Ok(lane) = config.lane(&self.lane.name) {
+            self.lane = lane.clone();
+        }
+        self.config = config;
     }
 
     async fn is_news(&self, side: Side, paths: &[PathBuf]) -> bool {
@@ -317,15 +464,21 @@ impl Worker {
                 None => false,
             };
             if self.now || retry <= now || back {
-                self.pass().await;
+                self.pass(false).await;
             }
             return;
         }
         let missed = self
             .next_by_the_wall()
             .is_some_and(|at| nanos(&at) <= SystemClock.now().0);
-        if self.now || due(self.quiet.due()) || due(self.look) || missed {
-            self.pass().await;
+        let idle = self.idle_due().is_some_and(|at| at <= SystemClock.now());
+        if idle {
+            self.idle_ran = self.house.around.borrow().idle_since.flatten();
+        }
+        if self.now || due(self.look) || due(self.ear.walk_due()) || missed || idle {
+            self.pass(false).await;
+        } else if due(self.quiet.due()) {
+            self.pass(true).await;
         } else if self.on_change() && self.pace.due() <= now {
             self.ask_there().await;
         }
@@ -335,7 +488,7 @@ impl Worker {
     async fn ask_there(&mut self) {
         let now = Instant::now();
         let Ok(opened) = self.open(&Stop::default()).await else {
-            return self.pass().await;
+            return self.pass(false).await;
         };
         let told = match &opened.row.token {
             Some(token) => opened.far.changes_since(token).await,
@@ -348,7 +501,7 @@ impl Worker {
             Err(_) => true,
         };
         match changed {
-            true => self.pass().await,
+            true => self.pass(true).await,
             false => self.pace.nothing(now),
         }
     }
@@ -362,16 +515,22 @@ impl Worker {
         }
     }
 
-    async fn pass(&mut self) {
+    /// One pass; `by_ear` where what was heard may tell where to look.
+    async fn pass(&mut self, by_ear: bool) {
         self.now = false;
         if self.is_first().await {
-            let name = &self.lane.name;
+            let name = self.lane.name.clone();
             self.trouble = Some(Doing::Asking {
                 why: format!(
                     "its first pass is for somebody to look at: katabatic plan {name}, then katabatic sync {name}"
                 ),
             });
             self.retry = Some(Instant::now() + FIRST_DONE_YET);
+            self.tell(
+                Kind::Problem,
+                format!("Lane {name} waits for somebody to run its first pass"),
+                format!("katabatic plan {name}, then katabatic sync {name}"),
+            );
             return;
         }
         let turns = Arc::clone(&self.house.turns);
@@ -389,7 +548,29 @@ impl Worker {
         if *self.house.ending.borrow() {
             stop.ask();
         }
-        let result = self.carry(&stop, progress).await;
+        let wish = Wish {
+            heard: self.ear.begin(by_ear, Instant::now()),
+            ..Wish::default()
+        };
+        let result = {
+            let mut around = self.house.around.clone();
+            let carrying = self.carry(&stop, progress, &wish);
+            tokio::pin!(carrying);
+            loop {
+                tokio::select! {
+                    result = &mut carrying => break result,
+                    Ok(()) = around.changed() => {
+                        // On its battery, say, the rest waits.
+                        if self.unfit().is_some() {
+                            stop.ask();
+                        }
+                    }
+                }
+            }
+        };
+        if !matches!(&result, Ok(report) if report.counts.stuck == 0 && !report.stopped) {
+            self.ear.lose();
+        }
         let how = match &result {
             Ok(report) => words_of(report),
             Err(error) => error.why.clone(),
@@ -405,7 +586,12 @@ impl Worker {
         self.learn(result).await;
     }
 
-    async fn carry(&self, stop: &Stop, progress: Arc<Progress>) -> Result<Report, Error> {
+    async fn carry(
+        &self,
+        stop: &Stop,
+        progress: Arc<Progress>,
+        wish: &Wish,
+    ) -> Result<Report, Error> {
         let pass = Pass {
             lane: self.open(stop).await?,
             ledger: self.house.ledger.clone(),
@@ -415,7 +601,18 @@ impl Worker {
             progress,
             read: ReadFiles::default(),
         };
-        pass.sync(&Wish::default()).await
+        let report = pass.sync(wish).await?;
+        // What has to go for the lane's budget goes once all that is new is carried.
+        if !report.stopped
+            && let Err(why) = room::keep(&pass).await
+        {
+            tracing::warn!(
+                "lane {} is not kept within its budget: {}",
+                self.lane.name,
+                why.why
+            );
+        }
+        Ok(report)
     }
 
     async fn learn(&mut self, result: Result<Report, Error>) {
@@ -424,8 +621,9 @@ impl Worker {
             Ok(report) => report.stopped,
             Err(error) => error.class == Class::Stopped,
         };
-        // What a pause has set down goes on when the pause ends.
-        self.now |= stopped && self.paused().is_some();
+        // What a pause has set down goes on when the pause ends; and so with what must hold around the computer.
+        self.now |= stopped && (self.paused().is_some() || self.unfit().is_some());
+        self.tell_of(&result);
         match result {
             Ok(report) if report.counts.stuck == 0 => {
                 let was_away = self.line.take().is_some();
@@ -457,6 +655,45 @@ impl Worker {
                     _ => None,
                 };
                 self.fail(now, format!("{}: {}", error.what, error.why), line);
+            }
+        }
+    }
+
+    /// Tells people how a pass ended, as far as they want to hear it.
+    fn tell_of(&mut self, result: &Result<Report, Error>) {
+        let name = self.lane.name.clone();
+        match result {
+            Ok(report) if report.stopped => {}
+            Ok(report) => {
+                let counts = &report.counts;
+                let carried = counts.files_up + counts.files_down + counts.removed + counts.moved;
+                if carried > 0 {
+                    let title = format!(
+                        "Lane {name}: {} up, {} down, {} removed, {} moved",
+                        counts.files_up, counts.files_down, counts.removed, counts.moved
+                    );
+                    let text = report.run.map_or_else(String::new, |run| {
+                        format!("Each file: katabatic runs {run}")
+                    });
+                    self.tell(Kind::Changes, title, text);
+                }
+                if report.needs_a_person() {
+                    let title = format!("Lane {name}: {}", words_of(report));
+                    let text = format!("See what, and what to do: katabatic status {name}");
+                    self.tell(Kind::Problem, title, text);
+                } else {
+                    self.settled = SystemClock.now();
+                    self.told_unsettled = false;
+                    let title = format!("Lane {name}: all settled");
+                    self.tell(Kind::Success, title, String::new());
+                }
+            }
+            // It is tried again in a moment, and is no news until it has failed for a while.
+            Err(error) if lock::is_busy(error) || error.class == Class::Stopped => {}
+            Err(error) if error.class == Class::NotThere && self.failures < TOLD_FROM => {}
+            Err(error) => {
+                let title = format!("Lane {name}: {}: {}", error.what, error.why);
+                self.tell(Kind::Problem, title, error.next.clone());
             }
         }
     }

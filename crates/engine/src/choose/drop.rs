@@ -6,7 +6,7 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Choice, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words};
+use katabatic_core::{Base, Choice, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words};
 
 use super::{Looked, proof};
 use crate::config::Config;
@@ -22,6 +22,9 @@ use crate::{Class, Error};
 
 /// How the reason of a spare begins that was only captured to be deleted.
 pub(crate) const DROPPED: &str = "dropped: ";
+
+/// The reason of a spare that a stub took the place of.
+pub(crate) const SHED: &str = "dropped: its content stays there";
 
 /// What was dropped.
 #[derive(Debug, Default)]
@@ -161,6 +164,7 @@ fn note(pass: &Pass, run: i64, path: &RelPath, bytes: u64) {
         action: "drop here".into(),
         bytes,
         result: "done: it stays there".into(),
+        at: Some(pass.clock.now()),
     };
     pass.ledger
         .write_later(move |connection| runs::add_item(connection, run, &item));
@@ -181,6 +185,13 @@ pub(crate) async fn free(pass: &Pass) -> Result<u64, Error> {
         .into_iter()
         .filter(|spare| spare.why.starts_with(DROPPED))
     {
+        let there = near
+            .look_at_spare(&spare.slot)
+            .await
+            .map_err(|error| pass.side_failed(Side::Near, &error))?;
+        if spare.content.is_none() && !there.is_some_and(|there| there.is_stub()) {
+            continue;
+        }
         let here = near
             .spare_here(&spare.slot)
             .and_then(|at| std::fs::metadata(at).ok());
@@ -188,6 +199,14 @@ pub(crate) async fn free(pass: &Pass) -> Result<u64, Error> {
             .is_some_and(|meta| open.contains(&identity(&meta)) || !is_as_captured(&spare, &meta));
         if is_kept {
             held += 1;
+            continue;
+        }
+        if spare.why == SHED && !is_there_still(pass, &spare).await? {
+            // Somebody was quicker there: what was to be dropped may be the last copy.
+            let why =
+                "its content was about to be dropped here, and went or changed there".to_owned();
+            pass.ledger
+                .write_later(move |connection| spare_rows::set_why(connection, spare.number, &why));
             continue;
         }
         near.drop_spare(&spare.slot)
@@ -198,6 +217,24 @@ pub(crate) async fn free(pass: &Pass) -> Result<u64, Error> {
     }
     pass.ledger.flush().await?;
     Ok(held)
+}
+
+/// Whether the far side has the version that a stub stands for, a moment before the last copy here goes.
+async fn is_there_still(pass: &Pass, spare: &Spare) -> Result<bool, Error> {
+    let lane = pass.lane.row.key;
+    let row = pass
+        .ledger
+        .read(|connection| rows::row(connection, lane, &spare.path))?;
+    let Some(base) = row.and_then(|row| row.base).filter(Base::is_stub) else {
+        return Ok(false);
+    };
+    match pass.lane.far.look(&spare.path).await {
+        Ok(there) => Ok(there.is_some_and(|there| there.stamp == base.far.undoubted())),
+        Err(why) => {
+            tracing::debug!("{} is kept: {why}", spare.path);
+            Ok(false)
+        }
+    }
 }
 
 /// Whether nobody wrote into a captured copy since it was checked, through a descriptor that is closed by now.

@@ -17,7 +17,7 @@ use crate::pass::Pass;
 use crate::sides::{Found, SharedFolder, SideError};
 use crate::{Class, Error};
 
-pub(crate) use drop::{DROPPED, free};
+pub(crate) use drop::{DROPPED, SHED, free};
 pub use drop::{Dropped, drop_copies, refused};
 pub use proof::{Proofs, Unproven};
 

@@ -47,6 +47,11 @@ pub(super) async fn weigh(
     far: Option<&Entry>,
     proofs: &mut Proofs,
 ) -> Result<(), Error> {
+    if near.is_stub() {
+        // Nothing of it is here that could be lost.
+        proofs.by_tag.push((path.clone(), near.clone(), None));
+        return Ok(());
+    }
     let mut refuse = |why: &str| {
         proofs.unproven.push(Unproven {
             path: path.clone(),

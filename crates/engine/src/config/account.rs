@@ -192,8 +192,11 @@ impl AccountConfig {
             ("proxy", self.proxy.text()),
             ("client_id", self.client_id.clone()),
             ("scope", self.scope.clone()),
-            ("limit_up", self.limits.up.map(|rate| rate.to_string())),
-            ("limit_down", self.limits.down.map(|rate| rate.to_string())),
+            ("limit_up", self.limits.up.as_ref().map(ToString::to_string)),
+            (
+                "limit_down",
+                self.limits.down.as_ref().map(ToString::to_string),
+            ),
         ] {
             set_or_remove(table, key, text.map(value));
         }

@@ -3,11 +3,13 @@
 use toml_edit::{Item, Table, value};
 
 use crate::drives::OnDrive;
-use crate::net::rate::{Limits, Rate};
+use crate::net::rate::Limits;
+use crate::net::rates::Rates;
 
-pub(super) fn write_limits(table: &mut Item, limits: Limits) {
-    for (key, rate) in [("limit_up", limits.up), ("limit_down", limits.down)] {
-        set_or_remove(table, key, rate.map(|rate| value(rate.to_string())));
+pub(super) fn write_limits(table: &mut Item, limits: &Limits) {
+    for (key, rates) in [("limit_up", &limits.up), ("limit_down", &limits.down)] {
+        let rates = rates.as_ref().map(|rates| value(rates.to_string()));
+        set_or_remove(table, key, rates);
     }
 }
 
@@ -108,7 +110,7 @@ impl Fields {
     pub(super) fn limits(&self) -> Result<Limits, String> {
         let rate = |key: &str| match self.optional(key)? {
             None => Ok(None),
-            Some(text) => Rate::parse(&text)
+            Some(text) => Rates::parse(&text)
                 .map(Some)
                 .map_err(|why| self.odd(key, &format!("a rate ({why})"))),
         };

@@ -4,8 +4,13 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use katabatic_core::brake::BrakeLimits;
+use katabatic_core::condition::Condition;
+use katabatic_core::room::Budget;
+use katabatic_core::rules;
 use katabatic_core::schedule::When;
-use katabatic_core::{Choice, Direction, Drift, NewFolders, RelPath, Removals, Rule, Selection};
+use katabatic_core::{
+    Choice, Contents, Direction, Drift, NewFolders, RelPath, Removals, Rule, Selection,
+};
 use katabatic_core::{Side, Terms, Updates};
 use toml_edit::{Array, InlineTable, Item, Table, value};
 
@@ -13,6 +18,7 @@ use super::fields::{Fields, set_or_remove, write_limits};
 use crate::Error;
 use crate::drives::{Found, OnDrive};
 use crate::net::rate::Limits;
+use crate::pass::IN_FLIGHT;
 use crate::place::Place;
 
 /// A lane as the config has it.
@@ -42,10 +48,18 @@ pub struct LaneConfig {
     pub by_name_only: bool,
     /// How much of it may go over the line in a second.
     pub limits: Limits,
+    /// Which files have their content here, and which are stubs.
+    pub contents: Contents,
+    /// So many files are carried at a time.
+    pub transfers: usize,
     /// When the agent runs it.
     pub when: Vec<When>,
     /// For how long a folder must be quiet before what changed in it is carried.
     pub quiet: Duration,
+    /// What must hold around the computer for the agent to run it.
+    pub only_on: Vec<Condition>,
+    /// After so many hours in which it has not settled, somebody is told.
+    pub tell_unsettled_hours: Option<u64>,
 }
 
 /// Work is half-saved for no longer than this, as a rule.
@@ -61,7 +75,7 @@ pub fn far_place(account: &str, path: &RelPath) -> String {
     }
 }
 
-const LANE_KEYS: [&str; 22] = [
+const LANE_KEYS: [&str; 29] = [
     "id",
     "near",
     "far",
@@ -82,8 +96,15 @@ const LANE_KEYS: [&str; 22] = [
     "brake_never_fine",
     "limit_up",
     "limit_down",
+    "contents",
+    "hold",
+    "max_local",
+    "leave_free",
+    "transfers",
     "when",
     "quiet_seconds",
+    "only_on",
+    "tell_unsettled_hours",
 ];
 
 impl LaneConfig {
@@ -103,8 +124,12 @@ impl LaneConfig {
             portable_names: false,
             by_name_only: false,
             limits: Limits::default(),
+            contents: Contents::default(),
+            transfers: IN_FLIGHT,
             when: vec![When::OnChange],
             quiet: QUIET,
+            only_on: Vec::new(),
+            tell_unsettled_hours: None,
         }
     }
 
@@ -263,10 +288,21 @@ impl LaneConfig {
             },
             by_name_only: fields.flag("by_name_only")?,
             limits: fields.limits()?,
+            contents: contents(&fields)?,
+            transfers: match fields.number("transfers")? {
+                None => IN_FLIGHT,
+                Some(many @ 1..=8) => many as usize,
+                Some(_) => return Err(fields.odd("transfers", "from 1 to 8")),
+            },
             when: when(&fields)?,
             quiet: fields
                 .number("quiet_seconds")?
                 .map_or(QUIET, Duration::from_secs),
+            only_on: only_on(&fields)?,
+            tell_unsettled_hours: match fields.number("tell_unsettled_hours")? {
+                None | Some(1..=8_784) => fields.number("tell_unsettled_hours")?,
+                Some(_) => return Err(fields.odd("tell_unsettled_hours", "from 1 to 8784")),
+            },
         })
     }
 
@@ -324,12 +360,32 @@ impl LaneConfig {
         };
         let when: Vec<&str> = when.iter().map(String::as_str).collect();
         write_list(table, "when", &when);
+        let only_on: Vec<String> = self.only_on.iter().map(ToString::to_string).collect();
+        let only_on: Vec<&str> = only_on.iter().map(String::as_str).collect();
+        write_list(table, "only_on", &only_on);
+        let hours = self.tell_unsettled_hours;
+        set_or_remove(
+            table,
+            "tell_unsettled_hours",
+            hours.map(|hours| value(i64::try_from(hours).unwrap_or(i64::MAX))),
+        );
         let quiet = i64::try_from(self.quiet.as_secs()).unwrap_or(i64::MAX);
         set_or_remove(
             table,
             "quiet_seconds",
             (self.quiet != QUIET).then(|| value(quiet)),
         );
+        let held: Vec<&str> = self.contents.held().map(RelPath::as_str).collect();
+        write_list(table, "hold", &held);
+        let budget = self.contents.budget;
+        for (key, bytes) in [
+            ("max_local", budget.max_local),
+            ("leave_free", budget.leave_free),
+        ] {
+            set_or_remove(table, key, bytes.map(|bytes| value(size_text(bytes))));
+        }
+        let stubs = self.contents.stubs.then(|| value("stubs"));
+        set_or_remove(table, "contents", stubs);
         let new_folders = choice.new_folders;
         let skips = new_folders == NewFolders::Skip;
         set_or_remove(
@@ -354,7 +410,10 @@ impl LaneConfig {
                 (number != usual.cast_signed()).then(|| value(number)),
             );
         }
-        write_limits(table, self.limits);
+        write_limits(table, &self.limits);
+        let transfers = (self.transfers != IN_FLIGHT)
+            .then(|| value(i64::try_from(self.transfers).unwrap_or(i64::MAX)));
+        set_or_remove(table, "transfers", transfers);
         Ok(())
     }
 }
@@ -365,6 +424,18 @@ fn written_drive(drive: &OnDrive) -> Item {
     table.insert("uuid", drive.uuid.as_str().into());
     table.insert("folder", drive.folder.to_string_lossy().as_ref().into());
     value(table)
+}
+
+/// A size that reads back as the same number of bytes.
+fn size_text(bytes: u64) -> String {
+    let units = [(1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "KB")];
+    let fits = units
+        .into_iter()
+        .find(|(unit, _)| bytes > 0 && bytes.is_multiple_of(*unit));
+    match fits {
+        Some((unit, name)) => format!("{}{name}", bytes / unit),
+        None => bytes.to_string(),
+    }
 }
 
 /// Sets a text where it is another one, so that what stands behind it on the line stays.
@@ -401,6 +472,14 @@ fn word<T>(
             parse(&text).ok_or_else(|| fields.odd(key, &format!("one of {}", known.join(", "))))
         }
     }
+}
+
+fn only_on(fields: &Fields) -> Result<Vec<Condition>, String> {
+    let read = |text: &String| {
+        Condition::parse(text)
+            .map_err(|why| fields.odd("only_on", &format!("a list of conditions, but {why}")))
+    };
+    fields.list("only_on")?.iter().map(read).collect()
 }
 
 fn when(fields: &Fields) -> Result<Vec<When>, String> {
@@ -449,20 +528,38 @@ fn terms(fields: &Fields) -> Result<Terms, String> {
     Ok(terms)
 }
 
-fn selection(fields: &Fields) -> Result<Selection, String> {
-    let folders = |key: &str| {
-        let parse = |text: String| -> Result<RelPath, String> {
-            RelPath::parse(text.trim_matches('/'))
-                .ok()
-                .filter(|path| !path.is_root())
-                .ok_or_else(|| fields.odd(key, &format!("a list of folders, not {text:?}")))
-        };
-        fields
-            .list(key)?
-            .into_iter()
-            .map(parse)
-            .collect::<Result<Vec<_>, _>>()
+/// The paths of a list, none of them the lane's own folder.
+fn paths(fields: &Fields, key: &str) -> Result<Vec<RelPath>, String> {
+    let parse = |text: String| -> Result<RelPath, String> {
+        RelPath::parse(text.trim_matches('/'))
+            .ok()
+            .filter(|path| !path.is_root())
+            .ok_or_else(|| fields.odd(key, &format!("a list of folders, not {text:?}")))
     };
+    fields.list(key)?.into_iter().map(parse).collect()
+}
+
+fn contents(fields: &Fields) -> Result<Contents, String> {
+    let stubs = match fields.optional("contents")?.as_deref() {
+        None | Some("all") => false,
+        Some("stubs") => true,
+        Some(_) => return Err(fields.odd("contents", "one of all, stubs")),
+    };
+    let size = |key: &str| match fields.optional(key)? {
+        None => Ok(None),
+        Some(text) => rules::read_bytes(&text)
+            .map(Some)
+            .ok_or_else(|| fields.odd(key, "a size such as \"20GB\"")),
+    };
+    let mut contents = Contents::new(stubs, paths(fields, "hold")?);
+    contents.budget = Budget {
+        max_local: size("max_local")?,
+        leave_free: size("leave_free")?,
+    };
+    Ok(contents)
+}
+
+fn selection(fields: &Fields) -> Result<Selection, String> {
     let rule = |text: String| {
         Rule::parse(&text)
             .map_err(|why| fields.odd("leave_out", &format!("a list of rules, but {why}")))
@@ -480,6 +577,10 @@ fn selection(fields: &Fields) -> Result<Selection, String> {
             .into_iter()
             .map(rule)
             .collect::<Result<_, _>>()?,
-        choice: Choice::new(&folders("skip")?, &folders("take")?, new_folders),
+        choice: Choice::new(
+            &paths(fields, "skip")?,
+            &paths(fields, "take")?,
+            new_folders,
+        ),
     })
 }

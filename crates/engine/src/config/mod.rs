@@ -3,6 +3,7 @@
 mod account;
 mod fields;
 mod lane;
+mod tell;
 
 use std::fmt::Write as _;
 use std::fs;
@@ -12,10 +13,13 @@ use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
 pub use account::{AccountConfig, SignIn};
 pub use lane::{LaneConfig, QUIET, far_place};
+pub use tell::{TellConfig, Way};
 
 use crate::Error;
 use crate::forget_runs::KEPT_DAYS;
 use crate::home::{Home, write_private};
+use crate::net::rate::Limits;
+use crate::net::rates::Rates;
 use crate::place::Place;
 
 /// The config file, read and checked.
@@ -29,9 +33,16 @@ pub struct Config {
     pub lanes: Vec<LaneConfig>,
     /// For how many days it is remembered what runs did.
     pub keep_runs_days: i64,
+    /// How much may go over the line in a second, for all lanes together.
+    pub limits: Limits,
+    /// Whom the agent tells what happened.
+    pub tell: TellConfig,
 }
 
 const KEEP_RUNS: &str = "keep_runs_days";
+
+/// Keys that stand before all tables.
+const KEYS: [&str; 3] = [KEEP_RUNS, "limit_up", "limit_down"];
 
 impl Config {
     /// Reads the config of a home; one that is not there is empty.
@@ -54,6 +65,8 @@ impl Config {
             accounts: Vec::new(),
             lanes: Vec::new(),
             keep_runs_days: KEPT_DAYS,
+            limits: Limits::default(),
+            tell: TellConfig::default(),
         };
         config.understand()?;
         Ok(config)
@@ -62,9 +75,10 @@ impl Config {
     fn understand(&mut self) -> Result<(), Error> {
         let wrong = |why: String| wrong(&self.file, &why);
         for (key, _) in self.document.iter() {
-            if !["account", "lane", KEEP_RUNS].contains(&key) {
+            if !["account", "lane", "tell"].contains(&key) && !KEYS.contains(&key) {
                 return Err(wrong(format!(
-                    "`{key}` means nothing here; there are {KEEP_RUNS}, [account.NAME] and [lane.NAME]"
+                    "`{key}` means nothing here; there are {}, [account.NAME], [lane.NAME] and [tell]",
+                    KEYS.join(", ")
                 )));
             }
         }
@@ -78,6 +92,23 @@ impl Config {
                         "`{KEEP_RUNS}` is a number of days, from 1 to 36500"
                     ))
                 })?,
+        };
+        let rates = |key: &str| match self.document.get(key) {
+            None => Ok(None),
+            Some(item) => match item.as_str().map(Rates::parse) {
+                Some(Ok(rates)) => Ok(Some(rates)),
+                Some(Err(why)) => Err(wrong(format!("`{key}` is a rate ({why})"))),
+                None => Err(wrong(format!("`{key}` is a rate such as \"2MB/s\""))),
+            },
+        };
+        let limits = Limits {
+            up: rates("limit_up")?,
+            down: rates("limit_down")?,
+        };
+        let tell = match self.document.get("tell").cloned().map(Item::into_table) {
+            None => TellConfig::default(),
+            Some(Ok(table)) => TellConfig::read(table).map_err(wrong)?,
+            Some(Err(_)) => return Err(wrong("`tell` is a table: [tell]".into())),
         };
         let mut accounts = Vec::new();
         for (name, table) in tables(&self.document, "account").map_err(wrong)? {
@@ -96,6 +127,8 @@ impl Config {
         }
         (self.accounts, self.lanes) = (accounts, lanes);
         self.keep_runs_days = keep_runs_days;
+        self.limits = limits;
+        self.tell = tell;
         Ok(())
     }
 
@@ -142,6 +175,37 @@ impl Config {
                     listed("lane", &names),
                 )
             })
+    }
+
+    /// Sets how much may go over the line in a second, for all lanes together, and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn set_limits(&mut self, limits: Limits) -> Result<(), Error> {
+        for (key, rates) in [("limit_up", &limits.up), ("limit_down", &limits.down)] {
+            match rates {
+                Some(rates) => self.document[key] = value(rates.to_string()),
+                None => drop(self.document.remove(key)),
+            }
+        }
+        self.limits = limits;
+        self.save()
+    }
+
+    /// Sets whom the agent tells what happened, and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn set_tell(&mut self, tell: TellConfig) -> Result<(), Error> {
+        if self.document.get("tell").is_none() {
+            self.document["tell"] = Item::Table(Table::new());
+        }
+        tell.write(&mut self.document["tell"]);
+        if tell == TellConfig::default() {
+            self.document.remove("tell");
+        }
+        self.tell = tell;
+        self.save()
     }
 
     /// Adds an account and saves.

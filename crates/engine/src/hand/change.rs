@@ -142,6 +142,7 @@ pub async fn remove(
                 Ok(_) => "done".into(),
                 Err(error) => format!("stuck: {error}"),
             },
+            at: Some(hand.now()),
         },
     );
     let outcome = if done { "done" } else { "needs a person" };
@@ -369,6 +370,7 @@ pub async fn rename(
             action: format!("moved to {}", target.shown),
             bytes: seen.size,
             result,
+            at: Some(hand.now()),
         },
     );
     let outcome = if moved.is_ok() {

@@ -302,6 +302,7 @@ impl Copying<'_, '_> {
                 action: "copied".into(),
                 bytes: size,
                 result,
+                at: Some(self.hand.now()),
             },
         );
     }

@@ -21,7 +21,7 @@ use crate::ledger::runs::{self, Counts, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{LaneKey, Ledger, account_rows};
 use crate::lock::{RootLock, lock};
-use crate::net::rate::Limits;
+use crate::net::rate::{Dials, Limits};
 use crate::open::{connection_of, limited_client, lock_at};
 use crate::pass::Progress;
 use crate::place::{Place, absolute};
@@ -212,7 +212,7 @@ impl Hand<'_> {
 
     fn far(&self, account: &str, root: RelPath) -> Result<WebdavSide, Error> {
         let account = self.config.account(account)?;
-        let client = limited_client(self.home, account, self.stop, self.limits)?;
+        let client = limited_client(self.home, account, self.stop, &Dials::at(&self.limits))?;
         let side = WebdavSide::new(client, root, &self.home.computer()?, ROOM);
         let findings = self
             .ledger

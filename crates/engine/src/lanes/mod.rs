@@ -7,7 +7,7 @@ mod unwise;
 use std::path::Path;
 use std::sync::Arc;
 
-use katabatic_core::{RelPath, Side};
+use katabatic_core::{RelPath, Side, words};
 
 use crate::clock::SystemClock;
 use crate::config::{AccountConfig, Config, LaneConfig, far_place};
@@ -375,7 +375,9 @@ pub async fn shortcomings(
 /// Where config or ledger cannot be written.
 pub async fn remove(config: &mut Config, ledger: &Ledger, name: &str) -> Result<(), Error> {
     let id = config.lane(name)?.id.clone();
-    check_finished(ledger, &id, &format!("removing the lane {name}"), name)?;
+    let what = format!("removing the lane {name}");
+    check_finished(ledger, &id, &what, name)?;
+    check_no_stubs(ledger, &id, &what, name)?;
     config.remove_lane(name)?;
     ledger
         .write(move |connection| rows::forget_lane(connection, &id))
@@ -396,6 +398,41 @@ fn check_finished(ledger: &Ledger, id: &str, what: &str, name: &str) -> Result<(
         what,
         "a pass was cut off in the middle of a file, whose old version may lie in the spares alone",
         format!("Let a pass clear it up first: katabatic sync {name}"),
+    ))
+}
+
+/// Files of the lane of this id that are stubs here, and the bytes that they show.
+///
+/// # Errors
+/// Where the ledger cannot be read.
+pub fn stubs(ledger: &Ledger, id: &str) -> Result<(u64, u64), Error> {
+    ledger.read(|connection| match rows::lane_of(connection, id)? {
+        Some(lane) => rows::stubs(connection, lane.key),
+        None => Ok((0, 0)),
+    })
+}
+
+/// Without the lane nothing would ever bring the content of its stubs.
+pub(crate) fn check_no_stubs(
+    ledger: &Ledger,
+    id: &str,
+    what: &str,
+    name: &str,
+) -> Result<(), Error> {
+    let (files, bytes) = stubs(ledger, id)?;
+    if files == 0 {
+        return Ok(());
+    }
+    Err(Error::new(
+        Class::NeedsPerson,
+        what,
+        format!(
+            "{} in its folder here {} without content, {} of it, which would stay so",
+            words::count(files, "file", "files"),
+            if files == 1 { "is a stub" } else { "are stubs" },
+            words::bytes(bytes)
+        ),
+        format!("Bring the content first: katabatic fetch {name}"),
     ))
 }
 

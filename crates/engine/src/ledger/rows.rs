@@ -1,6 +1,6 @@
 //! The rows of a lane: what was agreed at each path, and what the last pass saw that is not settled.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use katabatic_core::{
     Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Tally, Unknown, View,
@@ -215,6 +215,64 @@ pub(crate) fn agreed_files(connection: &Connection, lane: LaneKey) -> rusqlite::
         [lane.0],
         |row| Ok((row.get(0)?, row.get(1)?)),
     )
+}
+
+/// Files of a lane that are stubs here, and the bytes that they show.
+pub(crate) fn stubs(connection: &Connection, lane: LaneKey) -> rusqlite::Result<(u64, u64)> {
+    connection.query_row(
+        "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row WHERE lane = ?1 AND near_stamp GLOB 'stub:*'",
+        [lane.0],
+        |row| Ok((row.get(0)?, row.get(1)?)),
+    )
+}
+
+/// What finds the stubs of a lane: their handles.
+pub(crate) fn stub_handles(
+    connection: &Connection,
+    lane: LaneKey,
+) -> rusqlite::Result<HashSet<String>> {
+    connection
+        .prepare("SELECT near_handle FROM row WHERE lane = ?1 AND near_stamp GLOB 'stub:*' AND near_handle IS NOT NULL")?
+        .query_map([lane.0], |row| row.get(0))?
+        .collect()
+}
+
+/// The stub that a handle finds on this computer, with its lane's number and id; several where lanes lie on several disks.
+pub(crate) fn stubs_of_handle(
+    connection: &Connection,
+    handle: &str,
+) -> rusqlite::Result<Vec<(LaneKey, String, RelPath)>> {
+    connection
+        .prepare_cached(
+            "SELECT row.lane, lane.id, row.key FROM row JOIN lane ON lane.number = row.lane
+             WHERE row.near_handle = ?1 AND row.near_stamp GLOB 'stub:*'",
+        )?
+        .query_map([handle], |row| {
+            Ok((LaneKey(row.get(0)?), row.get(1)?, path_of(row, 2)?))
+        })?
+        .collect()
+}
+
+/// The content of a stub is here now: as agreed, unless something else was agreed on since; whether it was recorded.
+pub(crate) fn fill_stub(
+    connection: &Connection,
+    lane: LaneKey,
+    path: &RelPath,
+    stub: &Stamp,
+    filled: &Base,
+) -> rusqlite::Result<bool> {
+    let sql = "UPDATE row SET near_stamp = ?4, far_stamp = ?5, content = ?6, size = ?7
+               WHERE lane = ?1 AND key = ?2 AND near_stamp = ?3";
+    let changed = connection.prepare_cached(sql)?.execute(params![
+        lane.0,
+        path.key(),
+        stub.as_str(),
+        filled.near.as_str(),
+        filled.far.as_str(),
+        filled.content.map(|digest| digest.0.to_vec()),
+        filled.size,
+    ])?;
+    Ok(changed == 1)
 }
 
 /// Folders of all lanes that both sides hold.
@@ -659,6 +717,47 @@ pub(crate) fn in_state(
         .collect()
 }
 
+/// The paths of which the last pass could not tell what a side shows.
+pub(crate) fn unknown_on(
+    connection: &Connection,
+    lane: LaneKey,
+    side: Side,
+) -> rusqlite::Result<Vec<RelPath>> {
+    let column = match side {
+        Side::Near => "near_seen_kind",
+        Side::Far => "far_seen_kind",
+    };
+    let sql = format!(
+        "SELECT key FROM row WHERE lane = ?1 AND open_pass IS NOT NULL AND {column} = {UNKNOWN} AND length(key) > 0"
+    );
+    connection
+        .prepare_cached(&sql)?
+        .query_map([lane.0], |row| path_of(row, 0))?
+        .collect()
+}
+
+/// What the last passes of a lane found open at each path, but for what only waits: the path, the state's word, the
+/// reason; at most so many.
+///
+/// # Errors
+/// As SQLite says.
+pub fn open_for_people(
+    connection: &Connection,
+    lane: &str,
+    most: usize,
+) -> rusqlite::Result<Vec<(RelPath, String, String)>> {
+    let sql = "SELECT row.key, row.state, COALESCE(row.reason, '') FROM row JOIN lane ON lane.number = row.lane
+               WHERE lane.id = ?1 AND row.open_pass IS NOT NULL AND length(row.key) > 0
+                 AND (row.state IN ('conflict', 'stuck') OR row.state LIKE 'asks%')
+               ORDER BY row.state, row.key LIMIT ?2";
+    connection
+        .prepare_cached(sql)?
+        .query_map(params![lane, most as u64], |row| {
+            Ok((path_of(row, 0)?, row.get(1)?, row.get(2)?))
+        })?
+        .collect()
+}
+
 /// The row of one path.
 pub(crate) fn row(
     connection: &Connection,
@@ -712,7 +811,7 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
         };
         Ok(Some(match code {
             0 => View::Absent,
-            9 => View::Unknown(Unknown::NotListed("as the last pass found".into())),
+            UNKNOWN => View::Unknown(Unknown::NotListed("as the last pass found".into())),
             code => View::Present(Entry {
                 kind: kind_of(code),
                 edited: time(first + 3)?,
@@ -753,10 +852,13 @@ fn kind_of(code: u8) -> Kind {
     }
 }
 
+/// What stands for a side that could not be told.
+const UNKNOWN: u8 = 9;
+
 fn view_code(view: &View) -> u8 {
     match view {
         View::Absent => 0,
-        View::Unknown(_) => 9,
+        View::Unknown(_) => UNKNOWN,
         View::Present(entry) => kind_code(entry.kind),
     }
 }

@@ -2,10 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{EditTime, Toll};
+use katabatic_core::{Agreement, EditTime, Side, Toll};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
+use super::rows::Open;
 
 /// What a run did, in numbers.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -22,6 +23,12 @@ pub struct Counts {
     pub moved: u64,
     /// Files whose copy here went, because the lane does not take them any more.
     pub dropped: u64,
+    /// Files that came as stubs.
+    pub stubs: u64,
+    /// Files whose content was dropped here for a stub.
+    pub shed: u64,
+    /// Their bytes.
+    pub bytes_shed: u64,
     /// Files removed on either side.
     pub removed: u64,
     /// Files replaced on either side.
@@ -74,6 +81,8 @@ pub struct RunItem {
     pub bytes: u64,
     /// How it ended.
     pub result: String,
+    /// When; none for what an older version of the tool noted.
+    pub at: Option<EditTime>,
 }
 
 pub(crate) fn begin(
@@ -91,16 +100,53 @@ pub(crate) fn begin(
 }
 
 pub(crate) fn add_item(connection: &Connection, run: i64, item: &RunItem) -> rusqlite::Result<()> {
-    let sql = "INSERT INTO run_item (run, number, path, action, bytes, result)
-               VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1), ?2, ?3, ?4, ?5)";
+    let sql = "INSERT INTO run_item (run, number, path, action, bytes, result, at)
+               VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1), ?2, ?3, ?4, ?5, ?6)";
     connection.prepare_cached(sql)?.execute(params![
         run,
         item.path,
         item.action,
         item.bytes,
-        item.result
+        item.result,
+        item.at.map(|at| at.0)
     ])?;
     Ok(())
+}
+
+/// Notes what a run found at a path and left there, where the run before it did not leave it the same way, and the run
+/// has noted nothing of the path yet; what waits or is left out is no news. To be called before the row itself is changed.
+pub(crate) fn add_found(
+    connection: &Connection,
+    lane: LaneKey,
+    run: i64,
+    open: &Open,
+    at: EditTime,
+) -> rusqlite::Result<()> {
+    let known = "SELECT EXISTS (SELECT 1 FROM row WHERE lane = ?1 AND key = ?2 AND open_pass IS NOT NULL AND state = ?3)
+                     OR EXISTS (SELECT 1 FROM run_item WHERE path = ?4 AND run = ?5)";
+    let path = open.path.to_string();
+    let known: bool = connection.prepare_cached(known)?.query_row(
+        params![lane.0, open.path.key(), open.state, path, run],
+        |row| row.get(0),
+    )?;
+    let news = [
+        Agreement::Conflict,
+        Agreement::Stuck,
+        Agreement::Drift,
+        Agreement::Asking(Side::Near),
+        Agreement::Asking(Side::Far),
+    ];
+    if known || !news.iter().any(|news| news.word() == open.state) {
+        return Ok(());
+    }
+    let item = RunItem {
+        path,
+        action: "found".into(),
+        bytes: 0,
+        result: format!("{}: {}", open.state, open.reason),
+        at: Some(at),
+    };
+    add_item(connection, run, &item)
 }
 
 pub(crate) fn count_toll(connection: &Connection, run: i64, toll: Toll) -> rusqlite::Result<()> {
@@ -122,7 +168,8 @@ pub(crate) fn end(
     connection
         .execute(
             "UPDATE run SET ended = ?2, outcome = ?3, files_up = ?4, bytes_up = ?5, files_down = ?6, bytes_down = ?7,
-                            conflicts = ?8, stuck = ?9, drift = ?10, asking = ?11, moved = ?12, dropped = ?13
+                            conflicts = ?8, stuck = ?9, drift = ?10, asking = ?11, moved = ?12, dropped = ?13,
+                            stubs = ?14, shed = ?15, bytes_shed = ?16
              WHERE number = ?1",
             params![
                 run,
@@ -137,7 +184,10 @@ pub(crate) fn end(
                 counts.drift,
                 counts.asking,
                 counts.moved,
-                counts.dropped
+                counts.dropped,
+                counts.stubs,
+                counts.shed,
+                counts.bytes_shed
             ],
         )
         .map(drop)
@@ -161,7 +211,7 @@ pub(crate) fn toll_since(
 
 const RUN_COLUMNS: &str = "run.number, run.lane_name, run.command, run.began, run.ended, run.outcome,
     run.files_up, run.bytes_up, run.files_down, run.bytes_down, run.removed, run.replaced, run.conflicts, run.stuck,
-    run.drift, run.asking, run.moved, run.dropped";
+    run.drift, run.asking, run.moved, run.dropped, run.stubs, run.shed, run.bytes_shed";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
     Ok(Run {
@@ -184,7 +234,20 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
             asking: row.get(15)?,
             moved: row.get(16)?,
             dropped: row.get(17)?,
+            stubs: row.get(18)?,
+            shed: row.get(19)?,
+            bytes_shed: row.get(20)?,
         },
+    })
+}
+
+fn read_item(row: &Row<'_>, from: usize) -> rusqlite::Result<RunItem> {
+    Ok(RunItem {
+        path: row.get(from)?,
+        action: row.get(from + 1)?,
+        bytes: row.get(from + 2)?,
+        result: row.get(from + 3)?,
+        at: row.get::<_, Option<i64>>(from + 4)?.map(EditTime),
     })
 }
 
@@ -251,6 +314,28 @@ pub fn since(
         .collect()
 }
 
+/// When a lane was settled last: at the end of the last pass that left nothing open; none where none did.
+pub(crate) fn last_settled(
+    connection: &Connection,
+    lane: LaneKey,
+    name: &str,
+) -> rusqlite::Result<Option<EditTime>> {
+    let open: bool = connection.query_row(
+        "SELECT EXISTS (SELECT 1 FROM row WHERE lane = ?1 AND open_pass IS NOT NULL)",
+        [lane.0],
+        |row| row.get(0),
+    )?;
+    let sql = match open {
+        // The last pass found nothing to do, and wrote nothing about it.
+        false => "SELECT MAX(seen_at) FROM lane WHERE number = ?1 AND ?2 IS NOT NULL",
+        true => {
+            "SELECT MAX(ended) FROM run WHERE lane = ?1 AND lane_name = ?2 AND outcome = 'all settled'"
+        }
+    };
+    let at: Option<i64> = connection.query_row(sql, params![lane.0, name], |row| row.get(0))?;
+    Ok(at.map(EditTime))
+}
+
 /// When the first run of a lane began.
 pub(crate) fn first(connection: &Connection, lane: &str) -> rusqlite::Result<Option<EditTime>> {
     let sql = "SELECT MIN(began) FROM run WHERE lane_name = ?1";
@@ -305,19 +390,11 @@ pub fn of_path(
     most: usize,
 ) -> rusqlite::Result<Vec<(Run, RunItem)>> {
     let sql = format!(
-        "SELECT {RUN_COLUMNS}, item.path, item.action, item.bytes, item.result
+        "SELECT {RUN_COLUMNS}, item.path, item.action, item.bytes, item.result, item.at
          FROM run_item AS item JOIN run ON run.number = item.run
          WHERE item.path = ?2 AND run.lane = ?1 ORDER BY item.run DESC, item.number DESC LIMIT ?3"
     );
-    let read = |row: &Row<'_>| {
-        let item = RunItem {
-            path: row.get(18)?,
-            action: row.get(19)?,
-            bytes: row.get(20)?,
-            result: row.get(21)?,
-        };
-        Ok((self::read(row)?, item))
-    };
+    let read = |row: &Row<'_>| Ok((self::read(row)?, read_item(row, 21)?));
     connection
         .prepare_cached(&sql)?
         .query_map(params![lane.0, path, most], read)?
@@ -340,21 +417,35 @@ pub(crate) fn done_since(
         .collect()
 }
 
+/// The last things that were done or found by any run, the newest first, each with its lane's name.
+///
+/// # Errors
+/// As SQLite says.
+pub fn last_items(
+    connection: &Connection,
+    most: usize,
+) -> rusqlite::Result<Vec<(String, RunItem)>> {
+    let sql = "SELECT run.lane_name, item.path, item.action, item.bytes, item.result, item.at
+               FROM run_item AS item JOIN run ON run.number = item.run
+               ORDER BY item.run DESC, item.number DESC LIMIT ?1";
+    let mut items: Vec<(String, RunItem)> = connection
+        .prepare_cached(sql)?
+        .query_map([most as u64], |row| Ok((row.get(0)?, read_item(row, 1)?)))?
+        .collect::<Result<_, _>>()?;
+    // Of two lanes, the run that began later may have done something earlier.
+    items.sort_by_key(|(_, item)| std::cmp::Reverse(item.at));
+    Ok(items)
+}
+
 /// What a run did, file by file.
 ///
 /// # Errors
 /// As SQLite says.
 pub fn items(connection: &Connection, number: i64) -> rusqlite::Result<Vec<RunItem>> {
-    let read = |row: &Row<'_>| {
-        Ok(RunItem {
-            path: row.get(0)?,
-            action: row.get(1)?,
-            bytes: row.get(2)?,
-            result: row.get(3)?,
-        })
-    };
     connection
-        .prepare("SELECT path, action, bytes, result FROM run_item WHERE run = ?1 ORDER BY number")?
-        .query_map([number], read)?
+        .prepare(
+            "SELECT path, action, bytes, result, at FROM run_item WHERE run = ?1 ORDER BY number",
+        )?
+        .query_map([number], |row| read_item(row, 0))?
         .collect()
 }

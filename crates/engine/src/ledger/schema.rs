@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 7] = [
+const MIGRATIONS: [&str; 9] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -184,6 +184,21 @@ const MIGRATIONS: [&str; 7] = [
         lane_name   TEXT PRIMARY KEY,
         until       INTEGER
     ) WITHOUT ROWID;
+",
+    "
+    -- When a run was done with this path.
+    ALTER TABLE run_item ADD COLUMN at INTEGER;
+    -- What happened to one path is asked for among all the items of all runs.
+    CREATE INDEX run_item_path ON run_item (path);
+",
+    "
+    -- Files that came as stubs, and files whose content was dropped here for one; a row whose near stamp begins with
+    -- 'stub:' is that of a stub.
+    ALTER TABLE run ADD COLUMN stubs INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE run ADD COLUMN shed INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE run ADD COLUMN bytes_shed INTEGER NOT NULL DEFAULT 0;
+    -- A stub that is opened is known by its inode alone.
+    CREATE INDEX row_stub ON row (near_handle) WHERE near_stamp GLOB 'stub:*';
 "];
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.

@@ -162,7 +162,7 @@ pub(crate) fn not_read_again(
 ) -> rusqlite::Result<Vec<Spare>> {
     let sql = format!(
         "SELECT {COLUMNS} FROM spare
-         WHERE lane = ?1 AND side = ?2 AND read_again = 0 AND folder = 0 AND content IS NOT NULL ORDER BY number"
+         WHERE lane = ?1 AND side = ?2 AND read_again = 0 AND folder = 0 ORDER BY number"
     );
     connection
         .prepare(&sql)?
@@ -175,6 +175,16 @@ pub(crate) fn mark_read_again(connection: &Connection, number: i64) -> rusqlite:
         .execute(
             "UPDATE spare SET read_again = 1 WHERE number = ?1",
             [number],
+        )
+        .map(drop)
+}
+
+/// Gives a spare another reason.
+pub(crate) fn set_why(connection: &Connection, number: i64, why: &str) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE spare SET why = ?2 WHERE number = ?1",
+            params![number, why],
         )
         .map(drop)
 }

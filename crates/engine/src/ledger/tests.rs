@@ -309,6 +309,7 @@ async fn runs_add_up_for_the_brake_and_are_shown_newest_first() {
         action: "carry up".into(),
         bytes: 3,
         result: "done".into(),
+        at: Some(EditTime(52)),
     };
     let (first, second) = (
         item.clone(),
@@ -336,9 +337,9 @@ async fn runs_add_up_for_the_brake_and_are_shown_newest_first() {
     assert_eq!(
         items
             .iter()
-            .map(|item| item.path.as_str())
+            .map(|item| (item.path.as_str(), item.at))
             .collect::<Vec<_>>(),
-        ["a", "b"]
+        [("a", Some(EditTime(52))), ("b", Some(EditTime(52)))]
     );
     let last = ledger
         .read(|connection| runs::last(connection, Some("scores"), 2))

@@ -6,6 +6,7 @@
 pub mod certificate;
 pub mod proxy;
 pub mod rate;
+pub mod rates;
 pub mod traffic;
 pub mod trust;
 

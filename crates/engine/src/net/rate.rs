@@ -4,7 +4,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use bytes::Bytes;
+use jiff::Zoned;
 use tokio::time::Instant;
+
+use super::rates::Rates;
 
 /// Bytes a second; at least one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -59,23 +62,12 @@ impl std::fmt::Display for Rate {
 }
 
 /// Rates up and down; none where there is no limit.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Limits {
     /// To the account.
-    pub up: Option<Rate>,
+    pub up: Option<Rates>,
     /// From the account.
-    pub down: Option<Rate>,
-}
-
-impl Limits {
-    /// These, and where they say nothing, those.
-    #[must_use]
-    pub fn or(self, other: Limits) -> Limits {
-        Limits {
-            up: self.up.or(other.up),
-            down: self.down.or(other.down),
-        }
-    }
+    pub down: Option<Rates>,
 }
 
 /// After a pause no more than this is made up for at once, so that a rate holds over any second.
@@ -84,60 +76,103 @@ const MADE_UP: Duration = Duration::from_millis(50);
 /// The largest piece that goes at once: on a slow line, one piece must not take long.
 const LARGEST_PIECE: u64 = 256 * 1024;
 
+/// What a rate is set to; whoever keeps it looks at it with each piece, so that a change counts at once.
+#[derive(Clone, Debug, Default)]
+pub struct Dial(Arc<Mutex<Option<Rates>>>);
+
+impl Dial {
+    /// Sets it.
+    pub fn set(&self, rates: Option<Rates>) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = rates;
+    }
+
+    fn rate(&self) -> Option<Rate> {
+        let rates = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        rates.as_ref().and_then(|rates| rates.at(&Zoned::now()))
+    }
+}
+
+/// The dials of both directions.
+#[derive(Clone, Debug, Default)]
+pub struct Dials {
+    pub(crate) up: Dial,
+    pub(crate) down: Dial,
+}
+
+impl Dials {
+    /// Dials that stand at these limits.
+    #[must_use]
+    pub fn at(limits: &Limits) -> Dials {
+        let dials = Dials::default();
+        dials.set(limits);
+        dials
+    }
+
+    /// Sets both.
+    pub fn set(&self, limits: &Limits) {
+        self.up.set(limits.up.clone());
+        self.down.set(limits.down.clone());
+    }
+}
+
 /// Keeps a rate, for all transfers that share it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Pace {
-    rate: Option<Rate>,
-    next: Arc<Mutex<Instant>>,
+    dial: Dial,
+    next: Arc<Mutex<Option<Instant>>>,
 }
 
 impl Pace {
-    /// One that keeps this rate.
+    /// One that keeps to this dial.
     #[must_use]
-    pub fn new(rate: Option<Rate>) -> Pace {
+    pub fn new(dial: Dial) -> Pace {
         Pace {
-            rate,
-            next: Arc::new(Mutex::new(Instant::now())),
+            dial,
+            next: Arc::default(),
         }
     }
 
     /// Waits until so many more bytes may go.
     pub async fn take(&self, bytes: u64) {
-        let Some(rate) = self.rate else {
+        let Some(rate) = self.dial.rate() else {
             return;
         };
         let turn = {
             let mut next = self.next.lock().unwrap_or_else(PoisonError::into_inner);
-            let earliest = Instant::now()
-                .checked_sub(MADE_UP)
-                .unwrap_or_else(Instant::now);
-            let turn = (*next).max(earliest);
-            *next = turn + Duration::from_secs_f64(bytes as f64 / rate.0 as f64);
+            let now = Instant::now();
+            let earliest = now.checked_sub(MADE_UP).unwrap_or(now);
+            let turn = next.map_or(now, |next| next.max(earliest));
+            *next = Some(turn + Duration::from_secs_f64(bytes as f64 / rate.0 as f64));
             turn
         };
         tokio::time::sleep_until(turn).await;
     }
 
     /// How many bytes should go at once.
-    fn piece(&self) -> usize {
-        let piece = self.rate.map_or(LARGEST_PIECE, |rate| {
+    fn piece(&self) -> u64 {
+        self.dial.rate().map_or(LARGEST_PIECE, |rate| {
             (rate.0 / 50).clamp(256, LARGEST_PIECE)
-        });
-        piece as usize
+        })
     }
 }
 
-/// The paces of one direction that a transfer keeps: the account's, and its own lane's.
+/// The paces of one direction that a transfer keeps: those of all lanes together, of its account, and of its own lane.
 #[derive(Clone, Debug)]
-pub struct Paces(pub [Pace; 2]);
+pub struct Paces(pub [Pace; 3]);
 
 impl Paces {
     /// Cuts the next piece off a chunk, and waits until it may go.
     pub async fn next(&self, chunk: &mut Bytes) -> Bytes {
-        let [one, other] = &self.0;
-        let piece = chunk.split_to(one.piece().min(other.piece()).min(chunk.len()));
-        one.take(piece.len() as u64).await;
-        other.take(piece.len() as u64).await;
+        let piece = self
+            .0
+            .iter()
+            .map(Pace::piece)
+            .min()
+            .unwrap_or(LARGEST_PIECE);
+        let piece = chunk.split_to((piece as usize).min(chunk.len()));
+        for pace in &self.0 {
+            pace.take(piece.len() as u64).await;
+        }
         piece
     }
 }
@@ -171,7 +206,9 @@ mod tests {
 
     #[tokio::test(start_paused = true)]
     async fn a_pace_is_kept_within_five_in_a_hundred_over_ten_seconds() {
-        let paces = Paces([Pace::new(Some(Rate(2_000_000))), Pace::new(None)]);
+        let dial = Dial::default();
+        dial.set(Some(Rates::always(Rate(2_000_000))));
+        let paces = Paces([Pace::default(), Pace::new(dial.clone()), Pace::default()]);
         let began = Instant::now();
         let mut sent = 0;
         while began.elapsed() < Duration::from_secs(10) {
@@ -184,6 +221,14 @@ mod tests {
             }
         }
         assert!((19_000_000..=21_000_000).contains(&sent), "{sent}");
+        // Half of it from now on, for what is under way as well.
+        dial.set(Some(Rates::always(Rate(1_000_000))));
+        let (began, mut sent) = (Instant::now(), 0);
+        let mut chunk = Bytes::from(vec![0; 100_000_000]);
+        while began.elapsed() < Duration::from_secs(10) {
+            sent += paces.next(&mut chunk).await.len();
+        }
+        assert!((9_500_000..=10_500_000).contains(&sent), "{sent}");
     }
 
     #[test]

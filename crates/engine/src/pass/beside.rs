@@ -31,7 +31,7 @@ pub(super) async fn carry(
     let base = Base {
         kind: Kind::File,
         size: seen.size,
-        content: Some(digest),
+        content: digest,
         near: stamp(Side::Near, from, seen, older),
         far: stamp(Side::Far, from, seen, older),
         near_listed: true,
@@ -88,10 +88,10 @@ async fn put_beside(
 }
 
 /// Whether an earlier pass carried this very version there.
-fn is_known(pass: &Pass, beside: &RelPath, content: Digest) -> Result<bool, Trouble> {
+fn is_known(pass: &Pass, beside: &RelPath, content: Option<Digest>) -> Result<bool, Trouble> {
     let row = pass
         .ledger
         .read(|connection| rows::row(connection, pass.lane.row.key, beside))?;
     let known = row.and_then(|row| row.base).and_then(|base| base.content);
-    Ok(known == Some(content))
+    Ok(known.is_some() && known == content)
 }

@@ -15,6 +15,7 @@ use katabatic_core::{
 };
 
 use super::beside;
+use super::contents;
 use super::convoy;
 use super::moved_out;
 use super::moves;
@@ -24,7 +25,7 @@ use super::scan::digest;
 use super::transfer::{self, ATTEMPTS, Brought};
 use super::{IN_FLIGHT, Pass, Plan};
 use crate::Error;
-use crate::choose;
+use crate::choose::{self, DROPPED};
 use crate::ledger::intents::{self, Version};
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
@@ -80,6 +81,8 @@ pub(crate) struct Carried {
     pub(crate) counts: Counts,
     /// Paths that the far side's listing was seen to show.
     pub(crate) listed: Vec<RelPath>,
+    /// Files that were dropped here and that a program has open: their room is not free yet.
+    pub(crate) held_open: u64,
     /// What ended the pass before its time.
     pub(crate) ended: Option<Error>,
 }
@@ -90,6 +93,7 @@ struct Stages<'s> {
     making_way: Vec<&'s Step>,
     folders: BTreeMap<usize, Vec<&'s Step>>,
     files: Vec<&'s Step>,
+    new_stubs: Vec<&'s Step>,
     removals: Vec<&'s Step>,
     folder_removals: Vec<&'s Step>,
     rest: Vec<&'s Step>,
@@ -108,9 +112,13 @@ impl<'s> Stages<'s> {
                     .entry(step.path().depth())
                     .or_default()
                     .push(step),
-                Decision::Carry { .. } | Decision::CarryBeside { .. } | Decision::Compare => {
-                    stages.files.push(step)
-                }
+                Decision::MakeStub { replaces: false } => stages.new_stubs.push(step),
+                Decision::Carry { .. }
+                | Decision::CarryBeside { .. }
+                | Decision::MakeStub { .. }
+                | Decision::Fetch
+                | Decision::Shed
+                | Decision::Compare => stages.files.push(step),
                 Decision::Remove { on, .. } if step.view(on).is_folder() => {
                     stages.folder_removals.push(step)
                 }
@@ -147,21 +155,28 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
         let rest = plan.steps.iter();
         Stages::of(rest.filter(|step| !done.contains(&std::ptr::from_ref(*step))))
     };
+    let transfers = pass.lane.config.transfers;
     room.steps(stages.making_way, 1).await;
     for (_, folders) in stages.folders {
-        room.steps(folders, IN_FLIGHT).await;
+        room.steps(folders, transfers).await;
     }
+    convoy::stubs(&room, &stages.new_stubs).await;
     let (small, rest): (Vec<_>, Vec<_>) = stages
         .files
         .into_iter()
         .partition(|step| convoy::may_join(step));
-    // Side by side: a large file does not keep the small ones waiting.
-    futures_util::join!(convoy::carry(&room, &small), room.steps(rest, IN_FLIGHT));
-    room.steps(stages.removals, IN_FLIGHT).await;
+    if transfers < IN_FLIGHT {
+        convoy::carry(&room, &small).await;
+        room.steps(rest, transfers).await;
+    } else {
+        // Side by side: a large file does not keep the small ones waiting.
+        futures_util::join!(convoy::carry(&room, &small), room.steps(rest, transfers));
+    }
+    room.steps(stages.removals, transfers).await;
     room.free_what_was_dropped().await;
     // One after another: a folder is empty only once the folders in it are gone.
     room.steps(stages.folder_removals, 1).await;
-    room.steps(stages.rest, IN_FLIGHT).await;
+    room.steps(stages.rest, transfers).await;
     room.list_what_arrived().await;
     room.carried
         .into_inner()
@@ -170,7 +185,7 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
 
 pub(super) struct Room<'p> {
     pub(super) pass: &'p Pass,
-    run: Option<i64>,
+    pub(super) run: Option<i64>,
     /// The side whose version counts where two differ that nothing was agreed on.
     lead: Option<Side>,
     carried: Mutex<Carried>,
@@ -266,7 +281,12 @@ impl Room<'_> {
 
     /// The captured copies of what was dropped go, and their room is free.
     async fn free_what_was_dropped(&self) {
-        if self.carried().counts.dropped == 0 {
+        let any = {
+            let carried = self.carried();
+            let stub = carried.outcomes.iter().any(contents::leaves_a_stub_behind);
+            stub || carried.counts.dropped > 0
+        };
+        if !any {
             return;
         }
         // Noted before they are looked for.
@@ -274,8 +294,11 @@ impl Room<'_> {
             Ok(()) => choose::free(self.pass).await,
             Err(error) => Err(error),
         };
-        if let Err(error) = freed {
-            self.carried().ended.get_or_insert(error);
+        match freed {
+            Ok(held_open) => self.carried().held_open = held_open,
+            Err(error) => {
+                self.carried().ended.get_or_insert(error);
+            }
         }
     }
 
@@ -287,7 +310,12 @@ impl Room<'_> {
         if self.may_not_begin(step) {
             return;
         }
+        self.pass.progress.begins(step.path());
         let result = self.deed(step).await;
+        if result.is_ok() {
+            contents::after(self.pass, step).await;
+        }
+        self.pass.progress.ends(step.path());
         self.settle(step, result);
     }
 
@@ -389,10 +417,9 @@ impl Room<'_> {
     }
 
     fn finish(&self, step: &Step, ending: Ending, reason: String, bytes: u64) {
-        if let (Some(run), true) = (
-            self.run,
-            step.decision.changes_a_side() || step.decision == Decision::Compare,
-        ) {
+        // That both sides still differ is noted with what was found, where it is news.
+        let compared = step.decision == Decision::Compare && ending != Ending::Conflict;
+        if let (Some(run), true) = (self.run, step.decision.changes_a_side() || compared) {
             let result = match &ending {
                 Ending::Done => "done",
                 Ending::Waiting => "waiting",
@@ -412,6 +439,7 @@ impl Room<'_> {
                 action: action(step),
                 bytes,
                 result,
+                at: Some(self.pass.clock.now()),
             };
             self.pass
                 .ledger
@@ -429,6 +457,9 @@ impl Room<'_> {
     async fn deed(&self, step: &Step) -> Result<Moved, Trouble> {
         match &step.decision {
             Decision::Carry { to, .. } => self.carry_file(step, *to).await,
+            Decision::Fetch => self.carry_file(step, Side::Near).await,
+            Decision::MakeStub { .. } => contents::renew(self, step).await,
+            Decision::Shed => contents::shed(self, step).await,
             Decision::MakeFolder { on } => self.make_folder(step, *on).await,
             Decision::Remove { on, makes_way } => self.remove(step, *on, *makes_way).await,
             Decision::DropHere { moved_to } => {
@@ -467,7 +498,10 @@ impl Room<'_> {
         };
         let (Brought { staged, learned }, bytes) = self.bring(step, seen, to).await?;
         pass.seam(Seam::Staged, Some(to), Some(path)).await;
-        if seen.content.is_some_and(|content| content != staged.digest) {
+        if seen
+            .content
+            .is_some_and(|content| Some(content) != staged.digest)
+        {
             let _ = pass.store(to).unstage(&staged.slot).await;
             transfer::forget_steps(pass, path, seen, to);
             return Err(Trouble::Met(
@@ -481,9 +515,12 @@ impl Room<'_> {
                 .entry(to)
                 .filter(|entry| entry.kind == Kind::File)
                 .map(|entry| Version::of(entry, agreed_content(step, to, entry))),
-            source: Some((Version::of(seen, Some(staged.digest)), from == Side::Far)),
+            source: Some((Version::of(seen, staged.digest), from == Side::Far)),
             run: self.run,
-            why: format!("replaced by the version from {}", from.here_or_there()),
+            why: match step.entry(to).is_some_and(Entry::is_stub) {
+                true => format!("{DROPPED}the stub of what came"),
+                false => format!("replaced by the version from {}", from.here_or_there()),
+            },
             learned,
         };
         let put = primitive::put(pass, change, staged).await;
@@ -565,7 +602,10 @@ impl Room<'_> {
             old: Some(Version::of(seen, content)),
             source: None,
             run: self.run,
-            why: format!("{gone} {}", on.other().here_or_there()),
+            why: match seen.is_stub() {
+                true => format!("{DROPPED}the stub of what was removed there"),
+                false => format!("{gone} {}", on.other().here_or_there()),
+            },
             learned: Learned::default(),
         };
         primitive::remove(pass, change).await?;
@@ -581,7 +621,7 @@ impl Room<'_> {
             .await
             .map_err(|error| Trouble::Side(side, error))?;
         let as_planned = match (step.view(side), &there) {
-            (View::Absent, None) => true,
+            (View::Absent, None) => contents::is_gone(self.pass, step).await?,
             (View::Present(seen), Some(there)) => seen.kind == there.kind,
             _ => false,
         };
@@ -819,6 +859,15 @@ impl Carried {
             ) => {
                 counts.files_down += 1;
                 counts.bytes_down += bytes;
+            }
+            (Ending::Done, Decision::Fetch) => {
+                counts.files_down += 1;
+                counts.bytes_down += bytes;
+            }
+            (Ending::Done, Decision::MakeStub { .. }) => counts.stubs += 1,
+            (Ending::Done, Decision::Shed) => {
+                counts.shed += 1;
+                counts.bytes_shed += bytes;
             }
             (Ending::Done, Decision::Move { files, .. }) => counts.moved += files,
             (Ending::Done, Decision::DropHere { .. }) => counts.dropped += 1,

@@ -9,8 +9,11 @@ use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Decision, Digest, Entry, RelPath, Side, Stamp, Step};
 
+use super::IN_FLIGHT;
 use super::carry::{Moved, Room};
-use super::primitive::{Trouble, agreed_put, why_taken};
+use super::contents;
+use super::plan::bytes_of;
+use super::primitive::{Trouble, agreed_put, moved_on, why_taken};
 use super::transfer::{self, Brought};
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
@@ -23,6 +26,9 @@ const SMALL: u64 = 256 * 1024;
 
 /// So many at a time: enough to share a commit and a listing, few enough that a cut costs little.
 const TOGETHER: usize = 64;
+
+/// So many stubs at a time: there is nothing to carry again where one is cut.
+const STUBS_TOGETHER: usize = 1024;
 
 /// While one convoy is placed, the next one is staged.
 const CONVOYS: usize = 2;
@@ -40,6 +46,22 @@ pub(super) fn may_join(step: &Step) -> bool {
         .is_some_and(|seen| seen.size <= SMALL)
 }
 
+/// Files of one convoy that are under way together: as many as the account bears, unless the lane is to have few.
+fn at_a_time(room: &Room<'_>) -> usize {
+    match room.pass.lane.config.transfers {
+        few @ ..IN_FLIGHT => few,
+        _ => MOST,
+    }
+}
+
+fn convoys_of(room: &Room<'_>) -> usize {
+    if room.pass.lane.config.transfers < IN_FLIGHT {
+        1
+    } else {
+        CONVOYS
+    }
+}
+
 /// Carries them all.
 pub(super) async fn carry(room: &Room<'_>, steps: &[&Step]) {
     let mut convoys = Vec::new();
@@ -54,17 +76,18 @@ pub(super) async fn carry(room: &Room<'_>, steps: &[&Step]) {
         convoys.extend(one_way.chunks(TOGETHER).map(|convoy| (to, convoy.to_vec())));
     }
     stream::iter(convoys)
-        .for_each_concurrent(CONVOYS, |(to, convoy)| one_convoy(room, to, convoy))
+        .for_each_concurrent(convoys_of(room), |(to, convoy)| {
+            one_convoy(room, to, convoy)
+        })
         .await;
 }
 
 /// A file of the convoy that is under way.
-struct Under<'s> {
+pub(super) struct Under<'s> {
     step: &'s Step,
     path: &'s RelPath,
-    seen: &'s Entry,
     placing: Placing,
-    digest: Digest,
+    digest: Option<Digest>,
     /// The content, where it is not staged but goes at once.
     held: Option<Bytes>,
     /// Whether it is known which version arrived.
@@ -74,13 +97,31 @@ struct Under<'s> {
 }
 
 async fn one_convoy(room: &Room<'_>, to: Side, steps: Vec<&Step>) {
-    let pass = room.pass;
-    let mut under: Vec<Under<'_>> = stream::iter(steps)
+    let under: Vec<Under<'_>> = stream::iter(steps)
         .map(|step| begin(room, to, step))
-        .buffered(MOST)
+        .buffered(at_a_time(room))
         .filter_map(async |begun| begun)
         .collect()
         .await;
+    together(room, to, under).await;
+}
+
+/// New stubs, which need nothing but a place.
+pub(super) async fn stubs(room: &Room<'_>, steps: &[&Step]) {
+    for together in steps.chunks(STUBS_TOGETHER) {
+        let begun: Vec<&Step> = together
+            .iter()
+            .copied()
+            .filter(|step| !room.may_not_begin(step))
+            .collect();
+        let staged = contents::stage(room, &begun).await;
+        self::together(room, Side::Near, staged).await;
+    }
+}
+
+/// What is staged, or held, gets its place.
+async fn together(room: &Room<'_>, to: Side, mut under: Vec<Under<'_>>) {
+    let pass = room.pass;
     if under.is_empty() {
         return;
     }
@@ -103,6 +144,13 @@ async fn one_convoy(room: &Room<'_>, to: Side, steps: Vec<&Step>) {
     for (one, verified) in placed.into_iter().zip(verified) {
         match verified {
             Ok(Some(verified)) => done.push((one, verified)),
+            Ok(None) if moved_on(&*pass.store(to), &one.placing.version).await => {
+                let verified = Verified {
+                    entry: one.placing.version.clone(),
+                    listed: true,
+                };
+                done.push((one, verified));
+            }
             Ok(None) => {
                 undone(room, &one);
                 room.settle(
@@ -126,7 +174,7 @@ async fn one_convoy(room: &Room<'_>, to: Side, steps: Vec<&Step>) {
         if verified.listed {
             room.was_listed(one.path);
         }
-        room.settle(one.step, Moved::bytes(one.seen.size));
+        room.settle(one.step, Moved::bytes(bytes_of(one.step)));
     }
 }
 
@@ -152,7 +200,7 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
             return None;
         }
     };
-    if seen.content.is_some_and(|content| content != digest) {
+    if seen.content.is_some_and(|content| Some(content) != digest) {
         if held.is_none() {
             let _ = room.pass.store(to).unstage(&placing.slot).await;
         }
@@ -164,31 +212,43 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         );
         return None;
     }
-    let intent = Intent {
-        on_near: to == Side::Near,
-        spare: None,
-        old: None,
-        staged: held.is_none().then(|| placing.slot.clone()),
-        new: Some(Version::of(&placing.version, Some(digest))),
-        source: Some(Version::of(seen, Some(digest))),
-        unproven: false,
-        source_listed: to == Side::Near,
-        moved_from: None,
-        member: None,
-        agreed_stays: false,
-        why: String::new(),
-    };
-    Some(Under {
-        step,
-        path,
-        seen,
-        placing,
-        digest,
-        held,
-        told: true,
-        intent,
-        number: None,
-    })
+    Some(Under::new(to, step, seen, placing, digest, held))
+}
+
+impl<'s> Under<'s> {
+    pub(super) fn new(
+        to: Side,
+        step: &'s Step,
+        seen: &Entry,
+        placing: Placing,
+        digest: Option<Digest>,
+        held: Option<Bytes>,
+    ) -> Under<'s> {
+        let intent = Intent {
+            on_near: to == Side::Near,
+            spare: None,
+            old: None,
+            staged: held.is_none().then(|| placing.slot.clone()),
+            new: Some(Version::of(&placing.version, digest)),
+            source: Some(Version::of(seen, digest)),
+            unproven: false,
+            source_listed: to == Side::Near,
+            moved_from: None,
+            member: None,
+            agreed_stays: false,
+            why: String::new(),
+        };
+        Under {
+            step,
+            path: step.path(),
+            placing,
+            digest,
+            held,
+            told: true,
+            intent,
+            number: None,
+        }
+    }
 }
 
 async fn stage(
@@ -196,7 +256,7 @@ async fn stage(
     to: Side,
     path: &RelPath,
     seen: &Entry,
-) -> Result<(Placing, Digest, Option<Bytes>), Trouble> {
+) -> Result<(Placing, Option<Digest>, Option<Bytes>), Trouble> {
     let Brought { staged, .. } = transfer::bring(room.pass, path, to.other(), seen, to).await?;
     room.pass.seam(Seam::Staged, Some(to), Some(path)).await;
     let placing = Placing {
@@ -213,7 +273,7 @@ async fn hold(
     to: Side,
     path: &RelPath,
     seen: &Entry,
-) -> Result<(Placing, Digest, Option<Bytes>), Trouble> {
+) -> Result<(Placing, Option<Digest>, Option<Bytes>), Trouble> {
     let content = transfer::read_whole(room.pass, path, seen, to.other()).await?;
     let version = Entry {
         edited: seen.edited,
@@ -224,7 +284,7 @@ async fn hold(
         version,
         path: path.clone(),
     };
-    Ok((placing, Digest::of(&content), Some(content)))
+    Ok((placing, Some(Digest::of(&content)), Some(content)))
 }
 
 /// Sends what is held. What became of it may stay open: then the intent stays, and the next pass reads what is there.
@@ -300,7 +360,7 @@ async fn place<'s>(room: &Room<'_>, to: Side, under: Vec<Under<'s>>) -> Vec<Unde
     let (held, staged): (Vec<_>, Vec<_>) = under.into_iter().partition(|one| one.held.is_some());
     let mut placed: Vec<Under<'s>> = stream::iter(held)
         .map(|one| send(room, to, one))
-        .buffer_unordered(MOST)
+        .buffer_unordered(at_a_time(room))
         .filter_map(async |sent| sent)
         .collect()
         .await;
@@ -339,7 +399,7 @@ fn record(room: &Room<'_>, to: Side, done: &[(Under<'_>, Verified)]) {
     let rows: Vec<_> = done
         .iter()
         .map(|(one, verified)| {
-            let new = Version::of(&verified.entry, Some(one.digest));
+            let new = Version::of(&verified.entry, one.digest);
             let mut agreed = agreed_put(pass, to, one.path, &verified.entry, &new, &one.intent);
             if to == Side::Far {
                 agreed.base.far_listed = verified.listed;

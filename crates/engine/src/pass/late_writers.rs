@@ -44,7 +44,19 @@ async fn on(pass: &Pass, side: Side) -> Result<(), Error> {
 
 async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
     let store = pass.store(spare.side);
+    let number = spare.number;
+    if let Some(there) = store.look_at_spare(&spare.slot).await?
+        && there.is_stub()
+    {
+        // An earlier pass was cut off before it dropped it; there is nothing in it.
+        store.drop_spare(&spare.slot).await?;
+        pass.ledger
+            .write_later(move |connection| spare_rows::forget(connection, number));
+        return Ok(());
+    }
     let written_to = match store.read_spare(&spare.slot).await {
+        // What it was when it went in was not known.
+        _ if spare.content.is_none() => false,
         Ok(source) => Some(digest_of(source).await?) != spare.content,
         // Restored or pruned by hand: there is nothing to write to any more.
         Err(SideError::Missing) => false,
@@ -53,7 +65,6 @@ async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
     if written_to {
         put_beside(pass, spare).await?;
     }
-    let number = spare.number;
     pass.ledger
         .write_later(move |connection| spare_rows::mark_read_again(connection, number));
     Ok(())

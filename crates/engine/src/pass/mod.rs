@@ -6,8 +6,10 @@
 
 mod beside;
 pub(crate) mod carry;
+pub(crate) mod contents;
 mod convoy;
 pub(crate) mod far_changes;
+mod heard;
 mod late_writers;
 mod moved_out;
 pub(crate) mod moves;
@@ -17,14 +19,16 @@ pub mod progress;
 mod record;
 mod recover;
 pub(crate) mod scan;
+mod told;
 mod transfer;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use katabatic_core::blocks::Blocks;
 use katabatic_core::{
-    BrakeVerdict, Digest, EditTime, Reconciler, RelPath, Side, Stamp, Step, Terms,
+    BrakeVerdict, Decision, Digest, EditTime, Reconciler, RelPath, Side, Stamp, Step, Terms,
+    Unknown,
 };
 
 use crate::clock::Clock;
@@ -40,6 +44,7 @@ use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, lock};
 pub use carry::{Ending, Outcome};
+pub use contents::to_read_back;
 pub use plan::Plan;
 pub use progress::Progress;
 
@@ -71,6 +76,15 @@ pub struct Pass {
 #[derive(Default)]
 pub struct ReadFiles(Mutex<BTreeMap<RelPath, (Stamp, Digest, Blocks)>>);
 
+/// Where the content of what a pass is about is to be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WantedContents {
+    /// On this computer.
+    Here,
+    /// On the far side alone; here there is a stub of it.
+    Away,
+}
+
 /// What a pass is asked for.
 #[derive(Clone, Debug, Default)]
 pub struct Wish {
@@ -86,9 +100,30 @@ pub struct Wish {
     pub removes_on: Option<Side>,
     /// Terms for this pass alone, where a person said what is to become of drift or of a removal.
     pub terms: Option<Terms>,
+    /// Nothing but that the content of what it is about is to be here, or away, where both sides agree on it.
+    pub contents: Option<WantedContents>,
+    /// Of what is to be away, just these files.
+    pub only: Option<Arc<BTreeSet<RelPath>>>,
+    /// Where the system said of a side all that changed in it: these paths. Where it did not, the side is walked whole.
+    pub heard: [Option<BTreeSet<RelPath>>; 2],
 }
 
 impl Wish {
+    /// What changed on a side, where the system said all of it.
+    pub(crate) fn heard_of(&self, side: Side) -> Option<&BTreeSet<RelPath>> {
+        let [near, far] = &self.heard;
+        match side {
+            Side::Near => near.as_ref(),
+            Side::Far => far.as_ref(),
+        }
+    }
+
+    /// Whether it is about a path.
+    #[must_use]
+    pub fn is_about(&self, path: &RelPath) -> bool {
+        self.scope.is_empty() || self.scope.iter().any(|scope| path.is_within(scope))
+    }
+
     /// The paths it is about.
     #[must_use]
     pub fn paths(&self) -> Vec<RelPath> {
@@ -113,6 +148,8 @@ pub struct Report {
     pub settled: u64,
     /// Names that no lane can carry.
     pub left_out: u64,
+    /// Files that were dropped here and that a program has open: their room is not free yet.
+    pub held_open: u64,
     /// Set where it was stopped by Ctrl-C.
     pub stopped: bool,
 }
@@ -177,7 +214,12 @@ impl Pass {
     /// As [`Pass::plan`]; [`Class::Brake`] where the brake stops it before anything is carried.
     pub async fn sync(&self, wish: &Wish) -> Result<Report, Error> {
         let _lock = self.lock()?;
-        self.run("sync", wish).await
+        let command = match wish.contents {
+            None => "sync",
+            Some(WantedContents::Here) => "fetch",
+            Some(WantedContents::Away) => "shed",
+        };
+        self.run(command, wish).await
     }
 
     /// Locks the near root; kept for as long as something is changed.
@@ -193,11 +235,11 @@ impl Pass {
         let began = self.clock.now();
         let unfinished = self.prepare().await?;
         let seen = scan::scan(self, &unfinished, wish).await?;
-        let plan = plan::make(self, seen, wish)?;
+        let mut plan = plan::make(self, seen, wish)?;
         self.seam(Seam::Planned, None, None).await;
         self.check_exactly(&plan, wish)?;
         self.check_brake(&plan, wish)?;
-        self.check_free(&plan).await?;
+        self.check_free(&mut plan).await?;
         let run = self.begin_run(command, &plan, began).await?;
         self.forget_token_before(&plan).await?;
         let carried = carry::carry(self, &plan, run).await;
@@ -369,8 +411,9 @@ impl Pass {
         ))
     }
 
-    /// What does not fit on a disk is refused before a byte of it is carried.
-    async fn check_free(&self, plan: &Plan) -> Result<(), Error> {
+    /// What does not fit on a disk is refused before a byte of it is carried; what goes the other way is carried all the
+    /// same.
+    async fn check_free(&self, plan: &mut Plan) -> Result<(), Error> {
         for side in [Side::Near, Side::Far] {
             // What an account has free is the server's to say, file by file.
             if self.lane.config.account(side).is_some() {
@@ -384,7 +427,15 @@ impl Pass {
             if let Some(free) = self.store(side).free().await
                 && needed > free
             {
-                return Err(self.no_room(side, needed, free));
+                let carries_on = |step: &Step| step.changes(side.other());
+                if !plan.steps.iter().any(carries_on) {
+                    return Err(self.no_room(side, needed, free));
+                }
+                let brings = |step: &&mut Step| step.changes(side) && plan::bytes_of(step) > 0;
+                for step in plan.steps.iter_mut().filter(brings) {
+                    let why = Unknown::NoRoom(needed, free);
+                    step.decision = Decision::Hold { on: side, why };
+                }
             }
         }
         Ok(())

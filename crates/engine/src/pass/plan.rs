@@ -3,10 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use katabatic_core::{
-    Brake, BrakeVerdict, Decision, EditTime, Kind, LeftOutBy, RelPath, Side, Step, Tally, Toll,
-    Unknown, portable, words,
+    Base, Brake, BrakeVerdict, Decision, EditTime, Kind, LeftOutBy, RelPath, Side, Step, Tally,
+    Toll, Unknown, portable, words,
 };
 
+use super::contents;
 use super::far_changes::Token;
 use super::scan::Seen;
 use super::{Pass, Wish};
@@ -23,6 +24,8 @@ pub struct Plan {
     pub id: String,
     /// Every step within the wish that is not settled.
     pub steps: Vec<Step>,
+    /// Where only content is to be fetched or shed: what stands otherwise within the wish, and is left as it is.
+    pub aside: Vec<Step>,
     /// Files that are settled already, in the whole lane.
     pub settled: u64,
     /// What the brake looked at.
@@ -54,6 +57,10 @@ pub struct Totals {
     pub up: (u64, u64),
     /// Files to carry down, and their bytes.
     pub down: (u64, u64),
+    /// Files that come as stubs, and the bytes that stay there.
+    pub stubs: (u64, u64),
+    /// Files whose content is dropped here for a stub, and their bytes.
+    pub shed: (u64, u64),
     /// Files to compare, and the bytes that have to be read back for it.
     pub compare: (u64, u64),
     /// Folders to make on either side.
@@ -86,6 +93,7 @@ impl Plan {
         Plan {
             id: String::new(),
             steps: vec![step],
+            aside: Vec::new(),
             settled: 0,
             brake: Brake::default(),
             brake_verdict: BrakeVerdict::Open,
@@ -119,7 +127,16 @@ impl Plan {
                     add(&mut totals.up)
                 }
                 Decision::Carry { to: Side::Near, .. }
-                | Decision::CarryBeside { to: Side::Near } => add(&mut totals.down),
+                | Decision::CarryBeside { to: Side::Near }
+                | Decision::Fetch => add(&mut totals.down),
+                Decision::MakeStub { .. } => {
+                    totals.stubs.0 += 1;
+                    totals.stubs.1 += step.entry(Side::Far).map_or(0, |entry| entry.size);
+                }
+                Decision::Shed => {
+                    totals.shed.0 += 1;
+                    totals.shed.1 += step.entry(Side::Near).map_or(0, |entry| entry.size);
+                }
                 Decision::Compare => add(&mut totals.compare),
                 Decision::MakeFolder { .. } => totals.folders += 1,
                 Decision::Move { files, .. } => totals.moved += files,
@@ -282,7 +299,7 @@ fn is_file(step: &Step, side: Side) -> bool {
 pub fn bytes_of(step: &Step) -> u64 {
     let from = match step.decision {
         Decision::Carry { to, .. } | Decision::CarryBeside { to } => to.other(),
-        Decision::Compare => Side::Far,
+        Decision::Compare | Decision::Fetch => Side::Far,
         _ => return 0,
     };
     step.entry(from).map_or(0, |entry| entry.size)
@@ -301,6 +318,20 @@ pub fn takes(step: &Step) -> Toll {
             replaced: 1,
         },
         _ => Toll::default(),
+    }
+}
+
+/// What the brake takes a step for: a stub that was removed counts twice, since people remove stubs to make room, and
+/// there is no content here to come back from.
+fn weighs(step: &Step) -> Toll {
+    let toll = takes(step);
+    let is_stub = step.seen.base.as_ref().is_some_and(Base::is_stub);
+    match step.decision {
+        Decision::Remove { on: Side::Far, .. } if is_stub => Toll {
+            removed: 2 * toll.removed,
+            ..toll
+        },
+        _ => toll,
     }
 }
 
@@ -341,6 +372,10 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
             }
         })
         .collect();
+    let (steps, aside): (Vec<Step>, Vec<Step>) = steps
+        .into_iter()
+        .partition(|step| contents::is_asked_for(wish, step));
+    let whole = wish.scope.is_empty() && wish.contents.is_none();
     let lead = wish.terms.and_then(|terms| terms.lead);
     let mut planned = Toll::default();
     // Under a leader, what is still to be compared may well be replaced.
@@ -349,7 +384,7 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
             removed: 0,
             replaced: 1,
         },
-        _ => takes(step),
+        _ => weighs(step),
     };
     for toll in steps.iter().map(may_replace) {
         planned.removed += toll.removed;
@@ -377,12 +412,13 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         left_out: seen.left_out,
         last_seen: pass.lane.row.seen_at,
         lead,
-        listed_whole: seen.listed_whole && wish.scope.is_empty(),
+        listed_whole: seen.listed_whole && whole,
         newly_listed: seen.newly_listed,
-        nothing_open: seen.nothing_open,
-        seen_at: wish.scope.is_empty().then_some(seen.began),
-        token: seen.token.filter(|_| wish.scope.is_empty()),
+        nothing_open: seen.nothing_open || wish.contents.is_some(),
+        seen_at: whole.then_some(seen.began),
+        token: seen.token.filter(|_| whole),
         steps,
+        aside,
     })
 }
 

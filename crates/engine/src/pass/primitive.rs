@@ -9,10 +9,11 @@
 //! error that leaves open how things stand leaves the intent too, for `recover`.
 
 use katabatic_core::blocks::Blocks;
-use katabatic_core::{Base, Entry, Kind, RelPath, Side, Stamp, Toll, portable};
+use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, Stamp, Toll, portable};
 
 use super::Pass;
 use crate::Error;
+use crate::choose::DROPPED;
 use crate::home::random_hex;
 use crate::ledger::block_rows;
 use crate::ledger::intents::{self, Intent, Version};
@@ -20,7 +21,7 @@ use crate::ledger::rows::{self, Agreed};
 use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::seam::Seam;
-use crate::sides::{Captured, Checked, Put, SideError, SideStore, Staged, Swapped};
+use crate::sides::{Captured, Checked, Put, SideError, SideStore, Staged, Swapped, Whereabouts};
 
 /// Why the primitive did not do what it was asked.
 #[derive(Clone, Debug)]
@@ -96,6 +97,15 @@ pub(crate) struct Learned {
     pub(crate) unproven: bool,
 }
 
+/// Why a version is among the spares that nobody asked to take out.
+pub(crate) const MET: &str = "met while something else was carried";
+
+/// Whether a stub that had its name a moment ago was moved on by somebody: then it was there, and what became of it is
+/// found out like any other move.
+pub(super) async fn moved_on(store: &dyn SideStore, placed: &Entry) -> bool {
+    placed.is_stub() && store.stub_whereabouts(&placed.stamp).await == Ok(Whereabouts::Elsewhere)
+}
+
 /// A unique name for what comes out.
 pub(crate) fn spare_name() -> Result<String, Trouble> {
     Ok(random_hex(10)?)
@@ -124,7 +134,7 @@ async fn put_and(
         spare: spare.clone(),
         old: change.old.clone(),
         staged: Some(staged.slot.clone()),
-        new: Some(Version::of(&staged.entry, Some(staged.digest))),
+        new: Some(Version::of(&staged.entry, staged.digest)),
         source: change.source.as_ref().map(|(version, _)| version.clone()),
         unproven: change.learned.unproven,
         source_listed: change.source.as_ref().is_some_and(|(_, listed)| *listed),
@@ -298,6 +308,7 @@ impl Doing<'_> {
     async fn verify(&self, staged: &Staged) -> Result<Entry, Trouble> {
         match self.store.verify(self.change.path, &staged.entry).await {
             Ok(Some(entry)) => Ok(entry),
+            Ok(None) if moved_on(self.store, &staged.entry).await => Ok(staged.entry.clone()),
             Ok(None) => {
                 self.undone();
                 Err(Trouble::Met(
@@ -377,8 +388,14 @@ impl Doing<'_> {
         // It stood under its real name for a moment, and where it came from there may be another version by now. What
         // somebody saved over it meanwhile is another content than ours, and comes forward when it is read again.
         if ours != Checked::Nothing {
-            let own = Version::of(&staged.entry, Some(staged.digest));
-            let spare = self.spare_of(spare, &own);
+            // Of a stub no content is known, and whatever is read is another one.
+            let digest = staged.digest.unwrap_or_else(|| Digest::of(b""));
+            let own = Version::of(&staged.entry, Some(digest));
+            let mut spare = self.spare_of(spare, &own);
+            if ours != Checked::Same {
+                // Somebody's own is never dropped, whatever was to become of what the plan saw.
+                spare.why = MET.into();
+            }
             self.pass
                 .ledger
                 .write_later(move |connection| spare_rows::add(connection, &spare));
@@ -483,7 +500,7 @@ impl Doing<'_> {
     fn keep_as_spare(&self, slot: &str, size: u64) {
         let version = Version::unknown(size);
         let spare = Spare {
-            why: "met while something else was carried".into(),
+            why: MET.into(),
             ..self.spare_of(slot, &version)
         };
         self.pass
@@ -498,7 +515,7 @@ impl Doing<'_> {
         kept: Option<(String, Version)>,
         intent: &Intent,
     ) -> Result<(), Trouble> {
-        let new = Version::of(placed, Some(staged.digest));
+        let new = Version::of(placed, staged.digest);
         let agreed = agreed_put(
             self.pass,
             self.change.side,
@@ -520,7 +537,8 @@ impl Doing<'_> {
             }
             if let Some(spare) = &spare {
                 spare_rows::add(connection, spare)?;
-                if let Some(run) = run {
+                let replaced = !spare.why.starts_with(DROPPED);
+                if let Some(run) = run.filter(|_| replaced) {
                     runs::count_toll(
                         connection,
                         run,
@@ -629,7 +647,11 @@ pub(crate) fn agreed(
         base.near = base.near.doubted();
     }
     if base.kind == Kind::File && far.is_some_and(|far| pass.lane.far.is_fresh(far)) {
-        base.far = base.far.doubted();
+        match base.is_stub() {
+            // There is nothing here to read it against; which content it is will be known when that comes.
+            true => base.content = None,
+            false => base.far = base.far.doubted(),
+        }
     }
     Agreed {
         path: path.clone(),

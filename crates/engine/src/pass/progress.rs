@@ -1,6 +1,10 @@
 //! How far a pass has come, for whoever wants to draw it.
 
+use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use katabatic_core::RelPath;
 
 /// What a pass is doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -20,6 +24,7 @@ pub struct Progress {
     files_done: AtomicU64,
     bytes: AtomicU64,
     bytes_done: AtomicU64,
+    under_way: Mutex<BTreeSet<RelPath>>,
 }
 
 /// A moment of a [`Progress`].
@@ -60,6 +65,26 @@ impl Progress {
 
     pub(crate) fn took_back_bytes(&self, bytes: u64) {
         self.bytes_done.fetch_sub(bytes, Ordering::Relaxed);
+    }
+
+    fn paths(&self) -> MutexGuard<'_, BTreeSet<RelPath>> {
+        self.under_way
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn begins(&self, path: &RelPath) {
+        self.paths().insert(path.clone());
+    }
+
+    pub(crate) fn ends(&self, path: &RelPath) {
+        self.paths().remove(path);
+    }
+
+    /// What is being carried now, small files aside, which go by too fast to be read.
+    #[must_use]
+    pub fn under_way(&self) -> Vec<RelPath> {
+        self.paths().iter().cloned().collect()
     }
 
     /// How things stand now.

@@ -29,6 +29,7 @@ pub(crate) async fn record(
         outcomes,
         counts,
         listed: arrived,
+        held_open,
         ended,
     } = carried;
     let stopped = pass.stop.asked();
@@ -56,13 +57,17 @@ pub(crate) async fn record(
     let token = match &plan.token {
         Some(token) if counts.stuck == 0 => {
             let ours = changed_there(&outcomes);
-            far_changes::after(pass, &token.text, &ours).await
+            far_changes::after(pass, token, &ours).await
         }
         _ => None,
     };
     // What is noted of the far side is newer than the token of an earlier pass: it counts no more.
     let token = (whole || !open.is_empty()).then(|| token.filter(|_| whole));
-    let scope = wish.paths();
+    // A pass that only fetches or sheds has not carried what stands otherwise: that stays as it was noted.
+    let scope = match wish.contents {
+        None => wish.paths(),
+        Some(_) => Vec::new(),
+    };
     let listed: Vec<_> = plan.newly_listed.iter().chain(&arrived).cloned().collect();
     let outcome = match (&ended, stopped) {
         (Some(error), _) => error.to_string(),
@@ -81,6 +86,9 @@ pub(crate) async fn record(
                 rows::set_noted(connection, lane, noted)?;
             }
             for open in &open {
+                if let Some(run) = run {
+                    runs::add_found(connection, lane, run, open, ended_at)?;
+                }
                 rows::note_open(connection, lane, number, open)?;
             }
             for path in &listed {
@@ -118,6 +126,7 @@ pub(crate) async fn record(
         counts,
         settled: plan.settled + done + moved,
         left_out: plan.totals().left_out,
+        held_open,
         outcomes,
         stopped,
     })
@@ -142,6 +151,7 @@ fn leaves_a_file(outcome: &Outcome) -> bool {
     };
     match outcome.step.decision {
         Decision::Carry { to, .. } | Decision::CarryBeside { to } => file(to.other()),
+        Decision::MakeStub { .. } | Decision::Fetch | Decision::Shed => true,
         Decision::Record | Decision::Compare => file(Side::Near) && !outcome.step.is_restamp(),
         _ => false,
     }

@@ -9,13 +9,14 @@ use katabatic_core::{Entry, Kind, RelPath};
 
 use super::late_writers::make_again;
 use super::moves::{self, Cleared};
-use super::primitive::{agreed_put, spare};
+use super::primitive::{MET, agreed_put, moved_on, spare};
 use super::scan::digest;
 use super::{Pass, Unfinished};
 use crate::Error;
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::partial_rows;
 use crate::ledger::rows;
+use crate::ledger::runs;
 use crate::ledger::spare_rows;
 use crate::sides::{Checked, Put, SideError, SideStore};
 
@@ -39,6 +40,7 @@ pub(crate) async fn recover(pass: &Pass) -> Result<Unfinished, Error> {
         .ledger
         .read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
     let mut held = Unfinished::new();
+    let cut_off = !intents.is_empty() || was_cut_off(pass)?;
     for (number, path, intent) in intents {
         let side = intent.side();
         let store = pass.store(side);
@@ -72,7 +74,26 @@ pub(crate) async fn recover(pass: &Pass) -> Result<Unfinished, Error> {
         }
     }
     pass.ledger.flush().await?;
+    if cut_off && held.is_empty() {
+        // A stub that went just before the end may have left its second name behind.
+        let lane = pass.lane.row.key;
+        let known = pass
+            .ledger
+            .read(|connection| rows::stub_handles(connection, lane))?;
+        if let Err(why) = pass.lane.near.keep_only_stubs(&known).await {
+            tracing::debug!("what was kept of stubs that are gone is there still: {why}");
+        }
+    }
     Ok(held)
+}
+
+/// Whether the last run of the lane did not come to its end.
+fn was_cut_off(pass: &Pass) -> Result<bool, Error> {
+    let name = &pass.lane.config.name;
+    let last = pass
+        .ledger
+        .read(|connection| runs::last(connection, Some(name), 1))?;
+    Ok(last.first().is_some_and(|run| run.outcome.is_none()))
 }
 
 /// Whether the folder of a path is there.
@@ -141,11 +162,28 @@ impl One<'_> {
     async fn nothing_was_to_come_out(&self) -> Result<(), SideError> {
         let placed = match &self.intent.new {
             Some(new) if self.intent.staged.is_none() => self.sent_at_once(new).await?,
-            Some(new) => self.store.verify(self.path, &new.entry()).await?,
+            Some(new) => match self.store.verify(self.path, &new.entry()).await? {
+                Some(placed) => Some(placed),
+                None => self.moved_since(new).await?,
+            },
             None => None,
         };
         self.done(placed.as_ref(), None);
         Ok(())
+    }
+
+    /// A stub that got its name and was moved on by somebody before the ledger had heard of it: it was there, and what
+    /// became of it is found out like any other move.
+    async fn moved_since(&self, new: &Version) -> Result<Option<Entry>, SideError> {
+        let entry = new.entry();
+        let staged = match &self.intent.staged {
+            Some(slot) => self.store.is_staged(slot).await?,
+            None => true,
+        };
+        if !entry.is_stub() || staged {
+            return Ok(None);
+        }
+        Ok(moved_on(self.store, &entry).await.then_some(entry))
     }
 
     /// A small file that went under its real name in one request: no tag was known before it arrived, so what is there
@@ -179,9 +217,14 @@ impl One<'_> {
         }
         if let Some(staged) = &self.intent.staged
             && self.store.is_staged(staged).await?
+            && has_folder(self.store, self.path).await?
             && self.store.place(staged, &new.entry(), self.path).await? == Put::Done
             && let Some(placed) = self.store.verify(self.path, &new.entry()).await?
         {
+            self.done(Some(&placed), Some(slot));
+            return Ok(());
+        }
+        if let Some(placed) = self.moved_since(new).await? {
             self.done(Some(&placed), Some(slot));
             return Ok(());
         }
@@ -212,7 +255,7 @@ impl One<'_> {
             match ours_again {
                 // It stood under its real name, and where it came from there may be another version by now.
                 Checked::Same => self.keep(slot, self.intent.new.as_ref()),
-                Checked::Other => self.done(None, Some(slot)),
+                Checked::Other => self.met(slot),
                 Checked::Nothing => self.done(None, None),
             }
             return Ok(());
@@ -228,8 +271,24 @@ impl One<'_> {
                 self.store.put_back(slot, &beside).await?
             }
         };
-        self.done(None, (back == Put::Taken).then_some(slot));
+        match back {
+            Put::Taken => self.met(slot),
+            Put::Done => self.done(None, None),
+        }
         Ok(())
+    }
+
+    /// Keeps somebody's own version as a spare, which is not what the plan saw, and is never dropped as that may be.
+    fn met(&self, slot: &str) {
+        let intent = Intent {
+            why: MET.into(),
+            ..self.intent.clone()
+        };
+        let one = One {
+            intent: &intent,
+            ..*self
+        };
+        one.done(None, Some(slot));
     }
 
     /// Keeps what is in the slot as a spare.

@@ -15,15 +15,16 @@ use katabatic_core::{
 };
 use tokio::sync::mpsc;
 
+use super::contents;
 use super::far_changes::{self, Token};
 use super::moved_out::NotTaken;
 use super::moves;
 use super::transfer::digest_with_blocks;
-use super::{Pass, Unfinished, Wish};
+use super::{Pass, Unfinished, Wish, heard, told};
 use crate::Error;
 use crate::ledger::rows;
 use crate::open::side_failed;
-use crate::sides::{Found, SideError, SideStore, Source, Unusable};
+use crate::sides::{Changes, Found, SideError, SideStore, Source, Unusable};
 
 /// Files whose content is read at a time to see whether they changed.
 const READ_AT_A_TIME: usize = 8;
@@ -62,9 +63,10 @@ pub(crate) struct Seen {
 
 pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> Result<Seen, Error> {
     let mut sorting = Sorting::new(pass, unfinished, wish);
+    let near = heard_here(pass, wish).await?;
     let (far_found, far) = mpsc::channel(BUFFER);
-    let far_scan = far_changes::begin(pass, far_found);
-    let told = tell_both(pass, far, far_scan, async |chunk| {
+    let far_scan = far_changes::begin(pass, far_found, wish);
+    let told = tell_both(pass, near, far, far_scan, async |chunk| {
         pass.progress.saw(chunk.len());
         if chunk.iter().all(|triple| is_plain(pass, triple)) {
             for triple in chunk.drain(..) {
@@ -96,6 +98,8 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
     );
     seen.steps = moves::join(pass, steps, aside, wish).await?;
     not_taken.drop_here(pass, &mut seen.steps, wish)?;
+    contents::hold_moved(pass, &mut seen.steps, wish).await?;
+    contents::make_stubs(pass, &mut seen.steps, wish).await?;
     seen.left_near += moves::moved_on(&seen.steps, Side::Near);
     seen.left_far += moves::moved_on(&seen.steps, Side::Far);
     // They are there still, though not in the lane any more.
@@ -111,7 +115,8 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
         }
     }
     seen.nothing_open = nothing_open;
-    seen.listed_whole = token.as_ref().is_none_or(|token| token.listed);
+    let by_ear = [Side::Near, Side::Far].map(|side| wish.heard_of(side).is_some());
+    seen.listed_whole = token.as_ref().is_none_or(|token| token.listed) && by_ear == [false; 2];
     if !seen.listed_whole {
         // What changed since says nothing of what was left out before.
         let known = pass
@@ -123,6 +128,16 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
     // A token says nothing of what the listing could not: the next pass has to list that again.
     seen.token = token.filter(|_| seen.far_is_clear && seen.unusable.is_empty());
     Ok(seen)
+}
+
+/// What changed on the near side, where the system said of all of it.
+async fn heard_here(pass: &Pass, wish: &Wish) -> Result<Option<Changes>, Error> {
+    let Some(heard) = wish.heard_of(Side::Near) else {
+        return Ok(None);
+    };
+    let (store, lane) = (pass.store(Side::Near), pass.lane.row.key);
+    let changes = heard::changes(&*store, Side::Near, &pass.ledger, lane, heard).await;
+    changes.map_err(|error| pass.side_failed(Side::Near, &error))
 }
 
 /// What is known once both sides have been told to their end.
@@ -137,17 +152,28 @@ pub(crate) struct Told<T> {
     pub(crate) unusable: Vec<Unusable>,
 }
 
-/// Puts the near side, what a far scan finds, and the ledger together, in tree order and chunks. Nothing that `each` was
+/// Puts the near side (walked, unless `near_changes` says what changed on it), what a far scan finds, and the ledger together, in
+/// tree order and chunks. Nothing that `each` was
 /// told may be used before this has ended well.
 pub(crate) async fn tell_both<T>(
     pass: &Pass,
+    near_changes: Option<Changes>,
     far: mpsc::Receiver<Found>,
     far_scan: tokio::task::JoinHandle<Result<T, SideError>>,
     mut each: impl AsyncFnMut(&mut Vec<Triple>) -> Result<(), Error>,
 ) -> Result<Told<T>, Error> {
     let (near_found, near) = mpsc::channel(BUFFER);
-    let store = pass.store(Side::Near);
-    let near_scan = tokio::spawn(async move { store.scan(near_found).await });
+    let (store, ledger, lane) = (
+        pass.store(Side::Near),
+        pass.ledger.clone(),
+        pass.lane.row.key,
+    );
+    let near_scan = tokio::spawn(async move {
+        match near_changes {
+            Some(changes) => told::tell(store, Side::Near, ledger, lane, changes, near_found).await,
+            None => store.scan(near_found).await,
+        }
+    });
 
     let (rows, base) = blocking::sync_channel(BUFFER);
     let (ledger, lane) = (pass.ledger.clone(), pass.lane.row.key);
@@ -293,7 +319,8 @@ fn is_plain(pass: &Pass, triple: &Triple) -> bool {
             && pass.lane.far.may_hide(&triple.path)
     };
     let to_be_read = |view: &View, side: Side| match (&triple.base, view) {
-        (Some(base), View::Present(seen)) => {
+        // Of a stub nothing is here to be read, and what is there counts as it is shown.
+        (Some(base), View::Present(seen)) if !base.is_stub() && !seen.is_stub() => {
             seen.kind == Kind::File
                 && base.kind == Kind::File
                 && seen.size == base.size
@@ -340,6 +367,7 @@ pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, boo
         && base.kind == Kind::File
         && near.stamp != base.near
         && near.size == base.size
+        && !near.is_stub()
     {
         match near_digest(pass, &triple.path, near).await {
             Ok(content) => near.content = Some(content),
@@ -355,6 +383,7 @@ pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, boo
         && base.kind == Kind::File
         && far.size == base.size
         && far.stamp != base.far
+        && !base.is_stub()
         && (base.far.is_doubt_of(&far.stamp) || pass.lane.far.stamps_change_alone())
     {
         // On some servers two versions of one second can look the same: only the content tells.
@@ -412,6 +441,7 @@ pub(crate) fn not_cleared_up(unfinished: &Unfinished, triple: &mut Triple) {
 
 struct Sorting<'p> {
     pass: &'p Pass,
+    wish: &'p Wish,
     unfinished: &'p Unfinished,
     reconciler: Reconciler,
     seen: Seen,
@@ -419,7 +449,7 @@ struct Sorting<'p> {
 }
 
 impl<'p> Sorting<'p> {
-    fn new(pass: &'p Pass, unfinished: &'p Unfinished, wish: &Wish) -> Sorting<'p> {
+    fn new(pass: &'p Pass, unfinished: &'p Unfinished, wish: &'p Wish) -> Sorting<'p> {
         let seen = Seen {
             steps: Vec::new(),
             kept_away: Vec::new(),
@@ -438,6 +468,7 @@ impl<'p> Sorting<'p> {
         };
         Sorting {
             pass,
+            wish,
             unfinished,
             reconciler: pass.reconciler(wish),
             seen,
@@ -466,7 +497,9 @@ impl<'p> Sorting<'p> {
         }
         let seen = &mut self.seen;
         let candidate = NotTaken::candidate(&triple);
-        let left_out = self.reconciler.push(triple, &mut |step| keep(seen, step));
+        let (pass, wish) = (self.pass, self.wish);
+        let mut sink = |step| keep(seen, contents::wanted(pass, wish, step));
+        let left_out = self.reconciler.push(triple, &mut sink);
         if let (Some(candidate), Some(by)) = (candidate, &left_out) {
             self.not_taken.note(candidate, by);
         }
@@ -475,7 +508,9 @@ impl<'p> Sorting<'p> {
 
     fn finish(mut self) -> (Seen, NotTaken) {
         let seen = &mut self.seen;
-        self.reconciler.finish(&mut |step| keep(seen, step));
+        let (pass, wish) = (self.pass, self.wish);
+        let mut sink = |step| keep(seen, contents::wanted(pass, wish, step));
+        self.reconciler.finish(&mut sink);
         let left_out = self.reconciler.left_out().iter();
         seen.left_out = left_out
             .map(|(by, tally)| (words::left_out_name(by), *tally))

@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
-use crate::lanes::{check_overlaps, check_own_home};
+use crate::lanes::{check_no_stubs, check_overlaps, check_own_home};
 use crate::ledger::{LaneKey, Ledger, rows};
 use crate::lock::lock;
 use crate::open::{open_lane, side_failed};
@@ -238,6 +238,10 @@ pub async fn near(
         ));
     }
     let what = format!("moving the lane {} to {}", lane.name, new.display());
+    if !matches!(way, Way::Rename) {
+        // A copy would have none of what makes a stub one.
+        check_no_stubs(&pass.ledger, &lane.id, &what, &lane.name)?;
+    }
     let failed = failed(&what);
     let mut relocated = Relocated::default();
     let before = entries(&*pass.store(Side::Near)).await;

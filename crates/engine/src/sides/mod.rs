@@ -16,7 +16,7 @@ use bytes::Bytes;
 use futures_util::future::join_all;
 use futures_util::stream::BoxStream;
 use katabatic_core::blocks::Stretch;
-use katabatic_core::{Digest, EditTime, Entry, Listing, RelPath};
+use katabatic_core::{Digest, EditTime, Entry, Listing, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use crate::net::Distrust;
@@ -186,8 +186,32 @@ pub struct Staged {
     pub slot: String,
     /// The version, as this side sees it.
     pub entry: Entry,
-    /// BLAKE3 of what went through our hands.
-    pub digest: Digest,
+    /// BLAKE3 of what went through our hands; of a stub, of what it stands for, where that is known.
+    pub digest: Option<Digest>,
+}
+
+/// A stub that is to be made.
+#[derive(Clone, Debug)]
+pub struct NewStub {
+    /// The path it is for.
+    pub path: RelPath,
+    /// The size that it shows, in bytes; not 0.
+    pub size: u64,
+    /// The date that it shows.
+    pub edited: Option<EditTime>,
+    /// Whether it takes the place of the file at its path, whose owner and rights are to come back with the content.
+    pub in_place: bool,
+    /// BLAKE3 of what it stands for, where that is known.
+    pub content: Option<Digest>,
+}
+
+/// Where a stub is that is not at its path any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Whereabouts {
+    /// Nowhere: its last name was removed.
+    Gone,
+    /// At another name, in the lane or outside of it; or nobody can tell.
+    Elsewhere,
 }
 
 /// How a capture ended.
@@ -355,6 +379,32 @@ pub trait SideStore: Send + Sync {
         ))
     }
 
+    /// Whether this side can hold stubs, and if not, why.
+    async fn holds_stubs(&self) -> Result<(), String> {
+        Err("only a folder of this computer can hold stubs".into())
+    }
+
+    /// Stages stubs, durably; an answer each.
+    async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
+        let no = || SideError::Failed("this side holds no stubs".into());
+        stubs.iter().map(|_| Err(no())).collect()
+    }
+
+    /// Where the stub of this stamp is, which is not at its path any more.
+    async fn stub_whereabouts(&self, _stamp: &Stamp) -> Result<Whereabouts, SideError> {
+        Ok(Whereabouts::Elsewhere)
+    }
+
+    /// Gives up what is kept of every stub but those that these handles find.
+    async fn keep_only_stubs(&self, _keep: &HashSet<String>) -> Result<(), SideError> {
+        Ok(())
+    }
+
+    /// Gives up what was kept of a stub that is gone.
+    async fn forget_stub(&self, _stamp: &Stamp) -> Result<(), SideError> {
+        Ok(())
+    }
+
     /// Drops something staged.
     async fn unstage(&self, slot: &str) -> Result<(), SideError>;
 
@@ -467,6 +517,11 @@ pub trait SideStore: Send + Sync {
 
     /// Whether the root bears the mark of this lane.
     async fn is_marked(&self) -> Result<bool, SideError>;
+
+    /// Other computers that have a room of their own at this root, where the side can tell.
+    async fn other_computers(&self) -> Vec<String> {
+        Vec::new()
+    }
 
     /// The folders at the root that others share with this account, where the side can tell.
     async fn shared(&self) -> Vec<SharedFolder> {

@@ -4,8 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
-use katabatic_core::RelPath;
+use async_trait::async_trait;
+use katabatic_core::{RelPath, Side};
 use katabatic_engine::accounts::probe::{Findings, Probed, probe};
 use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{AccountConfig, Config, LaneConfig};
@@ -13,13 +15,13 @@ use katabatic_engine::ledger::{Ledger, account_rows};
 use katabatic_engine::open::{connection_of, open_lane};
 use katabatic_engine::pass::{Pass, Plan, Progress, ReadFiles, Report, Wish};
 use katabatic_engine::place::Place;
-use katabatic_engine::seam::{NoHook, SharedHook};
+use katabatic_engine::seam::{Hook, NoHook, Seam, SharedHook};
 use katabatic_engine::secrets::{self, Keeping, Secret};
 use katabatic_engine::sides::webdav::{Client, survey};
 use katabatic_engine::stop::Stop;
 use katabatic_engine::{Error, Home};
 use katabatic_standin::{Config as Standin, Fault, Faults, Running, User, start};
-use tokio::sync::OnceCell;
+use tokio::sync::{Notify, OnceCell};
 
 pub struct World {
     pub dir: tempfile::TempDir,
@@ -218,6 +220,43 @@ impl World {
             });
         }
         all
+    }
+}
+
+/// A pass dies at a seam, at the time after so many that it is passed.
+pub struct Death {
+    at: Seam,
+    countdown: AtomicUsize,
+    died: Notify,
+}
+
+impl Death {
+    pub fn at(at: Seam, time: usize) -> Arc<Death> {
+        Arc::new(Death {
+            at,
+            countdown: AtomicUsize::new(time),
+            died: Notify::new(),
+        })
+    }
+
+    /// Runs a pass; whether it died.
+    pub async fn meets(self: Arc<Death>, world: &World, wish: &Wish) -> bool {
+        let hook = Arc::clone(&self) as SharedHook;
+        let pass = world.pass_with(hook, Arc::new(SystemClock)).await.unwrap();
+        tokio::select! {
+            result = pass.sync(wish) => { result.unwrap(); false }
+            () = self.died.notified() => true,
+        }
+    }
+}
+
+#[async_trait]
+impl Hook for Death {
+    async fn at(&self, seam: Seam, _: Option<Side>, _: Option<&RelPath>) {
+        if seam == self.at && self.countdown.fetch_sub(1, Ordering::SeqCst) == 0 {
+            self.died.notify_one();
+            std::future::pending::<()>().await;
+        }
     }
 }
 

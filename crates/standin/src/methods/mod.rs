@@ -82,7 +82,7 @@ impl Target {
 
 fn failed(error: &io::Error) -> Response<Body> {
     let status = match error.kind() {
-        io::ErrorKind::NotFound => StatusCode::NOT_FOUND,
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => StatusCode::NOT_FOUND,
         io::ErrorKind::PermissionDenied => StatusCode::FORBIDDEN,
         io::ErrorKind::InvalidFilename => StatusCode::BAD_REQUEST,
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {

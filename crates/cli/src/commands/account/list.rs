@@ -153,7 +153,7 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
         &format!("{patience} s without a sign of life count as not answering"),
     );
     if account.limits != Limits::default() {
-        say("limits", &limits::words(account.limits));
+        say("limits", &limits::words(&account.limits));
     }
     for note in notes(account) {
         say("note", note);

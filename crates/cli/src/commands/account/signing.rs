@@ -62,7 +62,7 @@ pub fn apply(account: &mut AccountConfig, typed: &Signing) -> Result<(), Error> 
     if let Some(text) = &typed.proxy {
         account.proxy = ProxySetting::parse(text).map_err(|why| wrong("--proxy", why))?;
     }
-    account.limits = typed.limits.over(account.limits)?;
+    account.limits = typed.limits.over(&account.limits)?;
     if typed.patience.is_some() {
         account.patience = typed.patience;
     }

@@ -14,14 +14,14 @@ use katabatic_engine::{Class, Error};
 use serde_json::json;
 
 use crate::app::App;
-use crate::args::{Agent, AgentPause};
+use crate::args::{Agent, AgentPause, AgentRun};
 use crate::draw::{json, line, time};
 
-pub use status::by_itself;
+pub use status::{by_itself, doing, hears};
 
 pub fn agent(app: &App, typed: &Agent) -> Result<ExitCode, Error> {
     match typed {
-        Agent::Run => run(app),
+        Agent::Run(typed) => run(app, typed),
         Agent::Status => status::status(app),
         Agent::Install(typed) => install::install(app, typed),
         Agent::Start => start::start(app),
@@ -42,9 +42,16 @@ pub fn agent(app: &App, typed: &Agent) -> Result<ExitCode, Error> {
     }
 }
 
-fn run(app: &App) -> Result<ExitCode, Error> {
+fn run(app: &App, typed: &AgentRun) -> Result<ExitCode, Error> {
     let say = |text: &str| eprintln!("katabatic: {text}");
-    app.run(agent::run(&app.home, app.config.clone(), &app.ledger, &say))?;
+    let config = app.config.clone();
+    app.run(agent::run(
+        &app.home,
+        config,
+        &app.ledger,
+        &typed.opener,
+        &say,
+    ))?;
     Ok(ExitCode::SUCCESS)
 }
 

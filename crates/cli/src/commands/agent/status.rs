@@ -3,8 +3,8 @@
 use std::process::ExitCode;
 
 use katabatic_core::{EditTime, words};
-use katabatic_engine::Error;
 use katabatic_engine::agent::{self, Answer, Ask, Doing, LaneNow};
+use katabatic_engine::{Error, lanes};
 use serde_json::{Value, json};
 
 use crate::app::App;
@@ -23,7 +23,10 @@ pub fn status(app: &App) -> Result<ExitCode, Error> {
                     "  Next: katabatic agent start; at every start of the computer: katabatic agent install",
                 );
             }
-            Some(answer) => say(app, answer),
+            Some(answer) => {
+                say(app, answer);
+                say_stubs(app, answer)?;
+            }
         }
     }
     let needs = answer
@@ -31,6 +34,27 @@ pub fn status(app: &App) -> Result<ExitCode, Error> {
         .flat_map(|answer| &answer.lanes)
         .any(|lane| matches!(lane.doing, Doing::Failing { .. } | Doing::Asking { .. }));
     Ok(ExitCode::from(if needs { exit::NEEDS_A_PERSON } else { 0 }))
+}
+
+/// Whether programs can open the stubs that are here, where there are any.
+fn say_stubs(app: &App, answer: &Answer) -> Result<(), Error> {
+    let mut stubs = 0;
+    for lane in &app.config.lanes {
+        stubs += lanes::stubs(&app.ledger, &lane.id)?.0;
+    }
+    if stubs == 0 {
+        return Ok(());
+    }
+    let many = words::count(stubs, "stub", "stubs");
+    line(match &answer.stubs_stay_closed {
+        None => {
+            format!("{many}: they open by themselves; a program waits while the content comes.")
+        }
+        Some(why) => format!(
+            "{many}: programs that open one are told \"permission denied\": {why}. By hand: katabatic fetch PATH"
+        ),
+    });
+    Ok(())
 }
 
 fn say(app: &App, answer: &Answer) {
@@ -77,11 +101,20 @@ fn say(app: &App, answer: &Answer) {
     }
 }
 
-fn doing(lane: &LaneNow) -> String {
+/// Whether it runs as files change.
+pub fn hears(lane: &LaneNow) -> bool {
+    lane.when.iter().any(|when| when == "on change")
+}
+
+/// What a lane is doing, in words.
+pub fn doing(lane: &LaneNow) -> String {
     match &lane.doing {
+        Doing::Idle if !hears(lane) => "nothing until its time comes".into(),
         Doing::Idle => "nothing: all that was heard of is carried".into(),
         Doing::Waiting => "waits until the folder is quiet".into(),
-        Doing::Running { seen, files, bytes } if files.0 == 0 && bytes.0 == 0 => {
+        Doing::Running {
+            seen, files, bytes, ..
+        } if files.0 == 0 && bytes.0 == 0 => {
             format!(
                 "looks at both sides: {}",
                 words::count(*seen, "path", "paths")
@@ -89,11 +122,12 @@ fn doing(lane: &LaneNow) -> String {
         }
         Doing::Running { files, bytes, .. } => format!(
             "carries: {} of {}, {} of {}",
-            words::grouped(files.1),
-            words::count(files.0, "step", "steps"),
             words::bytes(bytes.1),
-            words::bytes(bytes.0)
+            words::bytes(bytes.0),
+            words::grouped(files.1),
+            words::count(files.0, "step", "steps")
         ),
+        Doing::Unfit { waits_for } => format!("waits for {}", shown_text(waits_for)),
         Doing::Asking { why } => shown_text(why),
         Doing::Paused => match lane.paused_until {
             Some(until) => format!("paused until {}", time::time(EditTime(until))),
@@ -115,12 +149,28 @@ fn agent_json(answer: &Answer) -> Value {
             Doing::Waiting => ("waiting", None, None),
             Doing::Running { .. } => ("running", None, None),
             Doing::Paused => ("paused", None, None),
+            Doing::Unfit { waits_for } => ("unfit", Some(waits_for), None),
             Doing::Asking { why } => ("asking", Some(why), None),
             Doing::Failing { why, times } => ("failing", Some(why), Some(times)),
+        };
+        let moving = match &lane.doing {
+            Doing::Running {
+                seen,
+                files,
+                bytes,
+                paths,
+            } => json!({
+                "seen": seen,
+                "steps": {"all": files.0, "done": files.1},
+                "bytes": {"all": bytes.0, "done": bytes.1},
+                "paths": paths,
+            }),
+            _ => Value::Null,
         };
         json!({
             "lane": lane.lane,
             "doing": what,
+            "moving": moving,
             "why": why,
             "times": times,
             "when": lane.when,
@@ -154,6 +204,7 @@ pub fn by_itself(answer: Option<&Answer>, name: &str) -> String {
                 Doing::Paused
                 | Doing::Failing { .. }
                 | Doing::Asking { .. }
+                | Doing::Unfit { .. }
                 | Doing::Running { .. } => {
                     format!(
                         "by the agent, {}: {}{next}",

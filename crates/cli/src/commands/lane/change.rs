@@ -1,15 +1,21 @@
 //! `lane change`: every setting of a lane, with its effect on the next pass shown first.
 
+use katabatic_core::room::Budget;
+use katabatic_core::{Contents, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, QUIET};
 use katabatic_engine::lanes::{self, starts_anew};
+use katabatic_engine::pass::{IN_FLIGHT, WantedContents};
 use serde_json::json;
 
+use super::show::room_words;
 use super::{described, lacks_json, place, run_words, say_next_pass};
+use crate::about::About;
 use crate::app::App;
 use crate::args::LaneChange;
 use crate::commands::account::confirmed;
-use crate::commands::plan::totals_json;
+use crate::commands::plan::{totals_json, totals_words};
+use crate::contents;
 use crate::draw::{json, line};
 use crate::limits;
 
@@ -37,9 +43,12 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
             after.clone(),
         ))
     };
-    // What only says how a pass runs, and not what it does, needs no look at both sides.
+    if before.contents.stubs != after.contents.stubs {
+        return change_over(app, typed, &before, &after);
+    }
+    // What only says how a pass runs, and not what it does, needs no look at both sides, and waits for no pass.
     if what_it_does(&after) == what_it_does(&before) {
-        change_it()?;
+        app.config.clone().change_lane(after.clone())?;
         return said_how(app, &before, &after);
     }
     let next = app.run(lanes::preview_change(
@@ -85,6 +94,55 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
     Ok(())
 }
 
+/// New files come otherwise from now on, and what is here changes over with them: its content goes, once it is proven to be
+/// there, or comes.
+fn change_over(
+    app: &App,
+    typed: &LaneChange,
+    before: &LaneConfig,
+    after: &LaneConfig,
+) -> Result<(), Error> {
+    let what = || format!("changing the lane {}", typed.name);
+    let only = LaneConfig {
+        contents: before.contents.clone(),
+        ..after.clone()
+    };
+    if only != *before {
+        return Err(Error::usage(
+            what(),
+            "--contents carries content here or away, and so goes by itself",
+            "Change the rest with another katabatic lane change.",
+        ));
+    }
+    let wanted = match after.contents.stubs {
+        true => WantedContents::Away,
+        false => WantedContents::Here,
+    };
+    let plan = contents::preview(app, after, wanted)?;
+    if !app.common.json {
+        line(match after.contents.stubs {
+            true => "New files would come as stubs, and of what is here it would:",
+            false => "New files would come with their content, and of the stubs here it would:",
+        });
+        for words in totals_words(&plan.totals()) {
+            line(format!("  {words}"));
+        }
+    }
+    if !confirmed(app, typed.yes, "Change it so?")? {
+        return Err(Error::failed(
+            what(),
+            "it is not to be changed, as was said",
+            "Nothing was changed.",
+        ));
+    }
+    app.config.clone().change_lane(after.clone())?;
+    let whole = About {
+        lane: after.clone(),
+        paths: Vec::new(),
+    };
+    contents::carry(app, vec![whole], wanted, false).map(drop)
+}
+
 fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneConfig, Error> {
     let mut after = before.clone();
     if let Some(far) = &typed.far {
@@ -96,11 +154,22 @@ fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneCon
 fn what_it_does(lane: &LaneConfig) -> LaneConfig {
     LaneConfig {
         by_name_only: false,
+        contents: without_budget(&lane.contents),
         limits: Default::default(),
+        transfers: IN_FLIGHT,
         when: Vec::new(),
         quiet: QUIET,
+        only_on: Vec::new(),
+        tell_unsettled_hours: None,
         ..lane.clone()
     }
+}
+
+/// How much room it may take changes nothing on either side by itself.
+fn without_budget(contents: &Contents) -> Contents {
+    let mut contents = contents.clone();
+    contents.budget = Budget::default();
+    contents
 }
 
 fn said_how(app: &App, before: &LaneConfig, after: &LaneConfig) -> Result<(), Error> {
@@ -110,18 +179,42 @@ fn said_how(app: &App, before: &LaneConfig, after: &LaneConfig) -> Result<(), Er
     }
     let name = &after.name;
     if before.limits != after.limits {
-        line(match limits::words(after.limits) {
+        line(match limits::words(&after.limits) {
             words if words.is_empty() => format!("The lane {name} has no limits now."),
             words => {
-                format!("From the next pass on, the lane {name} takes at most {words}.")
+                format!(
+                    "The lane {name} takes at most {words} now, in what the agent carries at once."
+                )
             }
         });
     }
-    if (&before.when, before.quiet) != (&after.when, after.quiet) {
+    if before.transfers != after.transfers {
+        line(format!(
+            "From the next pass on, the lane {name} carries at most {} at a time.",
+            words::count(after.transfers as u64, "file", "files")
+        ));
+    }
+    let by_itself = |lane: &LaneConfig| {
+        let LaneConfig {
+            when,
+            quiet,
+            only_on,
+            tell_unsettled_hours,
+            ..
+        } = lane.clone();
+        (when, quiet, only_on, tell_unsettled_hours)
+    };
+    if by_itself(before) != by_itself(after) {
         line(format!(
             "The agent runs the lane {name} {}.",
             run_words(after)
         ));
+    }
+    if before.contents.budget != after.contents.budget {
+        line(match room_words(&after.contents.budget) {
+            words if words.is_empty() => format!("The lane {name} may take all the room there is."),
+            words => format!("The lane {name}: {words}. What lies here: katabatic room {name}"),
+        });
     }
     if before.by_name_only != after.by_name_only {
         line(if after.by_name_only {

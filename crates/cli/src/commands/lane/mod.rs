@@ -21,6 +21,8 @@ use katabatic_engine::place::Place;
 use katabatic_engine::sides::Shortcomings;
 use serde_json::{Value, json};
 
+pub use show::room_words;
+
 use super::plan::totals_words;
 use crate::app::App;
 use crate::args::Lane;
@@ -100,7 +102,15 @@ fn run_words(lane: &LaneConfig) -> String {
         true => format!(", once it was quiet for {} s", lane.quiet.as_secs()),
         false => String::new(),
     };
-    format!("{}{quiet}", when.join(", "))
+    let only_on: Vec<String> = lane.only_on.iter().map(ToString::to_string).collect();
+    let only_on = match only_on.is_empty() {
+        true => String::new(),
+        false => format!(", only on {}", only_on.join(", ")),
+    };
+    let told = lane.tell_unsettled_hours.map_or_else(String::new, |hours| {
+        format!("; somebody is told after {hours} h in which it has not settled")
+    });
+    format!("{}{quiet}{only_on}{told}", when.join(", "))
 }
 
 /// A lane as JSON has it.
@@ -122,14 +132,21 @@ fn described(lane: &LaneConfig) -> Value {
         "names": if lane.portable_names { "portable" } else { "any" },
         "by_name_only": lane.by_name_only,
         "when": lane.when.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        "contents": if lane.contents.stubs { "stubs" } else { "all" },
+        "max_local": lane.contents.budget.max_local,
+        "leave_free": lane.contents.budget.leave_free,
+        "hold": lane.contents.held().map(|path| path.as_str()).collect::<Vec<_>>(),
+        "transfers": lane.transfers,
         "quiet_seconds": lane.quiet.as_secs(),
+        "only_on": lane.only_on.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        "tell_unsettled_hours": lane.tell_unsettled_hours,
         "brake": {
             "percent": lane.brake.percent,
             "always_fine": lane.brake.always_fine,
             "never_fine": lane.brake.never_fine,
         },
-        "limit_up": lane.limits.up.map(|rate| rate.0),
-        "limit_down": lane.limits.down.map(|rate| rate.0),
+        "limit_up": lane.limits.up.as_ref().map(ToString::to_string),
+        "limit_down": lane.limits.down.as_ref().map(ToString::to_string),
     })
 }
 

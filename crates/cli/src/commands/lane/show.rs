@@ -2,12 +2,14 @@
 
 use std::collections::BTreeMap;
 
+use katabatic_core::room::Budget;
 use katabatic_core::{Direction, NewFolders, RelPath, Rule, Side, Tally, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::lanes;
 use katabatic_engine::ledger::rows;
 use katabatic_engine::net::rate::Limits;
+use katabatic_engine::pass::IN_FLIGHT;
 use serde_json::{Value, json};
 
 use super::{described, last_pass, run_words};
@@ -67,7 +69,25 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
         }
     }
     if lane.limits != Limits::default() {
-        fact("limits", &limits::words(lane.limits));
+        fact("limits", &limits::words(&lane.limits));
+    }
+    if lane.contents.stubs {
+        fact(
+            "contents",
+            "new files come as stubs: name, size and date; the content with katabatic fetch",
+        );
+    }
+    let budget = room_words(&lane.contents.budget);
+    if !budget.is_empty() {
+        fact("room", &budget);
+    }
+    let held: Vec<String> = lane.contents.held().map(ToString::to_string).collect();
+    if !held.is_empty() {
+        fact("held here", &held.join(", "));
+    }
+    if lane.transfers != IN_FLIGHT {
+        let transfers = words::count(lane.transfers as u64, "file", "files");
+        fact("transfers", &format!("{transfers} at a time"));
     }
     fact(
         "by itself",
@@ -89,6 +109,24 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
         lane.name
     ));
     Ok(())
+}
+
+/// How much room a lane may take, in words; empty where it may take all there is.
+pub fn room_words(budget: &Budget) -> String {
+    let mut parts = Vec::new();
+    if let Some(most) = budget.max_local {
+        parts.push(format!("at most {} here", words::bytes(most)));
+    }
+    if let Some(least) = budget.leave_free {
+        parts.push(format!("{} of the disk stay free", words::bytes(least)));
+    }
+    if parts.is_empty() {
+        return String::new();
+    }
+    format!(
+        "{}: the agent sheds what was not used for longest",
+        parts.join(", ")
+    )
 }
 
 fn say_terms(app: &App, lane: &LaneConfig) {

@@ -13,7 +13,7 @@ use rustix::fs::{AtFlags, Mode, OFlags, mkdirat, unlinkat};
 use tokio::sync::mpsc;
 
 use super::room::{SPARES, STAGING, Shelf};
-use super::{Inner, fingerprint, scan, side_error, system};
+use super::{Inner, fingerprint, scan, side_error, stub, system};
 use crate::sides::{
     Captured, Checked, Content, FolderGone, Placing, Put, SideError, Source, Swapped,
 };
@@ -48,8 +48,8 @@ pub(super) fn read(
     seen: &Entry,
     from: u64,
 ) -> Result<Source, SideError> {
-    let flags = OFlags::RDONLY | OFlags::NONBLOCK;
-    let file = File::from(system::open_below(inner.root.as_fd(), path, flags).map_err(failed)?);
+    let file = open_unused(inner, path).map_err(failed)?;
+    stub::refuse(&file)?;
     let stat = system::stat_of(file.as_fd()).map_err(failed)?;
     if fingerprint::stamp(&stat) != seen.stamp {
         return Err(SideError::Changed(
@@ -66,8 +66,22 @@ pub(super) fn read(
     })
 }
 
+/// Opens a file for reading, which is no use of it by people: when it was read last stays as it is, where the system lets
+/// us.
+fn open_unused(inner: &Inner, path: &RelPath) -> io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK;
+    let opened = match system::open_below(inner.root.as_fd(), path, flags | OFlags::NOATIME) {
+        Err(why) if why.kind() == io::ErrorKind::PermissionDenied => {
+            system::open_below(inner.root.as_fd(), path, flags)
+        }
+        opened => opened,
+    };
+    Ok(File::from(opened?))
+}
+
 pub(super) fn read_spare(inner: &Inner, spare: &str) -> Result<Source, SideError> {
     let file = inner.room.open(SPARES, spare).map_err(failed)?;
+    stub::refuse(&file)?;
     let seen = inner.room.entry(SPARES, spare)?.ok_or(SideError::Missing)?;
     Ok(Source {
         size: seen.size,
@@ -221,6 +235,8 @@ fn same_file(
     }
     match expected.content {
         None => Ok(true),
+        // What a stub stands for lies elsewhere; that it is this stub is all there is to know of it.
+        Some(_) if entry.is_stub() => Ok(true),
         Some(content) => {
             Ok(hash(inner.room.open(SPARES, spare).map_err(failed)?).map_err(failed)? == content)
         }

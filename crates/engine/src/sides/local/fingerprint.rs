@@ -11,6 +11,19 @@ use rustix::fs::Statx;
 /// Changes closer than this to the file system's "now" may still be joined by one that leaves no trace.
 const FRESH_NANOSECONDS: i128 = 2_000_000_000;
 
+/// The stamp of a stub. It holds no change time: what changes that and nothing else, such as a rename or other rights,
+/// makes no other stub of it.
+pub(super) fn stub_stamp(stat: &Statx) -> Stamp {
+    Stamp::new(&format!(
+        "{}{}:{}.{:09}:-:{}",
+        Stamp::STUB,
+        stat.stx_size,
+        stat.stx_mtime.tv_sec,
+        stat.stx_mtime.tv_nsec,
+        stat.stx_ino
+    ))
+}
+
 pub(super) fn stamp(stat: &Statx) -> Stamp {
     Stamp::new(&format!(
         "{}:{}.{:09}:{}.{:09}:{}",
@@ -30,11 +43,9 @@ pub(super) fn edit_time(stat: &Statx) -> EditTime {
 }
 
 fn parts(stamp: &Stamp) -> Option<[&str; 4]> {
-    let mut parts = stamp
-        .as_str()
-        .strip_prefix('?')
-        .unwrap_or(stamp.as_str())
-        .split(':');
+    let text = stamp.as_str().trim_start_matches('?');
+    let text = text.strip_prefix(Stamp::STUB).unwrap_or(text);
+    let mut parts = text.split(':');
     Some([parts.next()?, parts.next()?, parts.next()?, parts.next()?])
 }
 
@@ -43,6 +54,7 @@ pub(super) fn same_but_for_ctime(a: &Stamp, b: &Stamp) -> bool {
     match (parts(a), parts(b)) {
         (Some([size, modified, _, inode]), Some([other_size, other_modified, _, other_inode])) => {
             (size, modified, inode) == (other_size, other_modified, other_inode)
+                && a.is_stub() == b.is_stub()
         }
         _ => false,
     }
@@ -56,7 +68,8 @@ pub fn handle_of(stamp: &Stamp) -> Option<String> {
 
 /// Whether the file changed so shortly before `now` that it has to be looked at again.
 pub(super) fn is_fresh(stamp: &Stamp, now: &EditTime) -> bool {
-    let Some([_, _, changed, _]) = parts(stamp) else {
+    // What has no content cannot hide a change of it.
+    let Some([_, _, changed, _]) = parts(stamp).filter(|_| !stamp.is_stub()) else {
         return false;
     };
     let Some((seconds, nanoseconds)) = changed.split_once('.') else {
@@ -87,6 +100,14 @@ mod tests {
             assert!(!same_but_for_ctime(&before, &Stamp::new(other)), "{other}");
         }
         assert_eq!(handle_of(&before).as_deref(), Some("77"));
+        let stub = Stamp::new("stub:5:100.000000001:-:77");
+        assert!(same_but_for_ctime(&stub, &stub));
+        assert!(
+            !same_but_for_ctime(&before, &stub),
+            "a file is never its own stub"
+        );
+        assert_eq!(handle_of(&stub).as_deref(), Some("77"));
+        assert!(!is_fresh(&stub, &EditTime(0)));
     }
 
     #[test]

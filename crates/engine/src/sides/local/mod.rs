@@ -10,6 +10,7 @@ mod fingerprint;
 mod room;
 mod scan;
 mod stage;
+mod stub;
 mod system;
 
 use std::collections::HashSet;
@@ -20,15 +21,16 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use katabatic_core::{Entry, RelPath};
+use katabatic_core::{Entry, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use super::{
-    Captured, Checked, FolderGone, Found, Placing, Put, Shortcomings, SideError, SideStore, Source,
-    Staged, Steps, Swapped, Verified,
+    Captured, Checked, FolderGone, Found, NewStub, Placing, Put, Shortcomings, SideError,
+    SideStore, Source, Staged, Steps, Swapped, Verified, Whereabouts,
 };
 use crate::stop::Stop;
 pub use fingerprint::handle_of;
+pub(crate) use stub::{Filling, MarkFiles};
 
 /// As many folders are read at a time.
 const LISTINGS: usize = 4;
@@ -99,6 +101,31 @@ impl LocalSide {
         let descriptor = File::open(root)
             .map_err(|why| SideError::NotThere(format!("{}: {why}", root.display())))?;
         room::recognise_root(descriptor.as_fd(), root)
+    }
+
+    /// The folder with the second names of its stubs, or where that would come to be.
+    pub(crate) fn stubs_folder(&self) -> PathBuf {
+        self.inner.room.path_of_stubs()
+    }
+
+    /// Takes the rights from every stub, so that nobody is let in to one that is not asked about; how many there are.
+    ///
+    /// # Errors
+    /// As the system says.
+    pub(crate) fn close_stubs(&self) -> Result<u64, SideError> {
+        stub::close_all(&self.inner.room)
+    }
+
+    /// Has every stub without rights marked, and gives those rights for which that was possible; how many, and why not
+    /// the rest.
+    ///
+    /// # Errors
+    /// As the system says, or where `mark` failed.
+    pub(crate) fn open_stubs(
+        &self,
+        mark: &MarkFiles<'_>,
+    ) -> Result<(u64, Option<String>), SideError> {
+        stub::open_all(&self.inner.room, mark)
     }
 
     async fn blocking<T: Send + 'static>(
@@ -222,6 +249,35 @@ impl SideStore for LocalSide {
 
     fn wants_the_rest_only(&self) -> bool {
         true
+    }
+
+    async fn holds_stubs(&self) -> Result<(), String> {
+        let asked = self.blocking(|inner| Ok(stub::can_be_held(inner)));
+        asked.await.unwrap_or_else(|error| Err(error.to_string()))
+    }
+
+    async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
+        let (count, stubs) = (stubs.len(), stubs.to_vec());
+        let staged = self.blocking(move |inner| Ok(stub::stage_all(inner, &stubs)));
+        staged.await.unwrap_or_else(|error| vec![Err(error); count])
+    }
+
+    async fn stub_whereabouts(&self, stamp: &Stamp) -> Result<Whereabouts, SideError> {
+        let stamp = stamp.clone();
+        self.blocking(move |inner| stub::whereabouts(&inner.room, &stamp))
+            .await
+    }
+
+    async fn keep_only_stubs(&self, keep: &HashSet<String>) -> Result<(), SideError> {
+        let keep = keep.clone();
+        self.blocking(move |inner| stub::keep_only(&inner.room, &keep))
+            .await
+    }
+
+    async fn forget_stub(&self, stamp: &Stamp) -> Result<(), SideError> {
+        let stamp = stamp.clone();
+        self.blocking(move |inner| stub::forget(&inner.room, &stamp))
+            .await
     }
 
     async fn unstage(&self, slot: &str) -> Result<(), SideError> {

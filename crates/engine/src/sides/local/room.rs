@@ -9,17 +9,19 @@ use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::fs::DirBuilderExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use katabatic_core::{EditTime, Entry, RelPath};
 use rustix::fs::{AtFlags, OFlags, XattrFlags, unlinkat};
 
-use super::{scan, side_error, system};
+use super::{scan, side_error, stub, system};
 use crate::clock::{Clock, SystemClock};
 use crate::sides::{OWN_FOLDER, SideError};
 
 pub(super) const STAGING: Shelf = Shelf::Staging;
 pub(super) const SPARES: Shelf = Shelf::Spares;
+
+const STUBS: &str = "stubs";
 
 #[derive(Clone, Copy)]
 pub(super) enum Shelf {
@@ -28,6 +30,8 @@ pub(super) enum Shelf {
 }
 
 pub(super) struct Room {
+    dir: OwnedFd,
+    path: PathBuf,
     staging: OwnedFd,
     spares: OwnedFd,
     clock_ahead: i64,
@@ -82,6 +86,8 @@ impl Room {
             Err(error) => return Err(error),
         };
         Ok(Room {
+            dir: OwnedFd::from(File::open(dir)?),
+            path: dir.to_owned(),
             staging,
             spares: shelf("spares")?,
             clock_ahead,
@@ -95,14 +101,39 @@ impl Room {
         }
     }
 
+    /// Where the second names of stubs lie; where there never was one, where that folder would come to be.
+    pub(super) fn path_of_stubs(&self) -> PathBuf {
+        let stubs = self.path.join(STUBS);
+        match stubs.is_dir() {
+            true => stubs,
+            false => self.path.clone(),
+        }
+    }
+
+    /// Whether there was a stub, ever.
+    pub(super) fn had_stubs(&self) -> bool {
+        self.path.join(STUBS).is_dir()
+    }
+
+    /// Where every stub of the lane has a second name, its inode; made when the first stub is.
+    pub(super) fn stubs(&self) -> io::Result<OwnedFd> {
+        match rustix::fs::mkdirat(&self.dir, STUBS, rustix::fs::Mode::from_raw_mode(0o700)) {
+            Ok(()) | Err(rustix::io::Errno::EXIST) => {}
+            Err(error) => return Err(error.into()),
+        }
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        Ok(rustix::fs::openat(
+            &self.dir,
+            STUBS,
+            flags,
+            rustix::fs::Mode::empty(),
+        )?)
+    }
+
     pub(super) fn entry(&self, shelf: Shelf, slot: &str) -> Result<Option<Entry>, SideError> {
         let folder = self.shelf(shelf);
-        let looked = system::stat_of(folder).and_then(|own| {
-            Ok(scan::entry(
-                &system::stat_at(folder, OsStr::new(slot))?,
-                own.stx_mnt_id,
-            ))
-        });
+        let looked = system::stat_of(folder)
+            .and_then(|own| scan::entry_at(folder, OsStr::new(slot), own.stx_mnt_id));
         match looked {
             Ok(entry) => Ok(Some(entry)),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
@@ -144,9 +175,18 @@ impl Room {
     }
 
     pub(super) fn remove(&self, shelf: Shelf, slot: &str) -> Result<(), SideError> {
+        self.forget_stub(shelf, slot)?;
         match unlinkat(self.shelf(shelf), slot, AtFlags::empty()) {
             Ok(()) | Err(rustix::io::Errno::NOENT) => Ok(()),
             Err(error) => Err(side_error(&error.into())),
+        }
+    }
+
+    /// What is kept of a stub goes with it.
+    fn forget_stub(&self, shelf: Shelf, slot: &str) -> Result<(), SideError> {
+        match self.entry(shelf, slot)? {
+            Some(entry) if entry.is_stub() => stub::forget(self, &entry.stamp),
+            _ => Ok(()),
         }
     }
 
@@ -155,6 +195,7 @@ impl Room {
         if slot.is_empty() || slot.contains('/') || slot.starts_with('.') {
             return Err(SideError::Failed(format!("{slot:?} is no name of a spare")));
         }
+        self.forget_stub(Shelf::Spares, slot)?;
         match unlinkat(self.shelf(Shelf::Spares), slot, AtFlags::empty()) {
             Err(rustix::io::Errno::ISDIR) => {}
             Err(rustix::io::Errno::NOENT) | Ok(()) => return Ok(()),
@@ -206,7 +247,11 @@ fn clock_ahead(staging: BorrowedFd<'_>) -> io::Result<i64> {
     )?);
     touched.set_times(fs::FileTimes::new().set_modified(std::time::SystemTime::now()))?;
     let stat = system::stat_of(touched.as_fd())?;
-    unlinkat(staging, ".now", AtFlags::empty())?;
+    match unlinkat(staging, ".now", AtFlags::empty()) {
+        // Somebody else who opened the same folder in the same moment has taken it away.
+        Ok(()) | Err(rustix::io::Errno::NOENT) => {}
+        Err(why) => return Err(why.into()),
+    }
     let stamped = stat
         .stx_ctime
         .tv_sec

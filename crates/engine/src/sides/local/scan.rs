@@ -2,7 +2,7 @@
 
 use std::ffi::OsStr;
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
 
@@ -10,7 +10,7 @@ use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, Listing, OddKind, RelPath, Unknown};
 use rustix::fs::{Dir, FileType, Statx};
 
-use super::{Inner, fingerprint, side_error, system};
+use super::{Inner, fingerprint, side_error, stub, system};
 use crate::sides::walk::{Folder, Lister};
 use crate::sides::{SideError, Unusable};
 
@@ -59,8 +59,8 @@ fn read_folder(inner: &Inner, path: &RelPath) -> io::Result<Folder> {
             });
             continue;
         };
-        match system::stat_at(descriptor.as_fd(), OsStr::from_bytes(bytes)) {
-            Ok(stat) => folder.names.push((name.to_owned(), entry(&stat, mount))),
+        match entry_at(descriptor.as_fd(), OsStr::from_bytes(bytes), mount) {
+            Ok(entry) => folder.names.push((name.to_owned(), entry)),
             // Removed between the reading of the folder and the look at it.
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
             Err(error) => return Err(error),
@@ -69,7 +69,20 @@ fn read_folder(inner: &Inner, path: &RelPath) -> io::Result<Folder> {
     Ok(folder)
 }
 
-pub(super) fn entry(stat: &Statx, mount: u64) -> Entry {
+/// What a name in a folder is.
+pub(super) fn entry_at(folder: BorrowedFd<'_>, name: &OsStr, mount: u64) -> io::Result<Entry> {
+    let stat = system::stat_at(folder, name)?;
+    let entry = entry(&stat, mount);
+    if entry.kind == Kind::File && stub::is_one(&stat, || stub::is_labelled_at(folder, name)) {
+        return Ok(Entry {
+            stamp: fingerprint::stub_stamp(&stat),
+            ..entry
+        });
+    }
+    Ok(entry)
+}
+
+fn entry(stat: &Statx, mount: u64) -> Entry {
     let kind = match FileType::from_raw_mode(stat.stx_mode.into()) {
         FileType::RegularFile => Kind::File,
         FileType::Directory => Kind::Folder,
@@ -96,10 +109,7 @@ pub(super) fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>, SideE
     let parent = path.parent().unwrap_or_else(RelPath::root);
     let looked = system::open_folder(inner.root.as_fd(), &parent).and_then(|folder| {
         let mount = system::stat_of(folder.as_fd())?.stx_mnt_id;
-        Ok(entry(
-            &system::stat_at(folder.as_fd(), OsStr::new(path.name()))?,
-            mount,
-        ))
+        entry_at(folder.as_fd(), OsStr::new(path.name()), mount)
     });
     match looked {
         Ok(entry) => Ok(Some(entry)),

@@ -17,7 +17,7 @@ use tokio::sync::mpsc;
 
 use super::carry::SMALL;
 use super::room::STAGING;
-use super::{Inner, side_error, system};
+use super::{Inner, side_error, stub, system};
 use crate::home::random_hex;
 use crate::sides::{Partial, STEP, SideError, Source, Staged, Steps};
 
@@ -244,7 +244,7 @@ impl Writing {
             .ok_or(SideError::Missing)?;
         Ok(Staged {
             entry,
-            digest: self.digest(),
+            digest: Some(self.digest()),
             slot: self.slot,
         })
     }
@@ -271,7 +271,7 @@ fn write_staged(
     })
 }
 
-fn system_time(at: EditTime) -> SystemTime {
+pub(super) fn system_time(at: EditTime) -> SystemTime {
     let distance = Duration::from_nanos(at.0.unsigned_abs());
     if at.0 < 0 {
         SystemTime::UNIX_EPOCH - distance
@@ -281,12 +281,17 @@ fn system_time(at: EditTime) -> SystemTime {
 }
 
 /// Takes over owner, mode, ACL and extended attributes of the file that is about to be replaced.
-fn take_over(inner: &Inner, file: &File, like: &RelPath) -> io::Result<()> {
-    let old = match system::open_below(inner.root.as_fd(), like, OFlags::RDONLY | OFlags::NONBLOCK)
-    {
-        Ok(old) => File::from(old),
+pub(super) fn take_over(inner: &Inner, file: &File, like: &RelPath) -> io::Result<()> {
+    let opened = match stub::stands_for(inner, like)? {
+        // A stub has no rights itself; those that its content had are kept beside it.
+        Some(kept) => kept,
+        None => {
+            system::open_below(inner.root.as_fd(), like, OFlags::RDONLY | OFlags::NONBLOCK).ok()
+        }
+    };
+    let Some(old) = opened.map(File::from) else {
         // A new file, or something that is not a file: nothing to take over.
-        Err(_) => return Ok(()),
+        return Ok(());
     };
     let stat = system::stat_of(old.as_fd())?;
     if !old.metadata()?.is_file() {
@@ -300,21 +305,26 @@ fn take_over(inner: &Inner, file: &File, like: &RelPath) -> io::Result<()> {
         }
     }
     file.set_permissions(Permissions::from_mode(u32::from(stat.stx_mode) & 0o7777))?;
+    take_over_attributes(&old, file);
+    Ok(())
+}
+
+/// Takes over the extended attributes of another file, as far as the system lets it.
+pub(super) fn take_over_attributes(old: &File, file: &File) {
     let mut names = vec![0u8; 64 * 1024];
-    let Ok(length) = rustix::fs::flistxattr(&old, names.as_mut_slice()) else {
-        return Ok(());
+    let Ok(length) = rustix::fs::flistxattr(old, names.as_mut_slice()) else {
+        return;
     };
     for name in names[..length]
         .split(|&byte| byte == 0)
-        .filter(|name| !name.is_empty())
+        .filter(|name| !name.is_empty() && *name != stub::LABEL.as_bytes())
     {
         let mut value = vec![0u8; 64 * 1024];
-        if let Ok(length) = rustix::fs::fgetxattr(&old, name, value.as_mut_slice())
+        if let Ok(length) = rustix::fs::fgetxattr(old, name, value.as_mut_slice())
             && let Err(why) =
                 rustix::fs::fsetxattr(file, name, &value[..length], XattrFlags::empty())
         {
-            tracing::debug!("{like} loses the attribute {}: {why}", name.escape_ascii());
+            tracing::debug!("the attribute {} is lost: {why}", name.escape_ascii());
         }
     }
-    Ok(())
 }

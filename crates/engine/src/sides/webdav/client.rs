@@ -18,7 +18,7 @@ use url::Url;
 
 use super::entry::http_date;
 use crate::accounts::tokens::TokenKeeper;
-use crate::net::rate::{Limits, Pace, Paces};
+use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::traffic::{Flight, Traffic};
 use crate::net::{Http, Line, ProxyUsed};
 use crate::secrets::Secret;
@@ -88,23 +88,23 @@ impl std::fmt::Display for Principal {
 pub struct Shared {
     http: Http,
     traffic: Traffic,
-    up: Pace,
-    down: Pace,
+    up: [Pace; 2],
+    down: [Pace; 2],
 }
 
 impl Shared {
-    /// For this account.
+    /// For this account, with the dials of all accounts together and its own.
     ///
     /// # Errors
     /// Where the line cannot be set up.
-    pub fn new(line: &Line, address: &Url, limits: Limits) -> Result<Shared, SideError> {
+    pub fn new(line: &Line, address: &Url, dials: [&Dials; 2]) -> Result<Shared, SideError> {
         Ok(Shared {
             http: line
                 .http_for_transfers(address)
                 .map_err(SideError::Failed)?,
             traffic: Traffic::default(),
-            up: Pace::new(limits.up),
-            down: Pace::new(limits.down),
+            up: dials.map(|dials| Pace::new(dials.up.clone())),
+            down: dials.map(|dials| Pace::new(dials.down.clone())),
         })
     }
 }
@@ -188,23 +188,22 @@ impl Client {
     /// # Errors
     /// Where the line cannot be set up.
     pub fn new(connection: Connection, stop: Stop) -> Result<Client, SideError> {
-        let shared = Shared::new(&connection.line, &connection.address, Limits::default())?;
-        Ok(Client::sharing(
-            connection,
-            stop,
-            &shared,
-            Limits::default(),
-        ))
+        let none = Dials::default();
+        let shared = Shared::new(&connection.line, &connection.address, [&none, &none])?;
+        Ok(Client::sharing(connection, stop, &shared, &none))
     }
 
-    /// A client for this account; `limits` are its own, beside those of the account.
+    /// A client for this account; `dials` are its own, beside those of the account.
     #[must_use]
-    pub fn sharing(connection: Connection, stop: Stop, shared: &Shared, limits: Limits) -> Client {
+    pub fn sharing(connection: Connection, stop: Stop, shared: &Shared, dials: &Dials) -> Client {
+        let with = |[all, account]: &[Pace; 2], dial| {
+            Paces([all.clone(), account.clone(), Pace::new(dial)])
+        };
         Client {
             http: shared.http.clone(),
             traffic: shared.traffic.clone(),
-            up: Paces([shared.up.clone(), Pace::new(limits.up)]),
-            down: Paces([shared.down.clone(), Pace::new(limits.down)]),
+            up: with(&shared.up, dials.up.clone()),
+            down: with(&shared.down, dials.down.clone()),
             connection,
             stop,
         }

@@ -432,6 +432,15 @@ impl SideStore for WebdavSide {
             .is_some())
     }
 
+    async fn other_computers(&self) -> Vec<String> {
+        room::other_computers(&self.inner)
+            .await
+            .unwrap_or_else(|why| {
+                tracing::debug!("which computers have a room there could not be asked: {why}");
+                Vec::new()
+            })
+    }
+
     async fn shared(&self) -> Vec<SharedFolder> {
         let shared = survey::shared(&self.inner.client, &self.inner.root).await;
         let shared = shared.unwrap_or_else(|why| {

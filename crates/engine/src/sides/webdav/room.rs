@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::{AtomicU64, Ordering};
 
-use katabatic_core::{Entry, RelPath};
+use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::Mutex;
 
 use super::{Inner, carry, list};
@@ -12,6 +12,10 @@ use crate::sides::{OWN_FOLDER, Put, SideError};
 
 /// Where in the folders of a room the one of the lane stands.
 const LANE: usize = 2;
+
+/// Where the one of the computer stands, which is in that of the tool.
+const COMPUTER: usize = 1;
+const OWN: usize = 0;
 
 pub(super) struct Room {
     /// `.katabatic`, `.katabatic/<computer>`, and so on, in the order in which they are made.
@@ -80,6 +84,23 @@ pub(super) async fn make_ready(inner: &Inner) -> Result<(), SideError> {
         *ready = true;
     }
     Ok(())
+}
+
+/// The names of the other computers that have a room at this root.
+pub(super) async fn other_computers(inner: &Inner) -> Result<Vec<String>, SideError> {
+    let folders = &inner.room.folders;
+    let all = match list::members(inner, &folders[OWN]).await {
+        Ok(folder) => folder.names,
+        Err(SideError::Missing) => return Ok(Vec::new()),
+        Err(error) => return Err(error),
+    };
+    let mut names: Vec<String> = all
+        .into_iter()
+        .filter(|(name, entry)| entry.kind == Kind::Folder && name != folders[COMPUTER].name())
+        .map(|(name, _)| name)
+        .collect();
+    names.sort();
+    Ok(names)
 }
 
 pub(super) async fn clear_staging(inner: &Inner, keep: &HashSet<String>) -> Result<(), SideError> {

@@ -235,7 +235,7 @@ async fn finish(
     Ok(Staged {
         slot,
         entry: Entry { edited, ..seen },
-        digest,
+        digest: Some(digest),
     })
 }
 
@@ -360,7 +360,7 @@ pub(super) async fn patch(
         Ok(entry) => Ok(Staged {
             slot,
             entry,
-            digest: patch.digest,
+            digest: Some(patch.digest),
         }),
         Err(error) => {
             // A leftover costs room there until the next pass clears it.

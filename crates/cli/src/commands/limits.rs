@@ -1,0 +1,35 @@
+//! `limits`: how much may go over the line in a second, for all lanes together.
+
+use std::process::ExitCode;
+
+use katabatic_engine::Error;
+use serde_json::json;
+
+use crate::app::App;
+use crate::args::LimitsTyped;
+use crate::draw::{json, line};
+use crate::limits::words;
+
+pub fn limits(app: &App, typed: &LimitsTyped) -> Result<ExitCode, Error> {
+    let mut config = app.config.clone();
+    let limits = typed.over(&config.limits)?;
+    let changed = limits != config.limits;
+    if changed {
+        config.set_limits(limits.clone())?;
+    }
+    if app.common.json {
+        let text = |rates: &Option<_>| rates.as_ref().map(ToString::to_string);
+        json::print(&json!({"limit_up": text(&limits.up), "limit_down": text(&limits.down)}));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let now = if changed { " now" } else { "" };
+    line(match words(&limits) {
+        words if words.is_empty() => format!("All lanes together have no limit{now}."),
+        words => format!("All lanes together take at most {words}{now}."),
+    });
+    if changed {
+        line("An agent that runs keeps to it at once; a pass that runs by hand ends as it began.");
+    }
+    line("Of one lane: katabatic lane change LANE --limit-up RATE --limit-down RATE");
+    Ok(ExitCode::SUCCESS)
+}

@@ -1,0 +1,266 @@
+//! `room`: what lies on this disk, for how long nobody has used it, and what could be dropped; or frees so much.
+
+use std::collections::BTreeMap;
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::room::{Lying, least_used};
+use katabatic_core::{EditTime, words};
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::pass::{Progress, Report};
+use katabatic_engine::room::{self, Room, Takes};
+use katabatic_engine::{Error, choose};
+use serde_json::{Value, json};
+
+use super::account::confirmed;
+use super::lane::room_words;
+use super::status;
+use super::sync::{code_of, needing, report_json};
+use crate::app::App;
+use crate::args;
+use crate::draw::listing::Item;
+use crate::draw::table::Rows;
+use crate::draw::{json, line, listing, progress, shown, shown_text, time};
+use crate::exit;
+use crate::setup::size_of;
+
+/// As many files that would go are named.
+const NAMED: usize = 20;
+
+const DAY: i64 = 86_400_000_000_000;
+
+pub fn room(app: &App, typed: &args::Room) -> Result<ExitCode, Error> {
+    let lanes: Vec<LaneConfig> = match &typed.lane {
+        Some(name) => vec![app.config.lane(name)?.clone()],
+        None => app.config.lanes.clone(),
+    };
+    // What only a drive has besides is not dropped by the way: nobody is sure to have it at hand.
+    let to_a_drive = |lane: &LaneConfig| lane.far.local().is_some() && typed.lane.is_none();
+    let freed = |lane: &LaneConfig| typed.free.is_none() || !to_a_drive(lane);
+    let here = lanes
+        .into_iter()
+        .filter(|lane| lane.near.local().is_some() && freed(lane));
+    let mut rooms = Vec::new();
+    for lane in here {
+        let looked = app.run(async {
+            let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
+            room::look(&pass).await
+        })?;
+        rooms.push((lane, looked));
+    }
+    match &typed.free {
+        None => {
+            show(app, &rooms);
+            Ok(ExitCode::SUCCESS)
+        }
+        Some(size) => free(app, typed, &rooms, size_of(size)?),
+    }
+}
+
+fn show(app: &App, rooms: &[(LaneConfig, Room)]) {
+    if app.common.json {
+        let rooms: Vec<Value> = rooms.iter().map(room_json).collect();
+        json::print(&json!({"lanes": rooms}));
+        return;
+    }
+    for (lane, room) in rooms {
+        line(status::heading(app, lane));
+        let mut rows = Rows::new(
+            app.style,
+            &[
+                "folder",
+                "files",
+                "it shows",
+                "lies here",
+                "could go",
+                "last used",
+            ],
+        );
+        for (folder, takes) in &room.folders {
+            let name = match folder.is_empty() {
+                true => "(in no folder)".to_owned(),
+                false => format!("{}/", shown_text(folder)),
+            };
+            rows.add(cells(app, name, takes));
+        }
+        rows.add(cells(app, "in all".into(), &room.total));
+        (1..5).for_each(|column| rows.numbers(column));
+        rows.whole(0);
+        rows.print(2);
+        let budget = room_words(&lane.contents.budget);
+        if !budget.is_empty() {
+            line(format!("  Room: {budget}"));
+        }
+        if room.over > 0 {
+            line(format!(
+                "  {} too much lies here. Now: katabatic room {} --free {}",
+                words::bytes(room.over),
+                lane.name,
+                room.over
+            ));
+        }
+    }
+    let free = rooms.iter().filter_map(|(_, room)| room.free).min();
+    if let Some(free) = free {
+        line(format!("The disk has {} free.", words::bytes(free)));
+    }
+    let can_go: u64 = rooms.iter().map(|(_, room)| room.total.can_go.bytes).sum();
+    line(match can_go {
+        0 => "Nothing could go: it is held, not settled, or not here.".to_owned(),
+        _ => "To free some, nothing removed, what was not used for longest first: katabatic room --free 5GB".to_owned(),
+    });
+}
+
+fn cells(app: &App, name: String, takes: &Takes) -> Vec<String> {
+    vec![
+        name,
+        words::grouped(takes.shown.files),
+        words::bytes(takes.shown.bytes),
+        words::bytes(takes.here.bytes),
+        words::bytes(takes.can_go.bytes),
+        takes
+            .used
+            .map_or_else(|| "-".to_owned(), |used| ago(app, used)),
+    ]
+}
+
+/// How long ago it was, in days.
+fn ago(app: &App, used: EditTime) -> String {
+    match app.now().0.saturating_sub(used.0) / DAY {
+        ..=0 => "today".to_owned(),
+        1 => "yesterday".to_owned(),
+        days => format!("{days} days ago"),
+    }
+}
+
+fn room_json((lane, room): &(LaneConfig, Room)) -> Value {
+    let takes = |takes: &Takes| {
+        json!({
+            "shown": {"files": takes.shown.files, "bytes": takes.shown.bytes},
+            "here": {"files": takes.here.files, "bytes": takes.here.bytes},
+            "can_go": {"files": takes.can_go.files, "bytes": takes.can_go.bytes},
+            "used": json::time(takes.used),
+        })
+    };
+    let folders: serde_json::Map<String, Value> = room
+        .folders
+        .iter()
+        .map(|(name, folder)| (name.clone(), takes(folder)))
+        .collect();
+    json!({
+        "lane": lane.name,
+        "total": takes(&room.total),
+        "folders": folders,
+        "free": room.free,
+        "over": room.over,
+        "max_local": lane.contents.budget.max_local,
+        "leave_free": lane.contents.budget.leave_free,
+    })
+}
+
+fn free(
+    app: &App,
+    typed: &args::Room,
+    rooms: &[(LaneConfig, Room)],
+    bytes: u64,
+) -> Result<ExitCode, Error> {
+    // Of all lanes together, and each file goes back to its own.
+    let mut whose = BTreeMap::new();
+    let mut files = Vec::new();
+    for (number, (_, room)) in rooms.iter().enumerate() {
+        for file in &room.can_go {
+            let key = (file.used, file.path.clone());
+            whose.entry(key).or_insert_with(Vec::new).push(number);
+            files.push(file.clone());
+        }
+    }
+    let goes = least_used(files, bytes);
+    let freed: u64 = goes.iter().map(|file| file.bytes).sum();
+    if !app.common.json {
+        say_goes(app, &goes, freed, bytes);
+    }
+    if goes.is_empty() {
+        return Ok(ExitCode::from(exit::NEEDS_A_PERSON));
+    }
+    if !confirmed(app, typed.yes, "Shed them?")? {
+        return Err(Error::failed(
+            "making room",
+            "nothing is to go, as was said",
+            "Nothing was changed.",
+        ));
+    }
+    let mut by_lane: BTreeMap<usize, Vec<Lying>> = BTreeMap::new();
+    for file in goes {
+        let lanes = whose.get_mut(&(file.used, file.path.clone()));
+        if let Some(number) = lanes.and_then(Vec::pop) {
+            by_lane.entry(number).or_default().push(file);
+        }
+    }
+    let (mut code, mut reports, mut left) = (0, Vec::new(), None);
+    for (number, mine) in by_lane {
+        let (lane, _) = &rooms[number];
+        let drawn = Arc::new(Progress::default());
+        let (report, free) = app.run(async {
+            let pass = app.pass(lane, Arc::clone(&drawn)).await?;
+            let shedding = room::shed(&pass, &mine);
+            let report = progress::during(app.style, &lane.name, drawn, shedding).await?;
+            Ok::<_, Error>((report, choose::free_here(&pass).await))
+        })?;
+        code = exit::worse(code, code_of(&report));
+        if app.common.json {
+            reports.push(report_json(&lane.name, &report));
+        } else {
+            say_done(app, lane, &report);
+            left = free.or(left);
+        }
+    }
+    if let Some(left) = left {
+        line(format!("The disk has {} free now.", words::bytes(left)));
+    }
+    if app.common.json {
+        json::print(&json!({"asked": bytes, "could": freed, "lanes": reports}));
+    }
+    Ok(ExitCode::from(if freed < bytes {
+        exit::worse(code, exit::NEEDS_A_PERSON)
+    } else {
+        code
+    }))
+}
+
+fn say_goes(app: &App, goes: &[Lying], freed: u64, asked: u64) {
+    let item = |file: &Lying| Item {
+        lead: "shed".into(),
+        name: shown(&file.path),
+        size: words::bytes(file.bytes),
+        reason: format!("last used {}", time::time(file.used)),
+    };
+    let items: Vec<Item> = goes.iter().take(NAMED).map(item).collect();
+    listing::print(app.style, 2, &items);
+    if goes.len() > NAMED {
+        line(format!(
+            "  and {} more",
+            words::grouped((goes.len() - NAMED) as u64)
+        ));
+    }
+    line(format!(
+        "In all {}, {}, what was not used for longest first. Nothing is removed: the content stays there.",
+        words::count(goes.len() as u64, "file", "files"),
+        words::bytes(freed)
+    ));
+    if freed < asked {
+        line(format!(
+            "That is less than {}: the rest is held, not settled, or not here.",
+            words::bytes(asked)
+        ));
+    }
+}
+
+fn say_done(app: &App, lane: &LaneConfig, report: &Report) {
+    line(format!(
+        "Lane {}: shed {}, {} free again",
+        lane.name,
+        words::count(report.counts.shed, "file", "files"),
+        words::bytes(report.counts.bytes_shed)
+    ));
+    needing(app, &lane.name, report);
+}

@@ -1,0 +1,267 @@
+//! Bringing content here and dropping it: what `fetch`, `shed`, `hold` and a lane that changes over have in common.
+
+use std::process::ExitCode;
+use std::sync::Arc;
+
+use katabatic_core::{Decision, Kind, Side, Step, words};
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::ledger::rows;
+use katabatic_engine::pass::{Pass, Plan, Progress, Report, WantedContents, Wish, to_read_back};
+use katabatic_engine::{Error, choose};
+use serde_json::{Value, json};
+
+use crate::about::About;
+use crate::app::App;
+use crate::commands::plan::{totals_json, totals_words};
+use crate::commands::sync::{code_of, needing, report_json};
+use crate::draw::listing::Item;
+use crate::draw::{json, line, listing, progress, shown, time};
+use crate::exit;
+
+/// As many files that are not shed are named at the most.
+const NAMED: usize = 20;
+
+/// Brings the content of what is meant here, or drops it; with `preview` it only says what would be done.
+pub fn carry(
+    app: &App,
+    about: Vec<About>,
+    wanted: WantedContents,
+    preview: bool,
+) -> Result<ExitCode, Error> {
+    let (mut code, mut answers) = (0, Vec::new());
+    for About { lane, paths } in about {
+        let one = Contents {
+            app,
+            wish: Wish {
+                scope: paths,
+                contents: Some(wanted),
+                ..Wish::default()
+            },
+            lane,
+            wanted,
+        };
+        one.check_paths()?;
+        let (of_lane, answer) = one.carry(preview)?;
+        code = exit::worse(code, of_lane);
+        answers.push(answer);
+        if app.stop.asked() {
+            break;
+        }
+    }
+    if app.common.json {
+        json::print(&json!({"lanes": answers}));
+    }
+    Ok(ExitCode::from(code))
+}
+
+/// What would be done with a whole lane.
+pub fn preview(app: &App, lane: &LaneConfig, wanted: WantedContents) -> Result<Plan, Error> {
+    let wish = Wish {
+        contents: Some(wanted),
+        ..Wish::default()
+    };
+    app.run(async {
+        let pass = app.pass(lane, Arc::new(Progress::default())).await?;
+        pass.plan(&wish).await
+    })
+}
+
+struct Contents<'a> {
+    app: &'a App,
+    lane: LaneConfig,
+    wish: Wish,
+    wanted: WantedContents,
+}
+
+impl Contents<'_> {
+    /// A misspelt path must not look as if there were nothing to do.
+    fn check_paths(&self) -> Result<(), Error> {
+        for path in &self.wish.scope {
+            let known = self.app.ledger.read(|connection| {
+                let (mut any, lane) = (false, rows::lane_of(connection, &self.lane.id)?);
+                if let Some(lane) = lane {
+                    rows::each_row(connection, lane.key, path, |_| {
+                        any = true;
+                        false
+                    })?;
+                }
+                Ok(any)
+            })?;
+            if !known {
+                return Err(Error::usage(
+                    path.to_string(),
+                    format!("the lane {} knows of nothing there", self.lane.name),
+                    format!(
+                        "See what there is: katabatic status {}; what was never synced: katabatic sync {}",
+                        self.lane.name, self.lane.name
+                    ),
+                ));
+            }
+        }
+        Ok(())
+    }
+
+    fn carry(&self, preview: bool) -> Result<(u8, Value), Error> {
+        let (app, name) = (self.app, &self.lane.name);
+        let drawn = Arc::new(Progress::default());
+        let pass = app.run(app.pass(&self.lane, Arc::clone(&drawn)))?;
+        let plan = app.run(pass.plan(&self.wish))?;
+        let read_back = to_read_back(&pass, &plan)?;
+        let stays = self.stays(&plan);
+        if !app.common.json && read_back.0 > 0 {
+            line(format!(
+                "Lane {name}: to prove that they are there, {} {} read back from there, {}",
+                words::count(read_back.0, "file", "files"),
+                if preview { "would be" } else { "are" },
+                words::bytes(read_back.1)
+            ));
+        }
+        let report = match preview || plan.steps.is_empty() {
+            true => None,
+            false => {
+                let running = pass.sync(&self.wish);
+                Some(app.run(progress::during(app.style, name, drawn, running))?)
+            }
+        };
+        let mut code = report.as_ref().map_or(0, code_of);
+        if !preview && !stays.is_empty() {
+            code = exit::worse(code, exit::NEEDS_A_PERSON);
+        }
+        let answer = json!({
+            "lane": name,
+            "would": totals_json(&plan.totals()),
+            "read_back": {"files": read_back.0, "bytes": read_back.1},
+            "stays": stays.iter().map(|step| json!({
+                "path": step.path().as_str(), "reason": words::reason(step, &time::time)
+            })).collect::<Vec<_>>(),
+            "held": self.held(),
+            "done": report.as_ref().map(|report| report_json(name, report)),
+        });
+        if !app.common.json {
+            match &report {
+                Some(report) => self.say_done(&pass, report),
+                None => self.say_plan(&plan, preview),
+            }
+            self.say_stays(&stays);
+        }
+        Ok((code, answer))
+    }
+
+    /// What is meant and keeps its content, since the far side does not have this version yet, or for another reason.
+    fn stays<'p>(&self, plan: &'p Plan) -> Vec<&'p Step> {
+        let keeps = |step: &&Step| {
+            let here = step.entry(Side::Near);
+            here.is_some_and(|near| near.kind == Kind::File && !near.is_stub())
+                && step.decision != Decision::Record
+                && self.lane.contents.held_by(step.path()).is_none()
+        };
+        match self.wanted {
+            WantedContents::Here => Vec::new(),
+            WantedContents::Away => plan.aside.iter().filter(keeps).collect(),
+        }
+    }
+
+    /// What is meant and held, which is never shed.
+    fn held(&self) -> Vec<String> {
+        if self.wanted == WantedContents::Here {
+            return Vec::new();
+        }
+        let meant = self.wish.paths();
+        let contents = &self.lane.contents;
+        contents
+            .held()
+            .filter(|held| {
+                let met = |path| held.is_within(path) || path.is_within(held);
+                meant.iter().any(met)
+            })
+            .map(ToString::to_string)
+            .collect()
+    }
+
+    fn say_plan(&self, plan: &Plan, preview: bool) {
+        let name = &self.lane.name;
+        match (plan.steps.is_empty(), self.wanted) {
+            (true, WantedContents::Here) => line(format!(
+                "Lane {name}: nothing to fetch; all of it that is there has its content here"
+            )),
+            (true, WantedContents::Away) => {
+                line(format!("Lane {name}: nothing to shed; nothing was changed"))
+            }
+            (false, _) => {
+                line(format!("Lane {name} would:"));
+                for words in totals_words(&plan.totals()) {
+                    line(format!("  {words}"));
+                }
+            }
+        }
+        if preview {
+            line("Nothing was changed: --preview");
+        }
+    }
+
+    fn say_done(&self, pass: &Pass, report: &Report) {
+        let (app, counts) = (self.app, &report.counts);
+        let files = |count: u64| words::count(count, "file", "files");
+        let run = report
+            .run
+            .map_or_else(String::new, |run| format!(", run {run}"));
+        line(match self.wanted {
+            WantedContents::Here => format!(
+                "Lane {}{run}: brought {} here, {}",
+                self.lane.name,
+                files(counts.files_down),
+                words::bytes(counts.bytes_down)
+            ),
+            WantedContents::Away => format!(
+                "Lane {}{run}: shed {}, {} free again. Nothing was removed: all of it is in {}",
+                self.lane.name,
+                files(counts.shed),
+                words::bytes(counts.bytes_shed),
+                self.lane.far_place()
+            ),
+        });
+        if report.held_open > 0 {
+            line(format!(
+                "  {} of these are open in a program; their room is free once it is closed",
+                files(report.held_open)
+            ));
+        }
+        if let Some(free) = app.run(choose::free_here(pass)) {
+            line(format!("  the disk has {} free now", words::bytes(free)));
+        }
+        if report.stopped {
+            line("  Stopped in order; the rest is as it was");
+        }
+        needing(app, &self.lane.name, report);
+    }
+
+    fn say_stays(&self, stays: &[&Step]) {
+        for held in self.held() {
+            line(format!(
+                "  {held} is held here, and stays (to let it go: katabatic hold --off)"
+            ));
+        }
+        if stays.is_empty() {
+            return;
+        }
+        line(format!(
+            "  {} not shed, since the far side does not have just this version:",
+            words::count(stays.len() as u64, "file is", "files are")
+        ));
+        let item = |step: &&Step| Item {
+            lead: words::action(&step.decision),
+            name: shown(step.path()),
+            size: String::new(),
+            reason: words::reason(step, &time::time),
+        };
+        let items: Vec<Item> = stays.iter().take(NAMED).map(item).collect();
+        listing::print(self.app.style, 4, &items);
+        if stays.len() > NAMED {
+            line(format!("    and {} more", stays.len() - NAMED));
+        }
+        line(format!(
+            "  Next: katabatic sync {}, and shed again",
+            self.lane.name
+        ));
+    }
+}

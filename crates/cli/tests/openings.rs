@@ -1,0 +1,365 @@
+//! Stubs that open themselves, read by other programs in all the ways in which programs read. The system asks only root
+//! before files are opened, on Linux 6.14 and later: `.ci/run` runs these.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+#[allow(dead_code, reason = "each test uses a part of the desk")]
+mod worlds;
+
+use std::fs;
+use std::io::{BufRead, BufReader, Write};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use worlds::Desk;
+
+/// A program of the tool's that runs beside the test.
+struct Beside(Child);
+
+impl Beside {
+    /// Starts it, and waits until it says that it is ready.
+    fn start(desk: &Desk, arguments: &[&str], ready: &str) -> Beside {
+        let mut child = desk
+            .command(arguments)
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
+        let line = said.next().unwrap().unwrap();
+        assert!(line.contains(ready), "{line}");
+        // What else it says is read, so that it never waits for a reader.
+        thread::spawn(move || said.for_each(drop));
+        Beside(child)
+    }
+
+    fn opener(desk: &Desk) -> Beside {
+        Beside::start(
+            desk,
+            &["opener", "--socket", "opener.sock"],
+            "The opener listens",
+        )
+    }
+
+    fn agent(desk: &Desk) -> Beside {
+        Beside::start(
+            desk,
+            &["agent", "run", "--opener", "opener.sock"],
+            "The agent runs",
+        )
+    }
+
+    fn signal(&self, name: &str) {
+        let process = self.0.id().to_string();
+        let sent = Command::new("kill")
+            .args([name, &process])
+            .status()
+            .unwrap();
+        assert!(sent.success());
+    }
+
+    fn end(mut self, signal: &str) {
+        self.signal(signal);
+        self.0.wait().unwrap();
+    }
+}
+
+impl Drop for Beside {
+    fn drop(&mut self) {
+        // One that has ended already cannot be ended.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn until(what: &str, holds: impl Fn() -> bool) {
+    let begun = Instant::now();
+    while !holds() {
+        assert!(begun.elapsed().as_secs() < 30, "never: {what}");
+        thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// What no compression and no guess makes: each file another content, of several blocks.
+fn content(of: &str) -> Vec<u8> {
+    let mut content = Vec::new();
+    for line in 0..4_000 {
+        writeln!(content, "{of}, line {line}").unwrap();
+    }
+    content
+}
+
+fn rights(at: &Path) -> u32 {
+    fs::symlink_metadata(at).unwrap().mode() & 0o7777
+}
+
+/// A lane of stubs of these names.
+fn stubs(names: &[&str]) -> Desk {
+    let desk = Desk::bare(&[]);
+    for name in names {
+        fs::write(desk.far().join(name), content(name)).unwrap();
+    }
+    desk.add_account().ends(0);
+    desk.tie(&["--contents", "stubs", "--when", "by hand"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    for name in names {
+        assert_eq!(fs::metadata(desk.near().join(name)).unwrap().blocks(), 0);
+    }
+    desk
+}
+
+/// Until programs are let in to every one of these.
+fn opened(desk: &Desk, names: &[&str]) {
+    until("the stubs have rights", || {
+        names
+            .iter()
+            .all(|name| rights(&desk.near().join(name)) != 0)
+    });
+}
+
+fn shell(desk: &Desk, script: &str) -> std::process::Output {
+    Command::new("sh")
+        .args(["-ec", script])
+        .current_dir(desk.near())
+        .output()
+        .unwrap()
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn every_way_of_reading_gives_the_right_bytes() {
+    let ways = [
+        ("cat", "cat NAME > OUT"),
+        ("cp", "cp NAME OUT"),
+        ("cp sparse", "cp --sparse=always NAME OUT"),
+        ("tar", "tar -S -cf - NAME | tar -xOf - > OUT"),
+        ("dd", "dd if=NAME of=OUT bs=512 conv=sparse 2>/dev/null"),
+        ("sum", "sha256sum < NAME > /dev/null; cp NAME OUT"),
+        (
+            "mmap",
+            "/usr/bin/python3 -c 'import mmap; f = open(\"NAME\", \"rb\"); open(\"OUT\", \"wb\").write(mmap.mmap(f.fileno(), 0, prot=mmap.PROT_READ))'",
+        ),
+        ("mv", "mv NAME OUT"),
+        ("link", "ln NAME ../linked; cat ../linked > OUT"),
+        (
+            "in place",
+            "dd if=/dev/null of=NAME conv=notrunc 2>/dev/null; cp NAME OUT",
+        ),
+    ];
+    let names: Vec<&str> = ways.iter().map(|(name, _)| *name).collect();
+    let desk = stubs(&names);
+    let _opener = Beside::opener(&desk);
+    let agent = Beside::agent(&desk);
+    opened(&desk, &names);
+    // On another file system, where a move has to read.
+    let elsewhere = tempfile::tempdir_in("/dev/shm").unwrap();
+    for (name, way) in ways {
+        let out = elsewhere.path().join("out");
+        let script = way
+            .replace(
+                "NAME",
+                &format!("'{name}'").replace("'", if way.contains("python3") { "" } else { "'" }),
+            )
+            .replace("OUT", out.to_str().unwrap());
+        let done = shell(&desk, &script);
+        assert!(
+            done.status.success(),
+            "{name}: {}",
+            String::from_utf8_lossy(&done.stderr)
+        );
+        assert!(
+            fs::read(&out).unwrap() == content(name),
+            "{name}: other bytes"
+        );
+        fs::remove_file(out).unwrap();
+    }
+    desk.run(&["status"]).ends(0);
+    let runs = desk.run(&["runs", "--json"]).json();
+    let opened = runs["runs"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|run| run["command"] == "open");
+    assert_eq!(opened.count(), names.len());
+    agent.end("-TERM");
+    // What was moved away is gone here, and what was read is as it was there.
+    desk.run(&["sync"]).ends(0);
+    assert!(!desk.far().join("mv").exists());
+    assert_eq!(fs::read(desk.far().join("cat")).unwrap(), content("cat"));
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn a_hundred_readers_cost_one_fetch() {
+    let desk = stubs(&["score"]);
+    let _opener = Beside::opener(&desk);
+    let _agent = Beside::agent(&desk);
+    opened(&desk, &["score"]);
+    let readers: Vec<Child> = (0..100)
+        .map(|_| {
+            Command::new("cat")
+                .arg(desk.near().join("score"))
+                .stdout(Stdio::piped())
+                .stderr(Stdio::piped())
+                .spawn()
+                .unwrap()
+        })
+        .collect();
+    // Each is read by a thread of its own: one that is not read does not end.
+    let reading: Vec<_> = readers
+        .into_iter()
+        .map(|reader| thread::spawn(move || reader.wait_with_output().unwrap()))
+        .collect();
+    for reading in reading {
+        let read = reading.join().unwrap();
+        let said = String::from_utf8_lossy(&read.stderr);
+        assert!(read.status.success(), "{said}");
+        assert!(
+            read.stdout == content("score"),
+            "{} other bytes",
+            read.stdout.len()
+        );
+    }
+    let runs = desk.run(&["runs", "--json"]).json();
+    let opened = runs["runs"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|run| run["command"] == "open");
+    assert_eq!(opened.count(), 1);
+}
+
+/// Reads a stub over and over until told to stop; every read gives the whole content or fails. How many failed.
+fn read_over_and_over(
+    file: PathBuf,
+    expected: Vec<u8>,
+    readings: usize,
+) -> thread::JoinHandle<usize> {
+    thread::spawn(move || {
+        let mut failed = 0;
+        for _ in 0..readings {
+            match fs::read(&file) {
+                Ok(read) => assert!(
+                    read == expected,
+                    "a reader got other bytes: {:?}…",
+                    &read[..20]
+                ),
+                Err(_) => failed += 1,
+            }
+            thread::sleep(Duration::from_millis(5));
+        }
+        failed
+    })
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn an_agent_that_is_killed_never_yields_zeros() {
+    let names = ["a", "b", "c", "d", "e", "f"];
+    let mut desk = stubs(&names);
+    // So slow that it is killed in the middle.
+    desk.serve_again(&["slow=200000"]);
+    let _opener = Beside::opener(&desk);
+    for name in names {
+        let mut agent = Beside::agent(&desk);
+        opened(&desk, &[name]);
+        let reading = read_over_and_over(desk.near().join(name), content(name), 60);
+        thread::sleep(Duration::from_millis(80));
+        agent.0.kill().unwrap();
+        agent.0.wait().unwrap();
+        thread::sleep(Duration::from_millis(100));
+        let _again = Beside::agent(&desk);
+        reading.join().unwrap();
+        until("it can be read", || {
+            fs::read(desk.near().join(name)).is_ok_and(|read| read == content(name))
+        });
+    }
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn without_a_line_it_cannot_be_read_and_nobody_waits_for_ever() {
+    let mut desk = stubs(&["near", "far"]);
+    let _opener = Beside::opener(&desk);
+    let _agent = Beside::agent(&desk);
+    opened(&desk, &["near", "far"]);
+    desk.stop_serving();
+    let begun = Instant::now();
+    let failed = fs::read(desk.near().join("near")).unwrap_err();
+    assert_eq!(failed.raw_os_error(), Some(5), "{failed}");
+    assert!(begun.elapsed() < Duration::from_secs(60));
+    desk.run(&["runs"]).says("open");
+    let said = desk.run(&["why", desk.near().join("near").to_str().unwrap()]);
+    said.says("could not be brought");
+    desk.serve_again(&[]);
+    assert!(fs::read(desk.near().join("near")).unwrap() == content("near"));
+    // Removed there, it says so.
+    fs::remove_file(desk.far().join("far")).unwrap();
+    assert!(fs::read(desk.near().join("far")).is_err());
+    desk.run(&["why", desk.near().join("far").to_str().unwrap()])
+        .says("could not be brought: it is not there any more");
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn rights_go_with_whoever_asks() {
+    let desk = stubs(&["score", "other"]);
+    let (near, score) = (desk.near(), desk.near().join("score"));
+    // Without an opener there are none.
+    let agent = Beside::agent(&desk);
+    desk.run(&["agent", "status"]).says("no opener is there");
+    assert_eq!(rights(&score), 0);
+    agent.end("-TERM");
+
+    let opener = Beside::opener(&desk);
+    let agent = Beside::agent(&desk);
+    opened(&desk, &["score", "other"]);
+    desk.run(&["agent", "status"])
+        .ends(0)
+        .says("open by themselves");
+    agent.end("-TERM");
+    assert_eq!(rights(&score), 0, "the agent ended in order");
+    // Even root reads no zeros of it: the mark is there still.
+    assert_eq!(fs::read(&score).unwrap_err().raw_os_error(), Some(5));
+
+    let agent = Beside::agent(&desk);
+    opened(&desk, &["score", "other"]);
+    opener.end("-TERM");
+    assert_eq!(rights(&score), 0, "the opener ended in order");
+    let mut opener = Beside::opener(&desk);
+    opened(&desk, &["score", "other"]);
+    opener.0.kill().unwrap();
+    until("the rights are taken", || {
+        rights(&score) == 0 && rights(&near.join("other")) == 0
+    });
+    drop(opener);
+    let _opener = Beside::opener(&desk);
+    opened(&desk, &["score", "other"]);
+
+    // A stub that comes while all of it runs, and one that takes the place of a file.
+    fs::write(desk.far().join("later"), content("later")).unwrap();
+    assert!(fs::read(&score).unwrap() == content("score"));
+    desk.run(&["sync"]).ends(0);
+    opened(&desk, &["later"]);
+    assert!(fs::read(near.join("later")).unwrap() == content("later"));
+    desk.run(&["shed", score.to_str().unwrap()])
+        .ends(0)
+        .says("shed 1 file");
+    opened(&desk, &["score"]);
+    assert_eq!(fs::metadata(&score).unwrap().blocks(), 0);
+
+    // Edited by a program that opens it to write behind what is there.
+    let mut file = fs::File::options().append(true).open(&score).unwrap();
+    file.write_all(b"an addition").unwrap();
+    drop(file);
+    let edited = [content("score"), b"an addition".to_vec()].concat();
+    assert!(fs::read(&score).unwrap() == edited);
+    agent.end("-TERM");
+    desk.run(&["sync"]).ends(0).says("carried up");
+    assert!(fs::read(desk.far().join("score")).unwrap() == edited);
+}
