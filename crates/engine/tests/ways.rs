@@ -421,15 +421,15 @@ async fn a_slow_line_is_no_silent_one() {
     let mut world = World::new().await;
     world.knows_the_stand_in().await;
     let mut account = world.config.accounts[0].clone();
-    account.patience = Some(1);
+    account.patience = Some(3);
     world.config.change_account(account).unwrap();
     set(&world.near, "up.wav", &large(900_000));
     set(&world.far, "down.wav", &large(900_000));
-    // Each takes three seconds in all, and is never silent for one.
-    world.fault(&["slow=300000"]);
+    // Each takes six seconds in all, and is never silent for three.
+    world.fault(&["slow=150000"]);
     let report = world.sync().await.unwrap();
     assert_eq!((report.counts.files_up, report.counts.files_down), (1, 1));
     world.fault(&["silent"]);
     let error = world.sync().await.unwrap_err();
-    assert!(error.why.contains("sent nothing for 1 s"), "{error:?}");
+    assert!(error.why.contains("sent nothing for 3 s"), "{error:?}");
 }
