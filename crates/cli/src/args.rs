@@ -67,6 +67,8 @@ pub enum Command {
     Tell(Tell),
     /// How much may go over the line in a second, all lanes together: show or set it
     Limits(LimitsTyped),
+    /// Programs that open stubs: what comes for them, which are kept out, how much one gets at once
+    Openings(OpeningsTyped),
     /// The standard folders: how large they are, what covers them, and lanes for them
     Cover(Cover),
     /// Choose which folders of the far side come here, by size
@@ -258,6 +260,26 @@ pub struct LimitsTyped {
     /// Receive no more than this in a second
     #[arg(long, value_name = "RATE|none")]
     pub limit_down: Option<String>,
+}
+
+/// `openings`.
+#[derive(Args, Clone, Debug, Default)]
+pub struct OpeningsTyped {
+    /// Programs of this name get no content of stubs: they only look at files; a * at the end stands for any rest
+    #[arg(long, value_name = "PROGRAM")]
+    pub keep_out: Vec<String>,
+    /// Programs of this name, which were kept out, get it again
+    #[arg(long, value_name = "PROGRAM")]
+    pub let_in: Vec<String>,
+    /// A program gets no more stubs than this within ten minutes
+    #[arg(long, value_name = "NUMBER|none")]
+    pub most_files: Option<String>,
+    /// A program gets no more than this within ten minutes
+    #[arg(long, value_name = "SIZE|none")]
+    pub most_bytes: Option<String>,
+    /// Back to what holds where nothing was set
+    #[arg(long)]
+    pub as_usual: bool,
 }
 
 /// `account add`.
@@ -956,10 +978,31 @@ pub struct AgentRun {
 
 /// `opener`.
 #[derive(Args, Debug)]
+#[command(args_conflicts_with_subcommands = true)]
 pub struct Opener {
+    #[command(subcommand)]
+    pub does: Option<OpenerDoes>,
     /// Where agents find it
     #[arg(long, value_name = "SOCKET", default_value = katabatic_engine::opener::DEFAULT_SOCKET)]
     pub socket: PathBuf,
+}
+
+/// What else than to run.
+#[derive(Subcommand, Debug)]
+pub enum OpenerDoes {
+    /// Let it start with the computer, by systemd; for root
+    Install(OpenerInstall),
+}
+
+/// `opener install`.
+#[derive(Args, Debug)]
+pub struct OpenerInstall {
+    /// Stop it, and let it start no more
+    #[arg(long)]
+    pub off: bool,
+    /// Where the system's units lie
+    #[arg(long, value_name = "FOLDER", default_value = crate::commands::opener::UNITS)]
+    pub units: PathBuf,
 }
 
 /// `agent pause`.

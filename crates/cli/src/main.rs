@@ -14,6 +14,7 @@ mod passphrase;
 mod sample;
 mod sample_person;
 mod setup;
+mod unit;
 
 use std::process::ExitCode;
 
@@ -41,7 +42,7 @@ fn main() -> ExitCode {
     let result = match typed.command {
         Command::Demo(demo) => commands::demo::demo(&common, &demo),
         Command::Standin(standin) => commands::standin::standin(&common, &standin),
-        Command::Opener(typed) => commands::opener::opener(&typed),
+        Command::Opener(typed) => commands::opener::opener(&common, &typed),
         command => App::start(&common).and_then(|app| dispatch(&app, command)),
     };
     match result {
@@ -96,6 +97,7 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
         Command::Watch => commands::watch::watch(app),
         Command::Tell(typed) => commands::tell::tell(app, &typed),
         Command::Limits(typed) => commands::limits::limits(app, &typed),
+        Command::Openings(typed) => commands::openings::openings(app, &typed),
         Command::Cover(typed) => commands::cover::cover(app, &typed),
         Command::Choose(typed) => commands::choose::choose(app, &typed),
         Command::Plan(plan) => commands::plan::plan(app, &plan),
@@ -130,7 +132,7 @@ fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error>
         Command::Remove(typed) => commands::remove_place::remove(app, &typed),
         Command::Demo(demo) => commands::demo::demo(&app.common, &demo),
         Command::Standin(standin) => commands::standin::standin(&app.common, &standin),
-        Command::Opener(typed) => commands::opener::opener(&typed),
+        Command::Opener(typed) => commands::opener::opener(&app.common, &typed),
     }
 }
 

@@ -398,6 +398,27 @@ fn a_unit_is_written_checked_and_taken_away_and_a_secret_that_needs_a_person_is_
         .says("--secrets file");
 }
 
+#[test]
+fn the_unit_of_the_opener_is_written_checked_and_taken_away() {
+    let desk = Desk::bare(&[]);
+    let units = desk.path("units");
+    let install = |options: &[&str]| {
+        let folder = ["opener", "install", "--units", units.to_str().unwrap()];
+        desk.run(&[&folder, options].concat())
+    };
+    install(&[]).ends(0).says("Written: ");
+    let unit = units.join("katabatic-opener.service");
+    let text = fs::read_to_string(&unit).unwrap();
+    assert!(
+        text.contains(" opener\n") && text.contains("CAP_SYS_ADMIN"),
+        "{text}"
+    );
+    install(&["--off"]).ends(0).says("permission denied");
+    assert!(!unit.exists());
+    desk.run(&["opener", "--socket", "x.sock", "install"])
+        .ends(2);
+}
+
 /// Bytes that the running pass has carried so far.
 fn carried(desk: &Desk) -> u64 {
     status(desk)["lanes"][0]["moving"]["bytes"]["done"]

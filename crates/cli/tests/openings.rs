@@ -79,7 +79,7 @@ impl Drop for Beside {
 fn until(what: &str, holds: impl Fn() -> bool) {
     let begun = Instant::now();
     while !holds() {
-        assert!(begun.elapsed().as_secs() < 30, "never: {what}");
+        assert!(begun.elapsed().as_secs() < 90, "never: {what}");
         thread::sleep(Duration::from_millis(20));
     }
 }
@@ -99,7 +99,10 @@ fn rights(at: &Path) -> u32 {
 
 /// A lane of stubs of these names.
 fn stubs(names: &[&str]) -> Desk {
-    let desk = Desk::bare(&[]);
+    stubs_at(Desk::bare(&[]), names)
+}
+
+fn stubs_at(desk: Desk, names: &[&str]) -> Desk {
     for name in names {
         fs::write(desk.far().join(name), content(name)).unwrap();
     }
@@ -362,4 +365,182 @@ fn rights_go_with_whoever_asks() {
     agent.end("-TERM");
     desk.run(&["sync"]).ends(0).says("carried up");
     assert!(fs::read(desk.far().join("score")).unwrap() == edited);
+}
+
+/// What the agent told by mail.
+fn told(desk: &Desk) -> String {
+    let mails = fs::read_dir(desk.path("mail")).unwrap();
+    mails
+        .map(|mail| fs::read_to_string(mail.unwrap().path()).unwrap())
+        .collect()
+}
+
+fn tells_by_mail(desk: &Desk) {
+    fs::create_dir(desk.path("mail")).unwrap();
+    let folder = desk.path("mail");
+    desk.run(&["tell", "--mail-folder", folder.to_str().unwrap()])
+        .ends(0);
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn a_program_that_only_looks_is_kept_out_and_one_that_opens_very_many_meets_a_limit() {
+    let names = ["a", "b", "c", "d", "e", "f"];
+    let desk = stubs(&names);
+    tells_by_mail(&desk);
+    desk.run(&["openings", "--keep-out", "head", "--most-files", "3"])
+        .ends(0)
+        .says("6 stubs are here, and no agent runs")
+        .says("at most 3 stubs or 10.0 GB within 10 min now");
+    let _opener = Beside::opener(&desk);
+    let _agent = Beside::agent(&desk);
+    opened(&desk, &names);
+    let looked = shell(&desk, "head -c 1 a");
+    let said = String::from_utf8_lossy(&looked.stderr);
+    assert!(said.contains("Operation not permitted"), "{said}");
+    assert_eq!(fs::metadata(desk.near().join("a")).unwrap().blocks(), 0);
+    desk.run(&["openings"])
+        .ends(0)
+        .says("a program that opens one waits")
+        .says("Kept out: head, 1 time");
+    // It is not kept out of what is here.
+    assert!(
+        shell(&desk, "cat a > /dev/null; head -c 1 a")
+            .status
+            .success()
+    );
+    // A search through everything gets so much and no more, and somebody is told.
+    let searched = shell(&desk, "grep -rl 'line 7' . || true");
+    let said = String::from_utf8_lossy(&searched.stderr);
+    assert_eq!(said.matches("Operation not permitted").count(), 2, "{said}");
+    let still = |name: &&&str| fs::metadata(desk.near().join(name)).unwrap().blocks() == 0;
+    assert_eq!(names.iter().filter(still).count(), 2);
+    until("it is told", || {
+        told(&desk).contains("grep opens very many stubs")
+    });
+    assert!(told(&desk).contains("--keep-out grep"), "{}", told(&desk));
+    let now = desk.run(&["openings", "--json"]).ends(0).json();
+    assert_eq!(now["now"]["kept_out"].as_array().unwrap().len(), 2, "{now}");
+    // Another program has its own measure; a wider one counts at once.
+    assert!(shell(&desk, "cat ? > /dev/null").status.success());
+    desk.run(&["openings", "--let-in", "tail"]).ends(2);
+    desk.run(&["openings", "--keep-out", "/usr/bin/head"])
+        .ends(2);
+    desk.run(&["openings", "--most-files", "none", "--let-in", "head"])
+        .ends(0)
+        .says("The agent keeps to it at once");
+    desk.run(&["shed", desk.near().to_str().unwrap()]).ends(0);
+    opened(&desk, &names);
+    until("the agent has read its config", || {
+        shell(&desk, "head -c 1 a && grep -rl 'line 7' .")
+            .status
+            .success()
+    });
+    desk.run(&["openings", "--as-usual"])
+        .ends(0)
+        .says("tumblerd");
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn a_slow_opening_is_seen_and_told_of() {
+    let mut desk = stubs(&["score"]);
+    tells_by_mail(&desk);
+    let _opener = Beside::opener(&desk);
+    let _agent = Beside::agent(&desk);
+    opened(&desk, &["score"]);
+    let size = content("score").len();
+    desk.serve_again(&[&format!("slow={}", size / 15)]);
+    let reading = Command::new("cat")
+        .arg(desk.near().join("score"))
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    until("it is on its way", || {
+        let said = desk.run(&["status"]).out;
+        said.contains("opening scores: score, cat waits: ")
+    });
+    desk.run(&["openings"])
+        .ends(0)
+        .says("On its way: scores: score");
+    desk.run(&["agent", "status"])
+        .says("On its way: scores: score");
+    until("it is told", || told(&desk).contains("score is on its way"));
+    assert!(reading.wait_with_output().unwrap().stdout == content("score"));
+    let now = desk.run(&["openings", "--json"]).json();
+    assert_eq!(now["now"]["under_way"].as_array().unwrap().len(), 0);
+}
+
+#[test]
+#[ignore = "mounts file systems, which root may do: .ci/run"]
+fn it_is_so_on_every_file_system_that_the_system_asks_about() {
+    for make in ["mkfs.ext4 -q", "mkfs.xfs -q", "mkfs.btrfs -q"] {
+        let desk = Desk::bare(&[]);
+        let image = desk.path("disk.img");
+        fs::File::create(&image)
+            .unwrap()
+            .set_len(330_000_000)
+            .unwrap();
+        let mounted = Mounted(desk.near());
+        let (image, near) = (image.display(), desk.near());
+        let script = format!(
+            "{make} '{image}'; mount -o loop '{image}' '{}'",
+            near.display()
+        );
+        let made = Command::new("sh").args(["-ec", &script]).output().unwrap();
+        assert!(
+            made.status.success(),
+            "{make}: {}",
+            String::from_utf8_lossy(&made.stderr)
+        );
+        let names = ["read", "removed", "moved", "whole"];
+        let desk = stubs_at(desk, &names);
+        tells_by_mail(&desk);
+        let opener = Beside::opener(&desk);
+        let agent = Beside::agent(&desk);
+        opened(&desk, &names);
+        assert!(
+            fs::read(near.join("read")).unwrap() == content("read"),
+            "{make}"
+        );
+        // More than the disk holds: it is told so, and the disk is not filled to the brim.
+        let vast = fs::File::create(desk.far().join("vast")).unwrap();
+        vast.set_len(400_000_000).unwrap();
+        desk.run(&["sync"]).ends(0);
+        opened(&desk, &["vast"]);
+        assert_eq!(
+            fs::read(near.join("vast")).unwrap_err().raw_os_error(),
+            Some(5),
+            "{make}"
+        );
+        until("it is told", || {
+            told(&desk).contains("katabatic room --free")
+        });
+        fs::remove_file(near.join("removed")).unwrap();
+        fs::rename(near.join("moved"), near.join("moved on")).unwrap();
+        desk.run(&["shed", near.join("read").to_str().unwrap()])
+            .ends(0);
+        assert_eq!(
+            fs::metadata(near.join("read")).unwrap().blocks(),
+            0,
+            "{make}"
+        );
+        desk.run(&["sync"]).ends(0);
+        assert!(!desk.far().join("removed").exists(), "{make}");
+        assert!(desk.far().join("moved on").exists(), "{make}");
+        desk.run(&["audit", "--quick"]).ends(0);
+        agent.end("-TERM");
+        opener.end("-TERM");
+        drop(mounted);
+    }
+}
+
+/// What is mounted there is put away with the test.
+struct Mounted(PathBuf);
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        // A test that failed before it was mounted has nothing to put away.
+        let _ = Command::new("umount").arg("-l").arg(&self.0).output();
+    }
 }

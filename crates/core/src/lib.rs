@@ -5,6 +5,7 @@
 //! can be tested here, on random trees, ten thousand times in a few seconds.
 #![forbid(unsafe_code)]
 
+pub mod admission;
 pub mod blocks;
 pub mod brake;
 pub mod choice;

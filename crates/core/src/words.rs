@@ -278,6 +278,16 @@ pub fn bytes(count: u64) -> String {
     format!("{value:.1} {unit}")
 }
 
+/// A span in words: `8 s`, `3 min`, `2 h 5 min`.
+#[must_use]
+pub fn span(seconds: u64) -> String {
+    match seconds {
+        0..=89 => format!("{seconds} s"),
+        90..=5_399 => format!("{} min", seconds.div_ceil(60)),
+        _ => format!("{} h {} min", seconds / 3600, seconds % 3600 / 60),
+    }
+}
+
 /// A number and its noun: `1 file`, `12 files`, `1,200 files`.
 #[must_use]
 pub fn count(number: u64, one: &str, many: &str) -> String {

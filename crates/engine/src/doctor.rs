@@ -12,12 +12,14 @@ use crate::Home;
 use crate::accounts::device_grant::Tokens;
 use crate::accounts::explain::explain;
 use crate::accounts::reach;
+use crate::agent::{self, Ask};
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::ledger::Ledger;
 use crate::ledger::rows;
 use crate::ledger::runs;
 use crate::ledger::spare_rows;
 use crate::open::{OpenLane, account_client, connection_of, open_lane, side_failed};
+use crate::opener;
 use crate::place::Place;
 use crate::rights;
 use crate::secrets;
@@ -377,6 +379,7 @@ impl Doctor<'_> {
         rights(&mut about, lane, &opened).await;
         others(&mut about, lane, &opened).await;
         self.what_is_open(&mut about, lane, &opened.row)?;
+        self.stubs(&mut about, lane, &opened.row).await?;
         if let Place::Local(_) = lane.near
             && let Some(lacks) = opened.near.shortcomings().await
         {
@@ -390,6 +393,51 @@ impl Doctor<'_> {
             );
         }
         Ok(about.checks)
+    }
+
+    /// Whether stubs open by themselves, and what is missing where they do not.
+    async fn stubs(
+        &self,
+        about: &mut About,
+        lane: &LaneConfig,
+        row: &rows::LaneRow,
+    ) -> Result<(), Error> {
+        let (stubs, bytes) = self
+            .ledger
+            .read(|connection| rows::stubs(connection, row.key))?;
+        let Some(folder) = lane.near.local().filter(|_| stubs > 0) else {
+            return Ok(());
+        };
+        let here = format!(
+            "{} of {} here without content",
+            words::count(stubs, "file", "files"),
+            words::bytes(bytes)
+        );
+        let agent = agent::ask(self.home, &Ask::Status).await.ok().flatten();
+        if agent
+            .as_ref()
+            .is_some_and(|agent| agent.stubs_stay_closed.is_none())
+        {
+            about.fine(
+                "stubs",
+                format!("{here}; a program that opens one waits while it comes"),
+            );
+            return Ok(());
+        }
+        let mut missing = opener::missing(folder, opener::DEFAULT_SOCKET.as_ref());
+        match agent {
+            None => missing.push("an agent that runs: katabatic agent start".into()),
+            Some(agent) if missing.is_empty() => missing.extend(agent.stubs_stay_closed),
+            Some(_) => {}
+        }
+        about.fine(
+            "stubs",
+            format!(
+                "{here}; a program that opens one is told \"permission denied\" (by hand: katabatic fetch PATH). For them to open by themselves this is missing: {}",
+                missing.join("; ")
+            ),
+        );
+        Ok(())
     }
 
     fn what_is_open(
@@ -426,19 +474,6 @@ impl Doctor<'_> {
                     words::count(files, "file", "files")
                 ),
             ),
-        }
-        let (stubs, bytes) = self
-            .ledger
-            .read(|connection| rows::stubs(connection, row.key))?;
-        if stubs > 0 {
-            about.fine(
-                "stubs",
-                format!(
-                    "{} of {} here without content; a program that opens one waits for it where an opener runs, and is told \"permission denied\" elsewhere (katabatic agent status)",
-                    words::count(stubs, "file", "files"),
-                    words::bytes(bytes)
-                ),
-            );
         }
         if cut_off {
             about.wrong(

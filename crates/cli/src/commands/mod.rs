@@ -18,6 +18,7 @@ pub mod list;
 pub mod make_folder;
 pub mod move_place;
 pub mod opener;
+pub mod openings;
 pub mod plan;
 pub mod prune;
 pub mod recover;

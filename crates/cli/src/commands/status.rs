@@ -13,6 +13,7 @@ use katabatic_engine::standing::{self, LaneStanding, Standing};
 use serde_json::{Value, json};
 
 use super::agent::by_itself;
+use super::openings::under_way_words;
 use crate::about::{About, understand};
 use crate::app::App;
 use crate::args::StateTyped;
@@ -226,6 +227,10 @@ pub fn places(app: &App, lane: &LaneConfig) -> String {
 
 fn say_by_itself(agent: Option<&Answer>, lane: &LaneConfig) {
     line(format!("  runs {}", by_itself(agent, &lane.name)));
+    let under_way = agent.iter().flat_map(|agent| &agent.openings.under_way);
+    for one in under_way.filter(|one| one.lane == lane.name) {
+        line(format!("  opening {}", under_way_words(one)));
+    }
 }
 
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {

@@ -12,6 +12,7 @@ use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::{mpsc, oneshot};
 
+use super::let_in::OpeningsNow;
 use super::state::LaneNow;
 use crate::{Class, Error, Home};
 
@@ -62,6 +63,9 @@ pub struct Answer {
     /// Why programs that open a stub are told "permission denied"; none where its content comes while they wait.
     #[serde(default)]
     pub stubs_stay_closed: Option<String>,
+    /// Programs that opened stubs: what comes for them now, and which were kept out.
+    #[serde(default)]
+    pub openings: OpeningsNow,
     /// Whether what was asked for was done; a pass that does not run cannot be stopped.
     pub done: bool,
     /// What was wrong with the question, if anything.

@@ -7,6 +7,7 @@
 mod control;
 mod ear;
 mod follow;
+mod let_in;
 mod line;
 mod news;
 mod openings;
@@ -37,6 +38,7 @@ use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::{Semaphore, mpsc, oneshot, watch};
 
 pub use control::{Answer, Ask, Pause, ask};
+pub use let_in::{KeptOut, OpeningsNow, UnderWay};
 pub use state::{Doing, LaneNow};
 pub use telling::try_telling;
 
@@ -44,6 +46,7 @@ use crate::clock::{Clock, SystemClock};
 use crate::config::{AccountConfig, Config, LaneConfig};
 use crate::ledger::{Ledger, pauses};
 use crate::{Class, Error, Home};
+use let_in::LetIn;
 use openings::Openings;
 use service::Service;
 use state::Board;
@@ -123,12 +126,14 @@ pub async fn run(
         tell,
     };
     let (config_now, configs) = watch::channel(config.clone());
+    let let_in = LetIn::new();
     let openings = Openings {
         home: home.clone(),
         ledger: ledger.clone(),
         tell: house.tell.clone(),
         opener: opener.to_owned(),
         state: Arc::new(Mutex::new("it is not known yet".into())),
+        let_in: let_in.clone(),
     };
     let opening_state = Arc::clone(&openings.state);
     let opening = tokio::spawn(openings::serve(openings, configs, house.ending.clone()));
@@ -137,6 +142,7 @@ pub async fn run(
         config,
         config_now,
         opening_state,
+        let_in,
         hands: BTreeMap::new(),
         since: SystemClock.now(),
         around,
@@ -336,6 +342,7 @@ struct Agent {
     config_now: watch::Sender<Config>,
     /// Why programs cannot open stubs; empty where they can.
     opening_state: Arc<Mutex<String>>,
+    let_in: LetIn,
     hands: BTreeMap<String, Hand>,
     since: EditTime,
     around: watch::Sender<Surroundings>,
@@ -541,6 +548,7 @@ impl Agent {
                 let why = state.unwrap_or_else(PoisonError::into_inner).clone();
                 Some(why).filter(|why| !why.is_empty())
             },
+            openings: self.let_in.look(),
             done: done && error.is_none(),
             error,
         }

@@ -11,15 +11,16 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
 use katabatic_core::telling::{Kind, Message};
-use katabatic_core::{Base, Digest, EditTime, Entry, RelPath, Side};
+use katabatic_core::{Base, Digest, EditTime, Entry, RelPath, Side, admission, words};
 use notify::{RecursiveMode, Watcher};
 use tokio::sync::mpsc::{self, UnboundedReceiver, UnboundedSender};
 use tokio::sync::watch;
 
+use super::let_in::{Answer, Coming, LetIn, Program};
 use super::telling;
 use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, LaneConfig};
@@ -40,6 +41,9 @@ const LOOK_AGAIN: Duration = Duration::from_secs(10);
 /// be read.
 const SILENT: Duration = Duration::from_secs(20);
 
+/// A program that waits for longer is told of: it looks as if it hung.
+const SLOW: Duration = Duration::from_secs(10);
+
 /// What all of it shares.
 #[derive(Clone)]
 pub(super) struct Openings {
@@ -50,6 +54,8 @@ pub(super) struct Openings {
     pub(super) opener: PathBuf,
     /// Whether programs can open stubs now, or why not; for whoever asks.
     pub(super) state: Arc<Mutex<String>>,
+    /// Which programs are let in, and what comes for them now.
+    pub(super) let_in: LetIn,
 }
 
 /// Stubs that are being filled, by their inodes: who opens one meanwhile waits for the first.
@@ -245,6 +251,8 @@ enum Came {
     Filled(Box<Known>),
     /// The program is told that it cannot be read; why.
     Not(String),
+    /// The program is told that it may not; why.
+    KeptOut(String),
 }
 
 struct Asked {
@@ -265,9 +273,7 @@ struct Known {
 
 impl Asked {
     async fn answer(&self, client: &Client, question: u64, process: i32, file: OwnedFd) {
-        let program = std::fs::read_to_string(format!("/proc/{process}/comm"));
-        let program =
-            program.map_or_else(|_| "a program".to_owned(), |name| name.trim().to_owned());
+        let program = Program::of(process);
         let (stamp, handle) = match Filling::known_as(&File::from(match file.try_clone() {
             Ok(file) => file,
             Err(why) => {
@@ -298,12 +304,20 @@ impl Asked {
                 self.forget(&known).await;
             }
             Ok(Came::Not(why)) => {
-                tracing::info!("{program} is told that a stub cannot be read: {why}");
+                tracing::info!("{} is told that a stub cannot be read: {why}", program.name);
                 client.deny(question, false);
+            }
+            Ok(Came::KeptOut(why)) => {
+                tracing::debug!(
+                    "{} is told that it may not open a stub: {why}",
+                    program.name
+                );
+                client.deny(question, true);
             }
             Err(error) => {
                 tracing::warn!(
-                    "{program} is told that a stub cannot be read: {}",
+                    "{} is told that a stub cannot be read: {}",
+                    program.name,
                     error.why
                 );
                 client.deny(question, false);
@@ -320,7 +334,7 @@ impl Asked {
         file: File,
         handle: &str,
         stamp: &katabatic_core::Stamp,
-        program: &str,
+        program: &Program,
     ) -> Result<Came, Error> {
         let seen = |why: io::Error| Error::failed("looking at a stub", why, "Try again.");
         if !Filling::is_stub(&file).map_err(seen)? {
@@ -330,20 +344,37 @@ impl Asked {
         let Some(known) = self.known(handle, stamp)? else {
             return Ok(Came::Not("no lane knows of it".into()));
         };
+        let size = known.base.size;
+        let let_in = &self.openings.let_in;
+        match let_in.asks(&self.config.openings, program, size) {
+            Answer::LetIn => {}
+            Answer::KeptOut(rule) => {
+                return Ok(Came::KeptOut(format!("{rule} is kept out")));
+            }
+            Answer::TooMuch { much, is_new } => {
+                if is_new {
+                    self.tell_of_too_much(&known, &program.name, &much);
+                }
+                return Ok(Came::KeptOut("it got too much at once".into()));
+            }
+        }
         let began = SystemClock.now();
-        let brought = self.fill(file, &known).await;
+        let coming = let_in.begin(&known.lane.name, known.path.as_str(), program, size);
+        let brought = self.fill(file, &known, &coming, &program.name).await;
+        drop(coming);
+        let name = &program.name;
         let result = match &brought {
-            Ok(bytes) => (*bytes, format!("done: {program} opened it")),
+            Ok(bytes) => (*bytes, format!("done: {name} opened it")),
             Err(why) => (
                 0,
-                format!("stuck: {program} opened it, and it could not be brought: {why}"),
+                format!("stuck: {name} opened it, and it could not be brought: {why}"),
             ),
         };
         self.note(&known, began, result).await?;
         match brought {
             Ok(_) => Ok(Came::Filled(Box::new(known))),
             Err(why) => {
-                self.tell(&known, program, &why);
+                self.tell_of_failure(&known, name, &why);
                 Ok(Came::Not(why))
             }
         }
@@ -395,9 +426,16 @@ impl Asked {
     }
 
     /// Brings the content; its bytes. What is wrong is in words for a person.
-    async fn fill(&self, file: File, known: &Known) -> Result<u64, String> {
+    async fn fill(
+        &self,
+        file: File,
+        known: &Known,
+        coming: &Coming,
+        program: &str,
+    ) -> Result<u64, String> {
         let far = self.far(&known.lane).map_err(|error| error.why)?;
         let (mut source, version) = read(&*far, known).await?;
+        coming.has_in_all(version.size);
         let near = known.lane.near.local().ok_or("its folder is not here")?;
         let Openings { home, ledger, .. } = &self.openings;
         let side = open_here(
@@ -408,10 +446,12 @@ impl Asked {
             &Stop::default(),
         )
         .map_err(|error| error.why)?;
+        has_room(&side, version.size).await?;
         let said = |why: io::Error| why.to_string();
         let mut filling = Filling::begin(file).map_err(said)?;
         let mut hasher = blake3::Hasher::new();
         let mut length = 0_u64;
+        let (began, mut is_told) = (Instant::now(), false);
         let came = loop {
             match tokio::time::timeout(SILENT, source.content.next()).await {
                 Err(_) => break Err("nothing came for too long".to_owned()),
@@ -420,6 +460,12 @@ impl Asked {
                 Ok(Some(Ok(piece))) => {
                     hasher.update(&piece);
                     length += piece.len() as u64;
+                    coming.has(length);
+                    let took = began.elapsed();
+                    if took >= SLOW && !is_told {
+                        is_told = true;
+                        self.tell_of_slowness(known, program, (version.size, length), took);
+                    }
                     let written = tokio::task::block_in_place(|| filling.write(&piece));
                     if let Err(why) = written {
                         break Err(why.to_string());
@@ -527,21 +573,68 @@ impl Asked {
             .await
     }
 
-    fn tell(&self, known: &Known, program: &str, why: &str) {
-        let Known { lane, path, .. } = known;
+    fn tell(&self, lane: &LaneConfig, title: String, text: String) {
         // Nobody tells any more: the agent ends.
-        let _ = self
-            .openings
-            .tell
-            .send(telling::Word::Happened(Message {
-                kind: Kind::Problem,
-                lane: lane.name.clone(),
-                title: format!("{path} could not be opened"),
-                text: format!(
-                    "{program} opened it, its content is not here, and it could not be brought: {why}. Try again once {} can be reached.",
-                    lane.far_place()
-                ),
-            }));
+        let _ = self.openings.tell.send(telling::Word::Happened(Message {
+            kind: Kind::Problem,
+            lane: lane.name.clone(),
+            title,
+            text,
+        }));
+    }
+
+    fn tell_of_failure(&self, Known { lane, path, .. }: &Known, program: &str, why: &str) {
+        let text = format!(
+            "{program} opened it, its content is not here, and it could not be brought: {why}. Try again once {} can be reached.",
+            lane.far_place()
+        );
+        self.tell(lane, format!("{path} could not be opened"), text);
+    }
+
+    fn tell_of_slowness(
+        &self,
+        Known { lane, path, .. }: &Known,
+        program: &str,
+        (all, done): (u64, u64),
+        took: Duration,
+    ) {
+        let left = all.saturating_sub(done) as f64 / done.max(1) as f64 * took.as_secs_f64();
+        let text = format!(
+            "{program} opened it and waits for its content: {} of {} are here, about {} left. It goes on by itself; to see how far it is: katabatic openings",
+            words::bytes(done),
+            words::bytes(all),
+            words::span(left as u64)
+        );
+        self.tell(lane, format!("{path} is on its way"), text);
+    }
+
+    fn tell_of_too_much(
+        &self,
+        Known { lane, .. }: &Known,
+        program: &str,
+        much: &admission::TooMuch,
+    ) {
+        let text = format!(
+            "It opened {} ({}) within {}, and gets no more for {}: such a pace fills a disk. Where all of it is wanted here: katabatic fetch FOLDER. Where it only looks at files, keep it out for good: katabatic openings --keep-out {program}. To let programs get more: katabatic openings --most-files NUMBER --most-bytes SIZE",
+            words::count(much.files, "stub", "stubs"),
+            words::bytes(much.bytes),
+            words::span(admission::WITHIN.as_secs()),
+            words::span(much.again_in.as_secs())
+        );
+        self.tell(lane, format!("{program} opens very many stubs"), text);
+    }
+}
+
+/// Whether the disk has room for so many bytes; a disk that fills to the brim stops everything else, too.
+async fn has_room(side: &LocalSide, bytes: u64) -> Result<(), String> {
+    match side.free().await {
+        Some(free) if free < bytes => Err(format!(
+            "it needs {}, and the disk has {} left; make room: katabatic room --free {}",
+            words::bytes(bytes),
+            words::bytes(free),
+            words::bytes(bytes - free).replace(' ', "")
+        )),
+        _ => Ok(()),
     }
 }
 

@@ -427,7 +427,7 @@ fn written_drive(drive: &OnDrive) -> Item {
 }
 
 /// A size that reads back as the same number of bytes.
-fn size_text(bytes: u64) -> String {
+pub(super) fn size_text(bytes: u64) -> String {
     let units = [(1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "KB")];
     let fits = units
         .into_iter()

@@ -3,12 +3,14 @@
 mod account;
 mod fields;
 mod lane;
+mod openings;
 mod tell;
 
 use std::fmt::Write as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use katabatic_core::admission::Rules;
 use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
 pub use account::{AccountConfig, SignIn};
@@ -37,6 +39,8 @@ pub struct Config {
     pub limits: Limits,
     /// Whom the agent tells what happened.
     pub tell: TellConfig,
+    /// Which programs get the content of stubs, and how much of it.
+    pub openings: Rules,
 }
 
 const KEEP_RUNS: &str = "keep_runs_days";
@@ -67,6 +71,7 @@ impl Config {
             keep_runs_days: KEPT_DAYS,
             limits: Limits::default(),
             tell: TellConfig::default(),
+            openings: Rules::default(),
         };
         config.understand()?;
         Ok(config)
@@ -75,9 +80,9 @@ impl Config {
     fn understand(&mut self) -> Result<(), Error> {
         let wrong = |why: String| wrong(&self.file, &why);
         for (key, _) in self.document.iter() {
-            if !["account", "lane", "tell"].contains(&key) && !KEYS.contains(&key) {
+            if !["account", "lane", "openings", "tell"].contains(&key) && !KEYS.contains(&key) {
                 return Err(wrong(format!(
-                    "`{key}` means nothing here; there are {}, [account.NAME], [lane.NAME] and [tell]",
+                    "`{key}` means nothing here; there are {}, [account.NAME], [lane.NAME], [openings] and [tell]",
                     KEYS.join(", ")
                 )));
             }
@@ -110,6 +115,11 @@ impl Config {
             Some(Ok(table)) => TellConfig::read(table).map_err(wrong)?,
             Some(Err(_)) => return Err(wrong("`tell` is a table: [tell]".into())),
         };
+        let openings = match self.document.get("openings").cloned().map(Item::into_table) {
+            None => Rules::default(),
+            Some(Ok(table)) => openings::read(table).map_err(wrong)?,
+            Some(Err(_)) => return Err(wrong("`openings` is a table: [openings]".into())),
+        };
         let mut accounts = Vec::new();
         for (name, table) in tables(&self.document, "account").map_err(wrong)? {
             check_name(&name).map_err(|why| wrong(format!("[account.{name}]: {why}")))?;
@@ -129,6 +139,7 @@ impl Config {
         self.keep_runs_days = keep_runs_days;
         self.limits = limits;
         self.tell = tell;
+        self.openings = openings;
         Ok(())
     }
 
@@ -205,6 +216,22 @@ impl Config {
             self.document.remove("tell");
         }
         self.tell = tell;
+        self.save()
+    }
+
+    /// Sets which programs get the content of stubs, and how much of it, and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn set_openings(&mut self, rules: Rules) -> Result<(), Error> {
+        if self.document.get("openings").is_none() {
+            self.document["openings"] = Item::Table(Table::new());
+        }
+        openings::write(&rules, &mut self.document["openings"]);
+        if rules == Rules::default() {
+            self.document.remove("openings");
+        }
+        self.openings = rules;
         self.save()
     }
 
@@ -523,11 +550,44 @@ mod tests {
                 "one of two-way, up, down",
             ),
             ("[lane\n", "line 1"),
+            ("[openings]\nmost_files = 0\n", "above 0"),
+            ("[openings]\nmost_bytes = \"much\"\n", "a size"),
+            ("[openings]\nkeep_out = \"grep\"\n", "a list"),
         ] {
             let (_dir, home) = home(text);
             let error = Config::read(&home).unwrap_err();
             assert!(error.why.contains(names), "{text:?}: {error:?}");
         }
+    }
+
+    #[test]
+    fn who_gets_the_content_of_stubs_is_written_where_it_is_not_as_usual() {
+        let (_dir, home) =
+            home("[openings] # by hand\nkeep_out = [\"grep\"]\nmost_files = \"none\"\n");
+        let mut config = Config::read(&home).unwrap();
+        assert_eq!(
+            (config.openings.files, config.openings.kept_out.len()),
+            (None, 1)
+        );
+        assert_eq!(config.openings.bytes, Rules::default().bytes);
+        let rules = Rules {
+            files: Some(50),
+            bytes: None,
+            kept_out: Vec::new(),
+        };
+        config.set_openings(rules.clone()).unwrap();
+        assert_eq!(Config::read(&home).unwrap().openings, rules);
+        let text = fs::read_to_string(home.config_file()).unwrap();
+        assert!(
+            text.contains("# by hand\n") && text.contains("most_bytes = \"none\""),
+            "{text}"
+        );
+        config.set_openings(Rules::default()).unwrap();
+        assert!(
+            !fs::read_to_string(home.config_file())
+                .unwrap()
+                .contains("openings")
+        );
     }
 
     #[test]

@@ -35,20 +35,33 @@ pub struct Client {
     marked: Arc<Mutex<mpsc::Receiver<Vec<Option<String>>>>>,
 }
 
+/// A socket to whoever listens there.
+fn reach(to: &Path) -> io::Result<OwnedFd> {
+    let socket = socket_with(
+        AddressFamily::UNIX,
+        SocketType::SEQPACKET,
+        SocketFlags::CLOEXEC,
+        None,
+    )?;
+    connect(&socket, &SocketAddrUnix::new(to)?)?;
+    Ok(socket)
+}
+
+/// Whether an opener listens there.
+///
+/// # Errors
+/// Why none does.
+pub fn knock(to: &Path) -> io::Result<()> {
+    reach(to).map(drop)
+}
+
 impl Client {
     /// Connects; what the opener tells comes out of the other end.
     ///
     /// # Errors
     /// Where none listens there.
     pub fn connect(to: &Path) -> io::Result<(Client, UnboundedReceiver<Told>)> {
-        let socket = socket_with(
-            AddressFamily::UNIX,
-            SocketType::SEQPACKET,
-            SocketFlags::CLOEXEC,
-            None,
-        )?;
-        connect(&socket, &SocketAddrUnix::new(to)?)?;
-        let socket = Arc::new(socket);
+        let socket = Arc::new(reach(to)?);
         let (marked, answers) = mpsc::channel();
         let (told, tells) = unbounded_channel();
         let listening = Arc::clone(&socket);

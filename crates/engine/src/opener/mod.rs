@@ -15,7 +15,9 @@
 
 pub mod client;
 mod group;
+mod missing;
 mod serve;
 mod wire;
 
+pub use missing::missing;
 pub use serve::{DEFAULT_SOCKET, Opener};

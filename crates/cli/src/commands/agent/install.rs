@@ -1,8 +1,8 @@
 //! `agent install`: a systemd unit, so that the agent runs from the start of the computer on, whoever is signed in.
 
 use std::fs;
-use std::path::{Path, PathBuf};
-use std::process::{Command, ExitCode};
+use std::path::PathBuf;
+use std::process::ExitCode;
 
 use katabatic_engine::secrets::Keeping;
 use katabatic_engine::{Class, Error};
@@ -11,87 +11,43 @@ use serde_json::json;
 use crate::app::App;
 use crate::args::AgentInstall;
 use crate::draw::{json, line};
+use crate::unit::{Installed, Unit, quoted, systemd_runs};
 
 const NAME: &str = "katabatic-agent";
 
-/// A unit, of the person's own manager or of the system's.
-pub struct Unit {
-    file: PathBuf,
-    system: bool,
+const WITHOUT: &str = "Without systemd it runs in a terminal, or from any other place that starts programs: katabatic agent run";
+
+fn of_person() -> Option<Unit> {
+    let config = std::env::var_os("XDG_CONFIG_HOME")
+        .map(PathBuf::from)
+        .filter(|path| path.is_absolute());
+    let config =
+        config.or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".config")))?;
+    Some(Unit {
+        file: config.join(format!("systemd/user/{NAME}.service")),
+        system: false,
+        is_read: systemd_runs(),
+        without: WITHOUT,
+    })
 }
 
-impl Unit {
-    fn of_person() -> Option<Unit> {
-        let config = std::env::var_os("XDG_CONFIG_HOME")
-            .map(PathBuf::from)
-            .filter(|path| path.is_absolute());
-        let config =
-            config.or_else(|| Some(PathBuf::from(std::env::var_os("HOME")?).join(".config")))?;
-        Some(Unit {
-            file: config.join(format!("systemd/user/{NAME}.service")),
-            system: false,
-        })
-    }
-
-    fn of_system() -> Unit {
-        Unit {
-            file: format!("/etc/systemd/system/{NAME}-{}.service", person()).into(),
-            system: true,
-        }
-    }
-
-    /// The unit that runs this home, where one is installed and systemd runs.
-    pub fn installed(app: &App) -> Option<Unit> {
-        let runs = Path::new("/run/systemd/system").is_dir();
-        let units = [Unit::of_person(), Some(Unit::of_system())];
-        let mut units = units.into_iter().flatten();
-        let ours = |unit: &Unit| {
-            fs::read_to_string(&unit.file).is_ok_and(|text| text.contains(&exec_line(app)))
-        };
-        runs.then(|| units.find(ours)).flatten()
-    }
-
-    fn name(&self) -> String {
-        self.file
-            .file_name()
-            .map_or_else(String::new, |name| name.to_string_lossy().into_owned())
-    }
-
-    fn systemctl(&self) -> Command {
-        let mut command = Command::new("systemctl");
-        if !self.system {
-            command.arg("--user");
-        }
-        command
-    }
-
-    /// Tells systemd to do something with it.
-    pub fn tell(&self, what: &str) -> Result<(), Error> {
-        let mut command = self.systemctl();
-        let told = command.arg(what).arg(self.name()).output();
-        done(told, &format!("systemctl {what} {}", self.name()))
+fn of_system() -> Unit {
+    Unit {
+        file: format!("/etc/systemd/system/{NAME}-{}.service", person()).into(),
+        system: true,
+        is_read: systemd_runs(),
+        without: WITHOUT,
     }
 }
 
-fn done(output: std::io::Result<std::process::Output>, what: &str) -> Result<(), Error> {
-    let failed = |why: String| {
-        Error::new(
-            Class::Failed,
-            what,
-            why,
-            "Without systemd it runs in a terminal, or from any other place that starts programs: katabatic agent run",
-        )
+/// The unit that runs this home, where one is installed and systemd runs.
+pub fn installed(app: &App) -> Option<Unit> {
+    let units = [of_person(), Some(of_system())];
+    let mut units = units.into_iter().flatten();
+    let ours = |unit: &Unit| {
+        fs::read_to_string(&unit.file).is_ok_and(|text| text.contains(&exec_line(app)))
     };
-    let output = output.map_err(|why| failed(why.to_string()))?;
-    if output.status.success() {
-        return Ok(());
-    }
-    let said = String::from_utf8_lossy(&output.stderr).trim().to_owned();
-    Err(failed(if said.is_empty() {
-        output.status.to_string()
-    } else {
-        said
-    }))
+    systemd_runs().then(|| units.find(ours)).flatten()
 }
 
 fn person() -> String {
@@ -100,16 +56,6 @@ fn person() -> String {
         .ok()
         .flatten()
         .map_or_else(|| uid.as_raw().to_string(), |user| user.name)
-}
-
-/// An argument in a unit: nothing in it is a specifier, a variable or the end of the argument (systemd.service(5)).
-fn quoted(text: &str) -> String {
-    let escaped = text
-        .replace('\\', "\\\\")
-        .replace('"', "\\\"")
-        .replace('%', "%%")
-        .replace('$', "$$");
-    format!("\"{escaped}\"")
 }
 
 fn exec_line(app: &App) -> String {
@@ -190,8 +136,8 @@ fn check_secrets(app: &App, system: bool) -> Result<(), Error> {
 
 pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
     let unit = match typed.system {
-        true => Unit::of_system(),
-        false => Unit::of_person().ok_or_else(|| {
+        true => of_system(),
+        false => of_person().ok_or_else(|| {
             Error::usage(
                 "installing the agent",
                 "HOME is not set",
@@ -200,30 +146,19 @@ pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
         })?,
     };
     if typed.off {
-        return remove(app, &unit);
+        unit.remove()?;
+        match app.common.json {
+            true => json::print(&json!({"removed": unit.file.display().to_string()})),
+            false => line("The agent does not start by itself any more."),
+        }
+        return Ok(ExitCode::SUCCESS);
     }
     check_secrets(app, typed.system)?;
-    let failed = |why: std::io::Error| {
-        Error::failed(
-            format!("writing {}", unit.file.display()),
-            why,
-            "With --system this is for root; without, for the person.",
-        )
-    };
-    if let Some(folder) = unit.file.parent() {
-        fs::create_dir_all(folder).map_err(failed)?;
-    }
-    fs::write(&unit.file, text(app, typed.system)).map_err(failed)?;
-    let verified = verify(app, &unit)?;
-    let runs = Path::new("/run/systemd/system").is_dir();
-    if runs {
-        let told = unit.systemctl().arg("daemon-reload").output();
-        done(told, "systemctl daemon-reload")?;
-        unit.tell("enable")?;
-    }
+    let Installed { verified, enabled } =
+        unit.install(&text(app, typed.system), app.home.state())?;
     if app.common.json {
         json::print(
-            &json!({"unit": unit.file.display().to_string(), "verified": verified, "enabled": runs}),
+            &json!({"unit": unit.file.display().to_string(), "verified": verified, "enabled": enabled}),
         );
         return Ok(ExitCode::SUCCESS);
     }
@@ -232,7 +167,7 @@ pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
         true => "  systemd has checked it.",
         false => "  It was not checked: systemd-analyze is not here.",
     });
-    match runs {
+    match enabled {
         true => {
             line("  It starts with the computer, or now: katabatic agent start");
             if !typed.system {
@@ -245,59 +180,4 @@ pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
         false => line("  systemd does not run here now; once it does: systemctl enable --now"),
     }
     Ok(ExitCode::SUCCESS)
-}
-
-fn remove(app: &App, unit: &Unit) -> Result<ExitCode, Error> {
-    if Path::new("/run/systemd/system").is_dir() && unit.file.exists() {
-        let told = unit
-            .systemctl()
-            .args(["disable", "--now", &unit.name()])
-            .output();
-        done(told, "systemctl disable --now")?;
-    }
-    match fs::remove_file(&unit.file) {
-        Err(why) if why.kind() != std::io::ErrorKind::NotFound => {
-            return Err(Error::failed(
-                format!("removing {}", unit.file.display()),
-                why,
-                "Look at the folder's rights.",
-            ));
-        }
-        _ => {}
-    }
-    match app.common.json {
-        true => json::print(&json!({"removed": unit.file.display().to_string()})),
-        false => line("The agent does not start by itself any more."),
-    }
-    Ok(ExitCode::SUCCESS)
-}
-
-/// Lets systemd read it; whether it could be asked.
-fn verify(app: &App, unit: &Unit) -> Result<bool, Error> {
-    let mut command = Command::new("systemd-analyze");
-    command.arg("verify");
-    if !unit.system {
-        command.arg("--user");
-    }
-    // Who came by root's way has none, and without one nothing is checked.
-    if std::env::var_os("XDG_RUNTIME_DIR").is_none() {
-        command.env("XDG_RUNTIME_DIR", app.home.state());
-    }
-    match command.arg(&unit.file).output() {
-        Err(why) if why.kind() == std::io::ErrorKind::NotFound => Ok(false),
-        told => done(told, &format!("checking {}", unit.file.display())).map(|()| true),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn nothing_in_a_path_is_read_as_something_else() {
-        assert_eq!(
-            quoted("/a b/50%/$HOME/\"x\"\\"),
-            "\"/a b/50%%/$$HOME/\\\"x\\\"\\\\\""
-        );
-    }
 }

@@ -9,7 +9,7 @@ use katabatic_engine::{Class, Error};
 use serde_json::json;
 
 use super::asked;
-use super::install::Unit;
+use super::install::installed;
 use crate::app::App;
 use crate::draw::{json, line};
 
@@ -21,8 +21,8 @@ pub fn start(app: &App) -> Result<ExitCode, Error> {
         said(app, "It runs already: katabatic agent status");
         return Ok(ExitCode::SUCCESS);
     }
-    match Unit::installed(app) {
-        Some(unit) => unit.tell("start")?,
+    match installed(app) {
+        Some(unit) => unit.tell(&["start"])?,
         None => by_ourselves(app)?,
     }
     until(app, true)?;
@@ -31,9 +31,9 @@ pub fn start(app: &App) -> Result<ExitCode, Error> {
 }
 
 pub fn stop(app: &App) -> Result<ExitCode, Error> {
-    match Unit::installed(app) {
+    match installed(app) {
         // Otherwise it would be started again.
-        Some(unit) => unit.tell("stop")?,
+        Some(unit) => unit.tell(&["stop"])?,
         None => drop(asked(app, &Ask::Stop)?),
     }
     until(app, false)?;

@@ -8,6 +8,7 @@ use katabatic_engine::{Error, lanes};
 use serde_json::{Value, json};
 
 use crate::app::App;
+use crate::commands::openings::{openings_json, under_way_words};
 use crate::draw::{field, json, line, shown_text, time};
 use crate::exit;
 
@@ -26,6 +27,9 @@ pub fn status(app: &App) -> Result<ExitCode, Error> {
             Some(answer) => {
                 say(app, answer);
                 say_stubs(app, answer)?;
+                for under_way in &answer.openings.under_way {
+                    line(format!("On its way: {}", under_way_words(under_way)));
+                }
             }
         }
     }
@@ -186,6 +190,8 @@ fn agent_json(answer: &Answer) -> Value {
         "paused": answer.paused.is_some(),
         "paused_until": answer.paused.and_then(|pause| pause.until).map(at),
         "lanes": answer.lanes.iter().map(lane).collect::<Vec<_>>(),
+        "stubs_stay_closed": answer.stubs_stay_closed,
+        "openings": openings_json(&answer.openings),
     })
 }
 

@@ -4,6 +4,8 @@ use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
 use katabatic_core::{EditTime, RelPath, words};
+#[cfg(test)]
+use katabatic_engine::agent::OpeningsNow;
 use katabatic_engine::agent::{Answer, Doing, LaneNow};
 use katabatic_engine::ledger::runs::{Run, RunItem};
 
@@ -263,6 +265,18 @@ impl Model {
             let (all, part) = if bytes.0 > 0 { *bytes } else { *files };
             done = (all > 0).then(|| (part.min(all) * 1000 / all) as u16);
         }
+        let openings = self.heard.iter().flat_map(|heard| &heard.agent);
+        let openings = openings.flat_map(|agent| &agent.openings.under_way);
+        for one in openings.filter(|one| one.lane == lane) {
+            let (all, here) = one.bytes;
+            paths.push(format!(
+                "{} ({} waits: {} of {})",
+                one.path,
+                one.program,
+                words::bytes(here),
+                words::bytes(all)
+            ));
+        }
         let doing = match now {
             Some(now) if now.doing == Doing::Idle && agent::hears(now) => "all carried".into(),
             _ => doing,
@@ -303,7 +317,7 @@ impl Model {
                 format!(
                     "{}/s, {} left",
                     words::bytes(speed as u64),
-                    span_words(left as u64)
+                    words::span(left as u64)
                 )
             }
             _ => String::new(),
@@ -339,15 +353,6 @@ impl Model {
     }
 }
 
-/// A span in words: `8 s`, `3 min`, `2 h 5 min`.
-fn span_words(seconds: u64) -> String {
-    match seconds {
-        0..=89 => format!("{seconds} s"),
-        90..=5_399 => format!("{} min", seconds.div_ceil(60)),
-        _ => format!("{} h {} min", seconds / 3600, seconds % 3600 / 60),
-    }
-}
-
 #[cfg(test)]
 pub fn lane(name: &str, doing: Doing) -> LaneNow {
     LaneNow {
@@ -369,6 +374,7 @@ pub fn looked(at: Instant, lanes: Vec<LaneNow>) -> Heard {
         at,
         agent: Some(Answer {
             stubs_stay_closed: None,
+            openings: OpeningsNow::default(),
             process: 7,
             since: 1_795_000_000_000_000_000,
             paused: None,
@@ -447,11 +453,5 @@ mod tests {
         model.up();
         model.up();
         assert_eq!(model.chosen_path().unwrap().1.as_str(), "a.txt");
-    }
-
-    #[test]
-    fn spans_are_said_as_people_say_them() {
-        let said = [5, 89, 90, 3_600, 7_500].map(span_words);
-        assert_eq!(said, ["5 s", "89 s", "2 min", "60 min", "2 h 5 min"]);
     }
 }

@@ -11,7 +11,10 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::fs::PermissionsExt;
 use std::time::{Duration, SystemTime};
 
-use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags, XattrFlags, openat, renameat_with, unlinkat};
+use rustix::fs::{
+    AtFlags, CWD, Mode, OFlags, RenameFlags, StatxFlags, XattrFlags, openat, renameat_with, statx,
+    unlinkat,
+};
 
 use super::system;
 use crate::home::random_hex;
@@ -146,6 +149,12 @@ fn kind_of(mount: u64) -> Option<String> {
         .find(|line| line.split(' ').next() == Some(&mount.to_string()))?;
     let (_, kind) = line.split_once(" - ")?;
     kind.split(' ').next().map(str::to_owned)
+}
+
+/// What the system calls the file system that a folder lies on.
+pub(crate) fn file_system_of(folder: &std::path::Path) -> Option<String> {
+    let stat = statx(CWD, folder, AtFlags::empty(), StatxFlags::MNT_ID).ok()?;
+    kind_of(stat.stx_mnt_id)
 }
 
 impl Abilities {

@@ -29,6 +29,7 @@ use super::{
     SideStore, Source, Staged, Steps, Swapped, Verified, Whereabouts,
 };
 use crate::stop::Stop;
+pub(crate) use abilities::file_system_of;
 pub use fingerprint::handle_of;
 pub(crate) use stub::{Filling, MarkFiles};
 
