@@ -386,7 +386,7 @@ fn a_lane_runs_when_its_drive_is_plugged_in_wherever_it_is_mounted() {
     let until = |what: &str, holds: &dyn Fn() -> bool| {
         let begun = std::time::Instant::now();
         while !holds() {
-            assert!(begun.elapsed().as_secs() < 60, "never: {what}");
+            assert!(begun.elapsed().as_secs() < 180, "never: {what}");
             std::thread::sleep(std::time::Duration::from_millis(50));
         }
     };

@@ -334,6 +334,12 @@ fn rights_go_with_whoever_asks() {
     opened(&desk, &["score", "other"]);
     opener.end("-TERM");
     assert_eq!(rights(&score), 0, "the opener ended in order");
+    // An agent that looks for it at once does not find the one that is about to end.
+    until("the agent knows", || {
+        let said = desk.run(&["agent", "status"]).out;
+        said.contains("no opener is there")
+    });
+    assert_eq!(rights(&score), 0, "and they stay closed");
     let mut opener = Beside::opener(&desk);
     opened(&desk, &["score", "other"]);
     opener.0.kill().unwrap();

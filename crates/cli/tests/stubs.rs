@@ -288,7 +288,7 @@ fn the_agent_keeps_a_lane_within_its_budget() {
     let begun = Instant::now();
     let over = || desk.run(&["room", "--json"]).json()["lanes"][0]["over"].clone();
     while over() != 0 {
-        assert!(begun.elapsed().as_secs() < 30, "never within its budget");
+        assert!(begun.elapsed().as_secs() < 120, "never within its budget");
         std::thread::sleep(Duration::from_millis(100));
     }
     desk.run(&["agent", "stop"]).ends(0);

@@ -37,6 +37,9 @@ use crate::{Class, Error, Home};
 /// An opener that is not there is looked for again after so long.
 const LOOK_AGAIN: Duration = Duration::from_secs(10);
 
+/// An opener that has just ended is given so long until it may be there again.
+const ENDED: Duration = Duration::from_secs(1);
+
 /// A line that brings nothing for so long brings nothing any more; the program that waits is told that the file cannot
 /// be read.
 const SILENT: Duration = Duration::from_secs(20);
@@ -89,6 +92,10 @@ pub(super) async fn serve(
                 client.closed();
                 if over {
                     return;
+                }
+                tokio::select! {
+                    _ = ending.changed() => return,
+                    () = tokio::time::sleep(ENDED) => {}
                 }
             }
         }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -29,6 +29,7 @@ const A_MOMENT: Duration = Duration::from_millis(50);
 /// The program that holds the marks.
 pub struct Opener {
     shared: Arc<Shared>,
+    socket: PathBuf,
 }
 
 struct Shared {
@@ -49,6 +50,8 @@ struct Known {
     waiting: BTreeMap<u64, (u64, Question)>,
     /// Files that are stubs no more: who asked about one before its mark was gone is let in.
     filled: BTreeSet<Inode>,
+    /// It is about to end: an agent that came now would give its stubs rights that nobody takes again.
+    ending: bool,
 }
 
 struct Agent {
@@ -87,13 +90,19 @@ impl Opener {
         std::thread::spawn(move || asking.hand_on());
         let accepting = Arc::clone(&shared);
         std::thread::spawn(move || accepting.accept(&listening));
-        Ok(Opener { shared })
+        Ok(Opener {
+            shared,
+            socket: socket.to_owned(),
+        })
     }
 
     /// Ends in order: the stubs of everybody lose their rights first.
     pub fn end(self) {
         let until = Instant::now() + LAST_WORDS;
+        // The next one makes it anew.
+        let _ = std::fs::remove_file(&self.socket);
         let mut known = self.shared.known();
+        known.ending = true;
         for agent in known.agents.values() {
             // One that is gone has nothing to close.
             let _ = wire::send(agent.socket.as_fd(), &Said::Ending, &[]);
@@ -210,6 +219,9 @@ impl Shared {
             let shared = Arc::clone(self);
             let number = {
                 let mut known = self.known();
+                if known.ending {
+                    continue;
+                }
                 known.last += 1;
                 let number = known.last;
                 let agent = Agent {
@@ -329,6 +341,9 @@ impl Shared {
         }
         {
             let mut known = self.known();
+            if known.ending {
+                return Err(io::Error::other("the opener is about to end"));
+            }
             known.filled.remove(&inode);
             known.answers_for.insert(inode, number);
         }
