@@ -704,6 +704,9 @@ pub struct Fetch {
     /// Files and folders in lanes, or whole lanes
     #[arg(value_name = "LANE|PATH", required = true)]
     pub about: Vec<String>,
+    /// Of these only what a rule catches: '*.pdf', 'Past seasons/**', ':larger 100MB', ':smaller 1MB'; of several, any
+    #[arg(long, value_name = "RULE")]
+    pub only: Vec<String>,
     /// Only say what would come, and how much
     #[arg(long)]
     pub preview: bool,
@@ -715,6 +718,9 @@ pub struct Shed {
     /// Files and folders in lanes, or whole lanes
     #[arg(value_name = "LANE|PATH", required = true)]
     pub about: Vec<String>,
+    /// Of these only what a rule catches: '*.pdf', 'Past seasons/**', ':larger 100MB', ':smaller 1MB'; of several, any
+    #[arg(long, value_name = "RULE")]
+    pub only: Vec<String>,
     /// Only say what would go, and how much room that frees
     #[arg(long)]
     pub preview: bool,

@@ -3,6 +3,7 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
+use katabatic_core::rules::Rule;
 use katabatic_core::{Decision, Kind, Side, Step, words};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::ledger::rows;
@@ -25,9 +26,20 @@ const NAMED: usize = 20;
 pub fn carry(
     app: &App,
     about: Vec<About>,
+    only: &[String],
     wanted: WantedContents,
     preview: bool,
 ) -> Result<ExitCode, Error> {
+    let rule = |text: &String| {
+        Rule::parse(text).map_err(|why| {
+            Error::usage(
+                format!("--only {text}"),
+                why,
+                "See what can be written: docs/guide.md, Rules.",
+            )
+        })
+    };
+    let matching = only.iter().map(rule).collect::<Result<Vec<_>, _>>()?;
     let (mut code, mut answers) = (0, Vec::new());
     for About { lane, paths } in about {
         let one = Contents {
@@ -35,6 +47,7 @@ pub fn carry(
             wish: Wish {
                 scope: paths,
                 contents: Some(wanted),
+                matching: matching.clone(),
                 ..Wish::default()
             },
             lane,
@@ -151,8 +164,10 @@ impl Contents<'_> {
     fn stays<'p>(&self, plan: &'p Plan) -> Vec<&'p Step> {
         let keeps = |step: &&Step| {
             let here = step.entry(Side::Near);
-            here.is_some_and(|near| near.kind == Kind::File && !near.is_stub())
-                && step.decision != Decision::Record
+            here.is_some_and(|near| {
+                let is_meant = self.wish.means(step.path(), near);
+                near.kind == Kind::File && !near.is_stub() && is_meant
+            }) && step.decision != Decision::Record
                 && self.lane.contents.held_by(step.path()).is_none()
         };
         match self.wanted {
@@ -181,6 +196,9 @@ impl Contents<'_> {
     fn say_plan(&self, plan: &Plan, preview: bool) {
         let name = &self.lane.name;
         match (plan.steps.is_empty(), self.wanted) {
+            (true, WantedContents::Here) if !self.wish.matching.is_empty() => line(format!(
+                "Lane {name}: nothing to fetch: what these rules catch is here, if there is any"
+            )),
             (true, WantedContents::Here) => line(format!(
                 "Lane {name}: nothing to fetch; all of it that is there has its content here"
             )),

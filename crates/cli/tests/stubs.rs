@@ -37,6 +37,41 @@ fn is_stub(desk: &Desk, at: &str) -> bool {
 }
 
 #[test]
+fn only_what_a_rule_catches_is_fetched_and_shed() {
+    let desk = desk(&["--contents", "stubs"]);
+    let stubs = || {
+        let all = [
+            "rota.csv",
+            "Waltz/horn.txt",
+            "Waltz/oboe.txt",
+            "March/drum.txt",
+        ];
+        let stubs = all.into_iter().filter(|at| is_stub(&desk, at));
+        stubs.collect::<Vec<_>>().join(" ")
+    };
+    desk.run(&["fetch", "scores", "--only", "*.csv", "--only", "Waltz/h*"])
+        .ends(0)
+        .says("brought 2 files here");
+    assert_eq!(stubs(), "Waltz/oboe.txt March/drum.txt");
+    desk.run(&["fetch", "scores", "--only", "March"]).ends(0);
+    assert_eq!(stubs(), "Waltz/oboe.txt");
+    desk.run(&["fetch", "scores", "--only", "*.csv"])
+        .ends(0)
+        .says("nothing to fetch: what these rules catch is here");
+    desk.run(&["shed", "scores", "--only", ":smaller 9B"])
+        .ends(0)
+        .says("shed 1 file, 6 B");
+    assert_eq!(stubs(), "rota.csv Waltz/oboe.txt");
+    // What is not meant is not named as what stays.
+    desk.write_near("Waltz/horn.txt", "another horn part");
+    let said = desk.run(&["shed", "scores", "--only", "March/"]).ends(0);
+    assert!(!said.out.contains("horn"), "{}", said.out);
+    desk.run(&["fetch", "scores", "--only", ":odd"])
+        .ends(2)
+        .says("--only :odd");
+}
+
+#[test]
 fn a_lane_brings_stubs_and_its_files_are_fetched_shed_and_held() {
     let desk = desk(&["--contents", "stubs"]);
     let there = tree(&desk.far());

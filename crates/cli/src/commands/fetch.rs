@@ -12,5 +12,5 @@ use crate::contents::carry;
 
 pub fn fetch(app: &App, typed: &args::Fetch) -> Result<ExitCode, Error> {
     let about = understand(&app.config, &typed.about)?;
-    carry(app, about, WantedContents::Here, typed.preview)
+    carry(app, about, &typed.only, WantedContents::Here, typed.preview)
 }

@@ -53,7 +53,7 @@ pub fn hold(app: &App, typed: &args::Hold) -> Result<ExitCode, Error> {
         app.config.clone().change_lane(lane.clone())?;
     }
     if !typed.off {
-        let code = carry(app, meant.clone(), WantedContents::Here, false)?;
+        let code = carry(app, meant.clone(), &[], WantedContents::Here, false)?;
         if !app.common.json {
             line("What you named stays here from now on, and so does what comes to be in it.");
         }

@@ -12,5 +12,5 @@ use crate::contents::carry;
 
 pub fn shed(app: &App, typed: &args::Shed) -> Result<ExitCode, Error> {
     let about = understand(&app.config, &typed.about)?;
-    carry(app, about, WantedContents::Away, typed.preview)
+    carry(app, about, &typed.only, WantedContents::Away, typed.preview)
 }

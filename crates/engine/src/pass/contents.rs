@@ -33,12 +33,15 @@ fn was_written_into(pass: &Pass, step: &Step) -> bool {
     both_files && !near.is_stub() && is_at_its_path(pass, step)
 }
 
+/// Whether a pass is to bring the content that the far side has at this path.
+fn wants_here(wish: &Wish, step: &Step) -> bool {
+    let is_meant = |far: &Entry| wish.means(step.path(), far);
+    wish.contents == Some(WantedContents::Here) && step.entry(Side::Far).is_some_and(is_meant)
+}
+
 /// What both sides agree on becomes a step where its content is to be elsewhere than it is.
 pub(crate) fn wanted(pass: &Pass, wish: &Wish, mut step: Step) -> Step {
-    if wish.contents == Some(WantedContents::Here)
-        && wish.is_about(step.path())
-        && was_written_into(pass, &step)
-    {
+    if wants_here(wish, &step) && was_written_into(pass, &step) {
         step.decision = Decision::Carry {
             to: Side::Near,
             replaces: true,
@@ -53,13 +56,7 @@ pub(crate) fn wanted(pass: &Pass, wish: &Wish, mut step: Step) -> Step {
         return step;
     }
     let held = pass.lane.config.contents.held_by(step.path()).is_some();
-    let is_meant = wish
-        .only
-        .as_ref()
-        .is_none_or(|only| only.contains(step.path()));
-    let asked = wish
-        .contents
-        .filter(|_| is_meant && wish.is_about(step.path()));
+    let asked = wish.contents.filter(|_| wish.means(step.path(), near));
     let decision = match asked {
         _ if near.is_stub() && (held || asked == Some(WantedContents::Here)) => Decision::Fetch,
         Some(WantedContents::Away) if !near.is_stub() && near.size > 0 && !held => Decision::Shed,
@@ -74,6 +71,7 @@ pub(super) fn is_asked_for(wish: &Wish, step: &Step) -> bool {
     match wish.contents {
         None => true,
         Some(WantedContents::Away) => step.decision == Decision::Shed,
+        Some(WantedContents::Here) if !wants_here(wish, step) => false,
         Some(WantedContents::Here) => match step.decision {
             Decision::Fetch => true,
             // There is a newer version there than the stub was made of; or the stub was moved away.
@@ -150,9 +148,7 @@ pub(crate) async fn hold_moved(pass: &Pass, steps: &mut [Step], wish: &Wish) -> 
                 Trouble::Ledger(error) => error,
                 Trouble::Met(why) => Error::failed("looking for a stub", why, "Try again."),
             })?;
-            let asked = wish.contents == Some(WantedContents::Here)
-                && wish.is_about(step.path())
-                && step.seen.near == View::Absent;
+            let asked = wants_here(wish, step) && step.seen.near == View::Absent;
             step.decision = match (gone, asked) {
                 (true, _) => continue,
                 // Its content is wanted at its own place, wherever the stub is.
@@ -208,7 +204,7 @@ fn comes_as_stub(pass: &Pass, step: &Step, wish: &Wish) -> Option<bool> {
     else {
         return None;
     };
-    let wanted_here = wish.contents == Some(WantedContents::Here) && wish.is_about(step.path());
+    let wanted_here = wants_here(wish, step);
     let (far, near) = (step.entry(Side::Far)?, step.entry(Side::Near));
     let comes = !wanted_here
         && pass

@@ -26,8 +26,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use katabatic_core::blocks::Blocks;
+use katabatic_core::rules::Rule;
 use katabatic_core::{
-    BrakeVerdict, Decision, Digest, EditTime, Reconciler, RelPath, Side, Stamp, Step, Terms,
+    BrakeVerdict, Decision, Digest, EditTime, Entry, Reconciler, RelPath, Side, Stamp, Step, Terms,
     Unknown,
 };
 
@@ -104,6 +105,8 @@ pub struct Wish {
     pub contents: Option<WantedContents>,
     /// Of what is to be away, just these files.
     pub only: Option<Arc<BTreeSet<RelPath>>>,
+    /// Of what is to be here or away, just what one of these rules catches, with all that is in it.
+    pub matching: Vec<Rule>,
     /// Where the system said of a side all that changed in it: these paths. Where it did not, the side is walked whole.
     pub heard: [Option<BTreeSet<RelPath>>; 2],
 }
@@ -122,6 +125,19 @@ impl Wish {
     #[must_use]
     pub fn is_about(&self, path: &RelPath) -> bool {
         self.scope.is_empty() || self.scope.iter().any(|scope| path.is_within(scope))
+    }
+
+    /// Whether the content of this file is what is wanted here, or away.
+    #[must_use]
+    pub fn means(&self, path: &RelPath, entry: &Entry) -> bool {
+        let caught = |rule: &Rule| {
+            rule.catches(path, entry)
+                || std::iter::successors(path.parent(), RelPath::parent)
+                    .any(|folder| rule.catches(&folder, &Entry::folder()))
+        };
+        self.is_about(path)
+            && self.only.as_ref().is_none_or(|only| only.contains(path))
+            && (self.matching.is_empty() || self.matching.iter().any(caught))
     }
 
     /// The paths it is about.

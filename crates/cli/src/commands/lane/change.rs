@@ -140,7 +140,7 @@ fn change_over(
         lane: after.clone(),
         paths: Vec::new(),
     };
-    contents::carry(app, vec![whole], wanted, false).map(drop)
+    contents::carry(app, vec![whole], &[], wanted, false).map(drop)
 }
 
 fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneConfig, Error> {
