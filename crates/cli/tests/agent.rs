@@ -454,18 +454,18 @@ fn a_rate_is_kept_and_another_one_counts_at_once_for_what_is_under_way() {
     .says("00:00-12:00 1MB/s");
     let _agent = agent(&desk);
     until("the first pass", || doing(&desk) == "idle");
-    desk.write_near("large.bin", &"0123456789abcdef".repeat(3_500_000));
+    desk.write_near("large.bin", &"0123456789abcdef".repeat(5_000_000));
     until("it is being carried", || carried(&desk) > 0);
     let rate = |wanted: f64| {
         let mut rates = Vec::new();
-        // A machine that stands still carries less than it may: then it is measured once more.
-        for _ in 0..3 {
+        // A machine that has other things to do carries less than it may: then it is measured once more.
+        for _ in 0..6 {
             let (begun, before) = (Instant::now(), carried(&desk));
             std::thread::sleep(Duration::from_secs(5));
             let (sent, took) = (carried(&desk) - before, begun.elapsed().as_secs_f64());
             rates.push(sent as f64 / took / wanted);
             // Over so short a time, a piece more or less counts.
-            if rates.last().is_some_and(|rate| (rate - 1.0).abs() < 0.1) {
+            if rates.last().is_some_and(|rate| (0.85..1.1).contains(rate)) {
                 return;
             }
         }
