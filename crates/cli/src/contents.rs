@@ -168,6 +168,8 @@ impl Contents<'_> {
                 let is_meant = self.wish.means(step.path(), near);
                 near.kind == Kind::File && !near.is_stub() && is_meant
             }) && step.decision != Decision::Record
+                // What a rule leaves out has no business over there.
+                && !matches!(step.decision, Decision::Ruled(_))
                 && self.lane.contents.held_by(step.path()).is_none()
         };
         match self.wanted {

@@ -8,7 +8,7 @@
 mod worlds;
 
 use std::fs;
-use std::os::unix::fs::{MetadataExt, symlink};
+use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::Path;
 
 use worlds::{Desk, tree, write};
@@ -136,6 +136,99 @@ fn the_old_copy_may_stay_and_what_a_program_has_open_does() {
     );
     drop(open);
     goes_on(&desk, &desk.path("back"));
+}
+
+/// The stubs below a folder: files with a size and not one block.
+fn stubs(near: &Path) -> Vec<&'static str> {
+    let names = ["a.txt", "b.txt", "Old/c.txt", "new.txt"];
+    let is_stub = |name: &&str| {
+        let meta = fs::symlink_metadata(near.join(name));
+        meta.is_ok_and(|meta| meta.len() > 0 && meta.blocks() == 0)
+    };
+    names.into_iter().filter(is_stub).collect()
+}
+
+#[test]
+fn stubs_are_made_anew_on_the_other_disk() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    let (near, new) = (desk.near(), disk.path().join("Scores"));
+    let mode = fs::Permissions::from_mode(0o640);
+    fs::set_permissions(near.join("Old/c.txt"), mode).unwrap();
+    let dated = fs::metadata(near.join("Old/c.txt")).unwrap().mtime();
+    desk.run(&["shed", "scores", "--only", "[bc].txt"]).ends(0);
+    assert_eq!(stubs(&near), ["b.txt", "Old/c.txt"]);
+    // One that was moved is settled first, which needs the old disk.
+    fs::rename(near.join("b.txt"), near.join("moved.txt")).unwrap();
+    let relocate = || desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()]);
+    relocate().ends(3).says("no pass has settled yet");
+    fs::rename(near.join("moved.txt"), near.join("b.txt")).unwrap();
+    assert!(!new.exists());
+    relocate().ends(0).says("2 stubs would be made anew there");
+    assert!(!near.exists());
+    assert_eq!(stubs(&new), ["b.txt", "Old/c.txt"]);
+    assert_eq!(fs::metadata(new.join("Old/c.txt")).unwrap().mtime(), dated);
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    desk.run(&["audit"]).says("stubs: 2 of 5 B");
+    desk.run(&["fetch", new.join("Old").to_str().unwrap()])
+        .ends(0);
+    assert_eq!(fs::read(new.join("Old/c.txt")).unwrap(), b"ccc");
+    let fetched = fs::metadata(new.join("Old/c.txt")).unwrap();
+    assert_eq!(
+        fetched.mode() & 0o777,
+        0o640,
+        "the rights it had came along"
+    );
+    // Removing one is a removal there as it was here.
+    fs::remove_file(new.join("b.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert!(!desk.far().join("b.txt").exists());
+    // Back again, where the tool keeps its own things on the disk.
+    desk.run(&["shed", "scores", "--only", "a.txt"]).ends(0);
+    desk.run(&["lane", "relocate", "scores", "back"]).ends(0);
+    assert_eq!(stubs(&desk.path("back")), ["a.txt"]);
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+}
+
+#[test]
+fn killed_on_their_way_stubs_are_still_what_they_were() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    desk.run(&["shed", "scores"]).ends(0);
+    let mut at = desk.near();
+    for round in 0..12 {
+        let new = match round % 2 {
+            0 => disk.path().join("Scores"),
+            _ => desk.path("home again"),
+        };
+        let mut child = desk
+            .command(&["lane", "relocate", "scores", new.to_str().unwrap()])
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        // From before the first thing is made to behind the last.
+        std::thread::sleep(std::time::Duration::from_millis(15 * round + 10));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let shown = desk.run(&["lane", "show", "scores", "--json"]).json();
+        if shown["lane"]["near"] == new.to_str().unwrap() {
+            at = new;
+        } else if new.exists() {
+            desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+                .ends(3)
+                .says("remove it, which is a copy");
+            fs::remove_dir_all(&new).unwrap();
+        }
+        desk.run(&["sync"]).ends(0);
+        assert_eq!(stubs(&at), ["a.txt", "b.txt", "Old/c.txt"], "round {round}");
+        assert_eq!(tree(&desk.far()).len(), 3, "round {round}");
+    }
+    desk.run(&["fetch", "scores"]).ends(0);
+    assert_eq!(fs::read(at.join("Old/c.txt")).unwrap(), b"ccc");
 }
 
 #[test]

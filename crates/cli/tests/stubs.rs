@@ -8,7 +8,7 @@
 mod worlds;
 
 use std::fs::{self, FileTimes};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::time::{Duration, Instant, SystemTime};
 
 use worlds::{Desk, tree};
@@ -69,6 +69,30 @@ fn only_what_a_rule_catches_is_fetched_and_shed() {
     desk.run(&["fetch", "scores", "--only", ":odd"])
         .ends(2)
         .says("--only :odd");
+}
+
+#[test]
+fn a_stub_that_something_else_made_anew_is_renewed_and_another_one_is_held() {
+    let desk = desk(&["--contents", "stubs"]);
+    let replace = |at: &str, size: u64, dated: SystemTime| {
+        let (beside, at) = (desk.path("beside"), desk.near().join(at));
+        let file = fs::File::create(&beside).unwrap();
+        file.set_len(size).unwrap();
+        let times = FileTimes::new().set_modified(dated);
+        file.set_times(times).unwrap();
+        fs::set_permissions(&beside, fs::Permissions::from_mode(0)).unwrap();
+        fs::rename(beside, at).unwrap();
+    };
+    for (at, longer) in [("Waltz/horn.txt", 0), ("Waltz/oboe.txt", 1)] {
+        let shown = fs::metadata(desk.near().join(at)).unwrap();
+        replace(at, shown.len() + longer, shown.modified().unwrap());
+    }
+    desk.run(&["sync"]).ends(3).says("stuck  Waltz/oboe.txt");
+    desk.run(&["status"]).says("stuck    1 path");
+    desk.run(&["fetch", "scores", "--only", "horn*"]).ends(0);
+    let horn = fs::read(desk.near().join("Waltz/horn.txt")).unwrap();
+    assert_eq!(horn, b"horn part");
+    assert_eq!(tree(&desk.far()).len(), 4);
 }
 
 #[test]

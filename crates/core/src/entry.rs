@@ -46,6 +46,13 @@ impl Stamp {
         self.0.trim_start_matches('?').starts_with(Stamp::STUB)
     }
 
+    /// Whether both are of stubs that show the same size and date, in whatever file.
+    #[must_use]
+    pub fn shows_the_same(&self, other: &Stamp) -> bool {
+        let shown = |stamp: &Stamp| stamp.0.rsplit_once(':').map(|(shown, _)| shown.to_owned());
+        self.is_stub() && other.is_stub() && shown(self) == shown(other)
+    }
+
     /// How the stamp of a stub begins.
     pub const STUB: &str = "stub:";
 

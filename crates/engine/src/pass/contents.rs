@@ -135,6 +135,12 @@ pub(super) async fn make_stubs(pass: &Pass, steps: &mut [Step], wish: &Wish) -> 
 pub(crate) async fn hold_moved(pass: &Pass, steps: &mut [Step], wish: &Wish) -> Result<(), Error> {
     let mut in_its_place = Vec::new();
     for step in steps.iter_mut() {
+        if was_made_anew(pass, step)? {
+            step.decision = Decision::Carry {
+                to: Side::Near,
+                replaces: true,
+            };
+        }
         if step.changes(Side::Near) && is_of_another_path(pass, step)? {
             step.decision = Decision::Hold {
                 on: Side::Near,
@@ -178,6 +184,34 @@ pub(crate) async fn hold_moved(pass: &Pass, steps: &mut [Step], wish: &Wish) -> 
         step.decision = Decision::BelowConflict;
     }
     Ok(())
+}
+
+/// Whether a stub of another file, which no lane knows, shows just what the agreed one showed: the folder came to another
+/// disk, and what happened there was cut off. Then it is renewed. It may be no stub of another path, which would look as
+/// if it had gone.
+fn was_made_anew(pass: &Pass, step: &Step) -> Result<bool, Error> {
+    let is_strange = Decision::Hold {
+        on: Side::Near,
+        why: Unknown::StrangeStub,
+    };
+    let (Some(base), Some(near), Some(far)) = (
+        &step.seen.base,
+        step.entry(Side::Near),
+        step.entry(Side::Far),
+    ) else {
+        return Ok(false);
+    };
+    let shows_it = base.near.shows_the_same(&near.stamp) && far.kind == Kind::File;
+    if step.decision != is_strange || !shows_it {
+        return Ok(false);
+    }
+    let Some(handle) = pass.lane.near.handle(near) else {
+        return Ok(false);
+    };
+    let known = pass
+        .ledger
+        .read(|connection| rows::stubs_of_handle(connection, &handle))?;
+    Ok(known.is_empty())
 }
 
 /// Whether there is a stub here that nothing was agreed on at this path, and that the ledger has at another one.

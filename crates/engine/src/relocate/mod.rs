@@ -5,6 +5,7 @@
 //! nobody touched it meanwhile. Killed at any moment, either the lane is where it was and the copy goes on where it
 //! stopped, or the lane is at its new place and the old copy is still there.
 
+mod stubs;
 mod tree;
 
 use std::collections::BTreeMap;
@@ -12,11 +13,13 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, words};
+use stubs::Stubs;
 use tokio::sync::mpsc;
+use tree::Skip;
 
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
-use crate::lanes::{check_no_stubs, check_overlaps, check_own_home};
+use crate::lanes::{check_overlaps, check_own_home};
 use crate::ledger::{LaneKey, Ledger, rows};
 use crate::lock::lock;
 use crate::open::{open_lane, side_failed};
@@ -36,6 +39,8 @@ pub enum Way {
     Copy {
         /// Files, and their bytes.
         size: (u64, u64),
+        /// Stubs, which are made anew there.
+        stubs: u64,
         /// What cannot be copied: sockets, pipes, devices.
         odd: Vec<PathBuf>,
     },
@@ -130,7 +135,7 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
     let new_empty = tree::is_empty(new).map_err(&failed)?;
     match (old_empty, new_empty) {
         (false, false) if is_our_copy(near, new) => {
-            let weight = tree::weigh(near).map_err(&failed)?;
+            let weight = tree::weigh(near, &Skip::new()).map_err(&failed)?;
             Ok(Way::Finish {
                 size: (weight.files, weight.bytes),
             })
@@ -146,7 +151,8 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
                 .ancestors()
                 .find(|path| path.is_dir())
                 .ok_or_else(|| failed(std::io::ErrorKind::NotFound.into()))?;
-            let weight = tree::weigh(near).map_err(&failed)?;
+            let stubs = Stubs::of(known(&pass.ledger, lane)?);
+            let weight = tree::weigh(near, &stubs.paths()).map_err(&failed)?;
             if let Some(mount) = weight.mounts.first() {
                 return Err(Error::usage(
                     what,
@@ -176,6 +182,7 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
             }
             Ok(Way::Copy {
                 size: (weight.files, weight.bytes),
+                stubs: stubs.len(),
                 odd: weight.odd,
             })
         }
@@ -238,14 +245,15 @@ pub async fn near(
         ));
     }
     let what = format!("moving the lane {} to {}", lane.name, new.display());
-    if !matches!(way, Way::Rename) {
-        // A copy would have none of what makes a stub one.
-        check_no_stubs(&pass.ledger, &lane.id, &what, &lane.name)?;
-    }
     let failed = failed(&what);
     let mut relocated = Relocated::default();
     let before = entries(&*pass.store(Side::Near)).await;
     let before = before.map_err(|error| pass.side_failed(Side::Near, &error))?;
+    let stubs = Stubs::of(known(&pass.ledger, &lane)?);
+    let renames = way == Way::Rename && !keep_old;
+    if !renames {
+        stubs.check(&lane, &before)?;
+    }
     let mut seen = Default::default();
     match &way {
         Way::Adopt => {
@@ -256,6 +264,20 @@ pub async fn near(
                 fs::create_dir_all(parent).map_err(&failed)?;
             }
         }
+        Way::Finish { .. } if !stubs.is_empty() => {
+            return Err(Error::new(
+                Class::NeedsPerson,
+                what,
+                format!(
+                    "it was copied there before, up to the very last step, and the copy holds {} that the lane does not know",
+                    words::count(stubs.len(), "stub", "stubs")
+                ),
+                format!(
+                    "Look whether somebody worked in {}. If not, remove it, which is a copy, and move the lane again.",
+                    new.display()
+                ),
+            ));
+        }
         Way::Finish { .. } => {
             // Nothing is copied over what is there: people may have worked in it since.
             seen = compared(pass, &lane, new).await?;
@@ -263,7 +285,13 @@ pub async fn near(
         }
         Way::Rename | Way::Copy { .. } => {
             let growing = growing(new, &lane)?;
-            seen = copied(pass, &lane, &growing, &mut relocated).await?;
+            seen = copied(pass, &lane, &growing, &stubs, &mut relocated).await?;
+            if !stubs.is_empty() {
+                stubs
+                    .make(home, &lane, &growing, &before, &pass.stop)
+                    .await?;
+                stubs.check_still(&lane, &*pass.store(Side::Near)).await?;
+            }
             bring_spares(home, &lane, old, &growing).map_err(&failed)?;
             match fs::remove_dir(new) {
                 Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
@@ -279,7 +307,6 @@ pub async fn near(
             }
         }
     }
-    let renames = way == Way::Rename && !keep_old;
     let mut after = lane.clone();
     after.near = Place::Local(new.to_owned());
     if renames {
@@ -291,6 +318,7 @@ pub async fn near(
     if !renames && !keep_old {
         let aside = old.join(OWN_FOLDER).join("leaving");
         relocated.stays = tree::remove_old(old, &aside, &seen).map_err(&failed)?;
+        stubs.forget(&*pass.store(Side::Near)).await;
         if relocated.stays.is_empty() {
             leave_room(&lane, old, &aside);
         }
@@ -309,7 +337,8 @@ async fn compared(
     let (to, stop) = (new.to_owned(), pass.stop.clone());
     let work = tokio::task::spawn_blocking(move || {
         let stamps = tree::stamps(&old)?;
-        Ok::<_, std::io::Error>((stamps, tree::differences(&old, &to, &stop)?))
+        let differ = tree::differences(&old, &to, &Skip::new(), &stop)?;
+        Ok::<_, std::io::Error>((stamps, differ))
     });
     let done = work
         .await
@@ -343,21 +372,24 @@ async fn copied(
     pass: &Pass,
     lane: &LaneConfig,
     growing: &Path,
+    stubs: &Stubs,
     relocated: &mut Relocated,
 ) -> Result<std::collections::HashSet<(PathBuf, tree::Stamp)>, Error> {
     const ROUNDS: u32 = 3;
     let what = format!("copying {} to its new place", lane.near);
     let near = lane.near_folder()?;
-    let weight = tree::weigh(near).map_err(failed(&what))?;
+    let skip = stubs.paths();
+    let weight = tree::weigh(near, &skip).map_err(failed(&what))?;
     relocated.copied = (weight.files, weight.bytes);
     for round in 1.. {
         pass.progress.begin_carrying(weight.files, weight.bytes);
         let (old, to) = (near.to_owned(), growing.to_owned());
         let (progress, stop) = (pass.progress.clone(), pass.stop.clone());
+        let skip = skip.clone();
         let work = tokio::task::spawn_blocking(move || {
-            tree::copy(&old, &to, &progress, &stop)?;
+            tree::copy(&old, &to, &skip, &progress, &stop)?;
             let stamps = tree::stamps(&old)?;
-            let differ = tree::differences(&old, &to, &stop)?;
+            let differ = tree::differences(&old, &to, &skip, &stop)?;
             Ok::<_, std::io::Error>((stamps, differ))
         });
         let done = work
@@ -386,16 +418,18 @@ async fn copied(
     ))
 }
 
+/// Where a lane's own things lie for a folder: with the tool's state where that is on the same disk.
+fn room_of(home: &Home, lane: &LaneConfig, root: &Path) -> PathBuf {
+    let state = home.lane_room(&lane.id);
+    match same_disk(root, &state) {
+        true => state,
+        false => root.join(OWN_FOLDER).join(&lane.id),
+    }
+}
+
 /// The spares lie on the disk of the folder they came from; on another disk they need a room of their own there.
 fn bring_spares(home: &Home, lane: &LaneConfig, old: &Path, new: &Path) -> std::io::Result<()> {
-    let state = home.lane_room(&lane.id);
-    let room = |root: &Path| {
-        if same_disk(root, &state) {
-            state.join("spares")
-        } else {
-            root.join(OWN_FOLDER).join(&lane.id).join("spares")
-        }
-    };
+    let room = |root: &Path| room_of(home, lane, root).join("spares");
     let (old, new) = (room(old), room(new));
     if old == new || !old.is_dir() {
         return Ok(());
@@ -404,8 +438,8 @@ fn bring_spares(home: &Home, lane: &LaneConfig, old: &Path, new: &Path) -> std::
         crate::pass::Progress::default(),
         crate::stop::Stop::default(),
     );
-    tree::copy(&old, &new, &progress, &stop)?;
-    match tree::differences(&old, &new, &stop)?.first() {
+    tree::copy(&old, &new, &Skip::new(), &progress, &stop)?;
+    match tree::differences(&old, &new, &Skip::new(), &stop)?.first() {
         None => Ok(()),
         Some(path) => Err(std::io::Error::other(format!(
             "the spare {} did not arrive whole",
@@ -462,6 +496,7 @@ async fn settle_in(
             (None, None) => missing.push(path),
             (Some(entry), Some(before))
                 if entry.kind == Kind::File
+                    && entry.is_stub() == base.is_stub()
                     && before.get(&path).is_some_and(|old| old.stamp == base.near) =>
             {
                 stamps.push((path, entry.stamp.clone()));
@@ -488,6 +523,14 @@ async fn settle_in(
 fn key_of(ledger: &Ledger, lane: &LaneConfig) -> Result<Option<LaneKey>, Error> {
     let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
     Ok(row.map(|row| row.key))
+}
+
+/// What both sides of a lane agreed on to be here.
+fn known(ledger: &Ledger, lane: &LaneConfig) -> Result<Vec<(RelPath, Base)>, Error> {
+    match key_of(ledger, lane)? {
+        Some(key) => agreed(ledger, key),
+        None => Ok(Vec::new()),
+    }
 }
 
 /// What both sides agreed on to be here.
@@ -533,6 +576,11 @@ pub async fn adoption(
     for (path, base) in &known {
         match found.get(path).filter(|entry| entry.kind == Kind::File) {
             None => adoption.missing += 1,
+            // There is nothing in a stub to be read.
+            Some(entry) if base.is_stub() && entry.is_stub() && entry.size == base.size => {
+                adoption.same += 1;
+            }
+            Some(entry) if base.is_stub() || entry.is_stub() => adoption.other += 1,
             Some(entry) if entry.size != base.size => adoption.other += 1,
             Some(_) => {
                 let read = tree::digest(&new.join(path.as_str())).map_err(failed(&what))?;

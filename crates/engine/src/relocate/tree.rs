@@ -31,8 +31,11 @@ struct Member {
     meta: Metadata,
 }
 
+/// Paths from the top that are passed over.
+pub(super) type Skip = HashSet<PathBuf>;
+
 /// Everything below a folder, each folder before its members; the tool's own room at the top is left out.
-fn members(root: &Path) -> io::Result<Vec<Member>> {
+fn members(root: &Path, skip: &Skip) -> io::Result<Vec<Member>> {
     let mut found = Vec::new();
     let mut folders = vec![PathBuf::new()];
     let device = fs::metadata(root)?.dev();
@@ -40,7 +43,7 @@ fn members(root: &Path) -> io::Result<Vec<Member>> {
         for entry in fs::read_dir(root.join(&folder))? {
             let entry = entry?;
             let path = folder.join(entry.file_name());
-            if path == Path::new(OWN_FOLDER) {
+            if path == Path::new(OWN_FOLDER) || skip.contains(&path) {
                 continue;
             }
             let meta = entry.path().symlink_metadata()?;
@@ -55,10 +58,10 @@ fn members(root: &Path) -> io::Result<Vec<Member>> {
 }
 
 /// How much a folder holds.
-pub(super) fn weigh(root: &Path) -> io::Result<Weight> {
+pub(super) fn weigh(root: &Path, skip: &Skip) -> io::Result<Weight> {
     let mut weight = Weight::default();
     let device = fs::metadata(root)?.dev();
-    for member in members(root)? {
+    for member in members(root, skip)? {
         let kind = member.meta.file_type();
         if kind.is_file() {
             weight.files += 1;
@@ -80,9 +83,15 @@ fn stopped(stop: &Stop) -> io::Result<()> {
 }
 
 /// Copies everything that is not there yet as it is here; files that arrived before are not copied again.
-pub(super) fn copy(from: &Path, to: &Path, progress: &Progress, stop: &Stop) -> io::Result<()> {
+pub(super) fn copy(
+    from: &Path,
+    to: &Path,
+    skip: &Skip,
+    progress: &Progress,
+    stop: &Stop,
+) -> io::Result<()> {
     fs::create_dir_all(to)?;
-    let all = members(from)?;
+    let all = members(from, skip)?;
     for member in &all {
         stopped(stop)?;
         let (old, new) = (from.join(&member.path), to.join(&member.path));
@@ -154,7 +163,7 @@ fn copy_file(old: &Path, new: &Path, meta: &Metadata) -> io::Result<()> {
 }
 
 /// Attributes, owner, rights and dates, as far as this file system and this person can keep them.
-fn take_over(new: &File, old: &Path, meta: &Metadata) -> io::Result<()> {
+pub(super) fn take_over(new: &File, old: &Path, meta: &Metadata) -> io::Result<()> {
     let source = File::open(old)?;
     let mut names = vec![0u8; 64 * 1024];
     if let Ok(length) = rustix::fs::flistxattr(&source, names.as_mut_slice()) {
@@ -183,9 +192,14 @@ fn take_over(new: &File, old: &Path, meta: &Metadata) -> io::Result<()> {
 }
 
 /// Reads both folders in full; the answer names what is not the same.
-pub(super) fn differences(from: &Path, to: &Path, stop: &Stop) -> io::Result<Vec<PathBuf>> {
+pub(super) fn differences(
+    from: &Path,
+    to: &Path,
+    skip: &Skip,
+    stop: &Stop,
+) -> io::Result<Vec<PathBuf>> {
     let mut differ = Vec::new();
-    for member in members(from)? {
+    for member in members(from, skip)? {
         stopped(stop)?;
         let (old, new) = (from.join(&member.path), to.join(&member.path));
         let kind = member.meta.file_type();
@@ -230,7 +244,7 @@ pub(super) fn remove_old(
 ) -> io::Result<Vec<PathBuf>> {
     fs::create_dir_all(aside)?;
     let (mut taken, mut stays, mut folders) = (Vec::new(), Vec::new(), Vec::new());
-    for (number, member) in members(old)?.into_iter().enumerate() {
+    for (number, member) in members(old, &Skip::new())?.into_iter().enumerate() {
         if member.meta.is_dir() {
             folders.push(member.path);
             continue;
@@ -315,12 +329,15 @@ impl Stamp {
 /// How everything in a folder looks now.
 pub(super) fn stamps(root: &Path) -> io::Result<HashSet<(PathBuf, Stamp)>> {
     let stamped = |member: Member| (member.path, Stamp::of(&member.meta));
-    Ok(members(root)?.into_iter().map(stamped).collect())
+    Ok(members(root, &Skip::new())?
+        .into_iter()
+        .map(stamped)
+        .collect())
 }
 
 /// Whether a folder holds nothing but the tool's own room; one that is not there holds nothing.
 pub(super) fn is_empty(root: &Path) -> io::Result<bool> {
-    match members(root) {
+    match members(root, &Skip::new()) {
         Ok(members) => Ok(members.is_empty()),
         Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(true),
         Err(error) => Err(error),

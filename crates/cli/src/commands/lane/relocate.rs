@@ -65,7 +65,7 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
                 new.display()
             ),
         ),
-        Way::Copy { size, odd } => {
+        Way::Copy { size, stubs, odd } => {
             say(
                 app,
                 &format!(
@@ -81,6 +81,16 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
                     }
                 ),
             );
+            if *stubs > 0 {
+                say(
+                    app,
+                    &format!(
+                        "{} made anew there; their content stays where it is, in {}.",
+                        words::count(*stubs, "stub would be", "stubs would be"),
+                        lane.far_place()
+                    ),
+                );
+            }
             for path in odd {
                 say(
                     app,

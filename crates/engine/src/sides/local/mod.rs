@@ -31,7 +31,8 @@ use super::{
 use crate::stop::Stop;
 pub(crate) use abilities::file_system_of;
 pub use fingerprint::handle_of;
-pub(crate) use stub::{Filling, MarkFiles};
+pub(crate) use room::STUBS as STUBS_FOLDER;
+pub(crate) use stub::{Filling, LIKE as STUB_RIGHTS, MarkFiles};
 
 /// As many folders are read at a time.
 const LISTINGS: usize = 4;

@@ -21,7 +21,7 @@ use crate::sides::{OWN_FOLDER, SideError};
 pub(super) const STAGING: Shelf = Shelf::Staging;
 pub(super) const SPARES: Shelf = Shelf::Spares;
 
-const STUBS: &str = "stubs";
+pub(crate) const STUBS: &str = "stubs";
 
 #[derive(Clone, Copy)]
 pub(super) enum Shelf {

@@ -36,7 +36,7 @@ const FORM: &[u8] = b"1";
 const FILLING: &str = "filling ";
 
 /// Where what the content's owner and rights were is kept, behind the inode.
-const LIKE: &str = ".like";
+pub(crate) const LIKE: &str = ".like";
 
 /// Whether a file is a stub: it has a size and no block, and either no rights at all or the label. Somebody who gave one
 /// rights has not given it content.
