@@ -373,6 +373,25 @@ fn rights_go_with_whoever_asks() {
     assert!(fs::read(desk.far().join("score")).unwrap() == edited);
 }
 
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn an_agent_that_hangs_keeps_nobody_waiting_for_ever() {
+    let desk = stubs(&["score"]);
+    let score = desk.near().join("score");
+    let _opener = Beside::opener(&desk);
+    let agent = Beside::agent(&desk);
+    opened(&desk, &["score"]);
+    agent.signal("-STOP");
+    let begun = Instant::now();
+    let failed = fs::read(&score).unwrap_err();
+    assert_eq!(failed.raw_os_error(), Some(5), "{failed}");
+    assert!(begun.elapsed() >= Duration::from_secs(30));
+    agent.signal("-CONT");
+    until("it can be read", || {
+        fs::read(&score).is_ok_and(|read| read == content("score"))
+    });
+}
+
 /// What the agent told by mail.
 fn told(desk: &Desk) -> String {
     let mails = fs::read_dir(desk.path("mail")).unwrap();
@@ -450,13 +469,16 @@ fn a_program_that_only_looks_is_kept_out_and_one_that_opens_very_many_meets_a_li
 #[test]
 #[ignore = "asks the system before files are opened, which root may do: .ci/run"]
 fn a_slow_opening_is_seen_and_told_of() {
-    let mut desk = stubs(&["score"]);
+    let mut desk = Desk::bare(&[]);
+    let long = content("score").repeat(8);
+    fs::write(desk.far().join("score"), &long).unwrap();
+    desk = stubs_at(desk, &[]);
     tells_by_mail(&desk);
     let _opener = Beside::opener(&desk);
     let _agent = Beside::agent(&desk);
     opened(&desk, &["score"]);
-    let size = content("score").len();
-    desk.serve_again(&[&format!("slow={}", size / 15)]);
+    // Longer than an agent may say nothing.
+    desk.serve_again(&[&format!("slow={}", long.len() / 40)]);
     let reading = Command::new("cat")
         .arg(desk.near().join("score"))
         .stdout(Stdio::piped())
@@ -472,7 +494,7 @@ fn a_slow_opening_is_seen_and_told_of() {
     desk.run(&["agent", "status"])
         .says("On its way: scores: score");
     until("it is told", || told(&desk).contains("score is on its way"));
-    assert!(reading.wait_with_output().unwrap().stdout == content("score"));
+    assert!(reading.wait_with_output().unwrap().stdout == long);
     let now = desk.run(&["openings", "--json"]).json();
     assert_eq!(now["now"]["under_way"].as_array().unwrap().len(), 0);
 }

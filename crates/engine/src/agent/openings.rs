@@ -28,6 +28,7 @@ use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::ledger::{LaneKey, Ledger};
 use crate::open::{open_here, open_side};
+use crate::opener::SIGN_OF_LIFE;
 use crate::opener::client::{Client, Told};
 use crate::sides::local::{Filling, LocalSide};
 use crate::sides::{SideError, SideStore, Source};
@@ -298,11 +299,12 @@ impl Asked {
             let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
             Arc::clone(turns.entry(handle.clone()).or_default())
         };
-        let came = {
+        let bringing = async {
             let _mine = turn.lock().await;
             self.bring(File::from(file), &handle, &stamp, &program)
                 .await
         };
+        let came = with_signs_of_life(bringing, || client.coming(question)).await;
         match came {
             Ok(Came::Here) => client.allow(question, true),
             Ok(Came::Filled(known)) => {
@@ -629,6 +631,17 @@ impl Asked {
             words::span(much.again_in.as_secs())
         );
         self.tell(lane, format!("{program} opens very many stubs"), text);
+    }
+}
+
+/// Tells the opener again and again that it is still at it.
+async fn with_signs_of_life<T>(doing: impl Future<Output = T>, tell: impl Fn()) -> T {
+    let mut doing = std::pin::pin!(doing);
+    loop {
+        match tokio::time::timeout(SIGN_OF_LIFE, &mut doing).await {
+            Ok(done) => return done,
+            Err(_) => tell(),
+        }
     }
 }
 

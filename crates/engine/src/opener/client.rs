@@ -108,6 +108,11 @@ impl Client {
         });
     }
 
+    /// Says that the content still comes; to be said more often than every [`super::SIGN_OF_LIFE`].
+    pub fn coming(&self, question: u64) {
+        self.say(&Order::Coming { question });
+    }
+
     /// Says that the stubs have no rights any more.
     pub fn closed(&self) {
         self.say(&Order::Closed);

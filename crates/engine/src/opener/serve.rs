@@ -13,6 +13,7 @@ use rustix::net::{
     sockopt::socket_peercred,
 };
 
+use super::SIGN_OF_LIFE;
 use super::group::{Answer, Group, Inode, Question, inode_of};
 use super::wire::{self, Order, Said};
 use crate::Error;
@@ -47,11 +48,18 @@ struct Known {
     agents: BTreeMap<u64, Agent>,
     /// Which agent answers for a file.
     answers_for: BTreeMap<Inode, u64>,
-    waiting: BTreeMap<u64, (u64, Question)>,
+    waiting: BTreeMap<u64, Waiting>,
     /// Files that are stubs no more: who asked about one before its mark was gone is let in.
     filled: BTreeSet<Inode>,
     /// It is about to end: an agent that came now would give its stubs rights that nobody takes again.
     ending: bool,
+}
+
+/// A question that an agent has, and when that gave a sign of life last.
+struct Waiting {
+    agent: u64,
+    question: Question,
+    heard: Instant,
 }
 
 struct Agent {
@@ -88,6 +96,8 @@ impl Opener {
         });
         let asking = Arc::clone(&shared);
         std::thread::spawn(move || asking.hand_on());
+        let watching = Arc::clone(&shared);
+        std::thread::spawn(move || watching.answer_for_the_silent());
         let accepting = Arc::clone(&shared);
         std::thread::spawn(move || accepting.accept(&listening));
         Ok(Opener {
@@ -116,8 +126,8 @@ impl Opener {
             known = waited.unwrap_or_else(PoisonError::into_inner).0;
         }
         let waiting = std::mem::take(&mut known.waiting);
-        for (_, question) in waiting.values() {
-            self.shared.answer(question, Answer::Unreadable);
+        for waiting in waiting.values() {
+            self.shared.answer(&waiting.question, Answer::Unreadable);
         }
     }
 }
@@ -194,7 +204,12 @@ impl Shared {
         match wire::send(socket.as_fd(), &said, &[file]) {
             Ok(()) => {
                 let number = known.last;
-                known.waiting.insert(number, (agent, question));
+                let waiting = Waiting {
+                    agent,
+                    question,
+                    heard: Instant::now(),
+                };
+                known.waiting.insert(number, waiting);
             }
             Err(why) => {
                 tracing::warn!("an agent is not reached: {why}");
@@ -251,18 +266,25 @@ impl Shared {
         let mut known = self.known();
         known.agents.remove(&number);
         known.answers_for.retain(|_, agent| *agent != number);
-        let left: Vec<u64> = known
-            .waiting
-            .iter()
-            .filter(|(_, (agent, _))| *agent == number)
-            .map(|(question, _)| *question)
-            .collect();
-        for question in left {
-            if let Some((_, question)) = known.waiting.remove(&question) {
-                self.answer(&question, Answer::Unreadable);
-            }
-        }
+        self.give_up(&mut known, |waiting| waiting.agent == number);
         self.gone.notify_all();
+    }
+
+    /// Answers questions that nobody else will answer.
+    fn give_up(&self, known: &mut Known, is_meant: impl Fn(&Waiting) -> bool) {
+        let meant = known.waiting.extract_if(.., |_, waiting| is_meant(waiting));
+        for (_, waiting) in meant {
+            self.answer(&waiting.question, Answer::Unreadable);
+        }
+    }
+
+    /// Answers for agents that are there and say nothing: stopped, or hanging.
+    fn answer_for_the_silent(&self) {
+        let most = SIGN_OF_LIFE * 3;
+        loop {
+            std::thread::sleep(SIGN_OF_LIFE / 4);
+            self.give_up(&mut self.known(), |waiting| waiting.heard.elapsed() >= most);
+        }
     }
 
     fn obey(&self, number: u64, order: Order, with: &[OwnedFd]) {
@@ -306,6 +328,13 @@ impl Shared {
                     self.answer(&question, answer);
                 }
             }
+            Order::Coming { question } => {
+                let mut known = self.known();
+                let waiting = known.waiting.get_mut(&question);
+                if let Some(waiting) = waiting.filter(|waiting| waiting.agent == number) {
+                    waiting.heard = Instant::now();
+                }
+            }
             Order::Closed => {
                 if let Some(agent) = self.known().agents.get_mut(&number) {
                     agent.closed = true;
@@ -319,10 +348,10 @@ impl Shared {
     fn taken(&self, number: u64, question: u64) -> Option<Question> {
         let mut known = self.known();
         match known.waiting.get(&question) {
-            Some((agent, _)) if *agent == number => known
+            Some(waiting) if waiting.agent == number => known
                 .waiting
                 .remove(&question)
-                .map(|(_, question)| question),
+                .map(|waiting| waiting.question),
             _ => None,
         }
     }

@@ -36,6 +36,11 @@ pub(super) enum Order {
         /// Whether it is told that it may not, instead of that the file cannot be read.
         forbidden: bool,
     },
+    /// The content still comes: whoever waits goes on waiting.
+    Coming {
+        /// The number of the question.
+        question: u64,
+    },
     /// The stubs have no rights any more: the opener may end.
     Closed,
 }
