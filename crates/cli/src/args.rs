@@ -361,7 +361,7 @@ pub enum Lane {
     /// Move the near folder to another disk, or follow a folder that was moved
     Relocate(LaneRelocate),
     /// Take a lane away; every file stays on both sides
-    Remove(Named),
+    Remove(LaneRemove),
 }
 
 /// Which way a lane carries.
@@ -972,6 +972,16 @@ pub enum Agent {
     StopPass(Named),
     /// Let it start with the computer, by systemd
     Install(AgentInstall),
+}
+
+/// `lane remove`.
+#[derive(Args, Debug)]
+pub struct LaneRemove {
+    /// The lane
+    pub name: String,
+    /// Let its stubs go from this computer; their files stay on the other side
+    #[arg(long)]
+    pub drop_stubs: bool,
 }
 
 /// `agent run`.

@@ -96,6 +96,58 @@ fn a_stub_that_something_else_made_anew_is_renewed_and_another_one_is_held() {
 }
 
 #[test]
+fn a_lane_goes_with_its_stubs_and_nothing_is_removed_there() {
+    let desk = desk(&["--contents", "stubs"]);
+    desk.run(&["fetch", "scores", "--only", "rota.csv"]).ends(0);
+    let there = tree(&desk.far());
+    desk.run(&["lane", "remove", "scores"])
+        .ends(3)
+        .says("--drop-stubs");
+    let horn = desk.near().join("Waltz/horn.txt");
+    fs::rename(&horn, desk.near().join("Waltz/moved.txt")).unwrap();
+    let remove = || desk.run(&["lane", "remove", "scores", "--drop-stubs"]);
+    remove().ends(3).says("no pass has settled yet");
+    fs::rename(desk.near().join("Waltz/moved.txt"), &horn).unwrap();
+    remove().ends(0).says("but for 3 stubs here");
+    let here: Vec<String> = tree(&desk.near()).into_keys().collect();
+    assert_eq!(here, ["rota.csv"]);
+    assert_eq!(tree(&desk.far()), there);
+    desk.run(&["lane", "list"]).ends(0).says("no lanes yet");
+    // Tied again, it is as it was.
+    desk.tie(&["--contents", "stubs"]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert!(is_stub(&desk, "Waltz/horn.txt"));
+    assert_eq!(tree(&desk.far()), there);
+}
+
+#[test]
+fn killed_while_a_lane_goes_with_its_stubs_nothing_is_removed_there() {
+    let desk = desk(&["--contents", "stubs"]);
+    for number in 0..150 {
+        desk.write_far(&format!("Parts/{number}.txt"), &format!("part {number}"));
+    }
+    desk.run(&["sync"]).ends(0);
+    let there = tree(&desk.far());
+    for round in 0..10 {
+        let mut child = desk
+            .command(&["lane", "remove", "scores", "--drop-stubs"])
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_millis(20 + 12 * round));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let lanes = desk.run(&["lane", "list", "--json"]).json();
+        if lanes["lanes"].as_array().unwrap().is_empty() {
+            desk.tie(&["--contents", "stubs"]).ends(0);
+        }
+        desk.run(&["sync"]).ends(0);
+        assert_eq!(tree(&desk.far()), there, "round {round}");
+        assert!(is_stub(&desk, "Parts/149.txt") && is_stub(&desk, "Parts/0.txt"));
+    }
+}
+
+#[test]
 fn a_lane_brings_stubs_and_its_files_are_fetched_shed_and_held() {
     let desk = desk(&["--contents", "stubs"]);
     let there = tree(&desk.far());

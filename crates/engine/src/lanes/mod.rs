@@ -1,6 +1,7 @@
 //! Adding, changing and taking away lanes: both places are looked at, other lanes' claims are respected, and nothing is
 //! carried.
 
+mod drop_stubs;
 mod overlap;
 mod unwise;
 
@@ -24,6 +25,7 @@ use crate::sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
+pub use drop_stubs::drop_stubs;
 pub(crate) use overlap::check_overlaps;
 pub use unwise::unwise;
 
@@ -413,12 +415,7 @@ pub fn stubs(ledger: &Ledger, id: &str) -> Result<(u64, u64), Error> {
 }
 
 /// Without the lane nothing would ever bring the content of its stubs.
-pub(crate) fn check_no_stubs(
-    ledger: &Ledger,
-    id: &str,
-    what: &str,
-    name: &str,
-) -> Result<(), Error> {
+fn check_no_stubs(ledger: &Ledger, id: &str, what: &str, name: &str) -> Result<(), Error> {
     let (files, bytes) = stubs(ledger, id)?;
     if files == 0 {
         return Ok(());
@@ -432,7 +429,9 @@ pub(crate) fn check_no_stubs(
             if files == 1 { "is a stub" } else { "are stubs" },
             words::bytes(bytes)
         ),
-        format!("Bring the content first: katabatic fetch {name}"),
+        format!(
+            "Bring the content first: katabatic fetch {name}; or let these names go from here, their files stay on the other side: katabatic lane remove {name} --drop-stubs"
+        ),
     ))
 }
 

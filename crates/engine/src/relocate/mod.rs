@@ -13,7 +13,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, words};
-use stubs::Stubs;
+pub(crate) use stubs::Stubs;
 use tokio::sync::mpsc;
 use tree::Skip;
 
@@ -526,7 +526,7 @@ fn key_of(ledger: &Ledger, lane: &LaneConfig) -> Result<Option<LaneKey>, Error> 
 }
 
 /// What both sides of a lane agreed on to be here.
-fn known(ledger: &Ledger, lane: &LaneConfig) -> Result<Vec<(RelPath, Base)>, Error> {
+pub(crate) fn known(ledger: &Ledger, lane: &LaneConfig) -> Result<Vec<(RelPath, Base)>, Error> {
     match key_of(ledger, lane)? {
         Some(key) => agreed(ledger, key),
         None => Ok(Vec::new()),

@@ -19,17 +19,22 @@ use crate::{Class, Error, Home};
 
 /// The stubs of a near folder, as its lane knows them.
 #[derive(Debug, Default)]
-pub(super) struct Stubs(BTreeMap<RelPath, Base>);
+pub(crate) struct Stubs(BTreeMap<RelPath, Base>);
 
 impl Stubs {
     /// Of all that was agreed on to be here.
-    pub(super) fn of(agreed: Vec<(RelPath, Base)>) -> Stubs {
+    pub(crate) fn of(agreed: Vec<(RelPath, Base)>) -> Stubs {
         Stubs(
             agreed
                 .into_iter()
                 .filter(|(_, base)| base.is_stub())
                 .collect(),
         )
+    }
+
+    /// Each with what was agreed on.
+    pub(crate) fn each(&self) -> impl Iterator<Item = (&RelPath, &Base)> {
+        self.0.iter()
     }
 
     pub(super) fn len(&self) -> u64 {
@@ -68,7 +73,7 @@ impl Stubs {
             None => Ok(()),
             Some(path) => Err(Error::new(
                 Class::NeedsPerson,
-                format!("moving the lane {}", lane.name),
+                format!("taking the stubs of lane {} along", lane.name),
                 format!(
                     "{path} is or was a stub, and something happened to it that no pass has settled yet"
                 ),
@@ -157,7 +162,7 @@ impl Stubs {
     }
 
     /// None of them was opened, moved or removed since they were looked at.
-    pub(super) async fn check_still(
+    pub(crate) async fn check_still(
         &self,
         lane: &LaneConfig,
         side: &dyn SideStore,

@@ -1,21 +1,42 @@
 //! `lane remove`.
 
+use std::sync::Arc;
+
+use katabatic_core::words;
+use katabatic_engine::pass::Progress;
 use katabatic_engine::{Error, lanes};
 use serde_json::json;
 
 use crate::app::App;
+use crate::args::LaneRemove;
 use crate::draw::{json, line};
 
-pub fn remove(app: &App, name: &str) -> Result<(), Error> {
+pub fn remove(app: &App, typed: &LaneRemove) -> Result<(), Error> {
     let mut config = app.config.clone();
+    let name = &typed.name;
     let lane = config.lane(name)?.clone();
+    let dropped = match typed.drop_stubs {
+        true => app.run(async {
+            let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
+            lanes::drop_stubs(&pass).await
+        })?,
+        false => 0,
+    };
     app.run(lanes::remove(&mut config, &app.ledger, name))?;
     if app.common.json {
-        json::print(&json!({"removed": name}));
+        json::print(&json!({"removed": name, "stubs_dropped": dropped}));
         return Ok(());
     }
+    let but = match dropped {
+        0 => String::new(),
+        dropped => format!(
+            ", but for {} here, whose content is in {}",
+            words::count(dropped, "stub", "stubs"),
+            lane.far_place()
+        ),
+    };
     line(format!(
-        "Removed the lane {name}. Every file stays, in {} and in {}.",
+        "Removed the lane {name}. Every file stays, in {} and in {}{but}.",
         lane.near,
         lane.far_place()
     ));
