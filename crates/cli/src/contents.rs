@@ -35,7 +35,7 @@ pub fn carry(
             Error::usage(
                 format!("--only {text}"),
                 why,
-                "See what can be written: docs/guide.md, Rules.",
+                "Rules are written as for what a lane leaves out: '*.pdf', 'Parts/**', ':larger 100MB'.",
             )
         })
     };

@@ -80,7 +80,7 @@ fn a_stub_that_something_else_made_anew_is_renewed_and_another_one_is_held() {
         file.set_len(size).unwrap();
         let times = FileTimes::new().set_modified(dated);
         file.set_times(times).unwrap();
-        fs::set_permissions(&beside, fs::Permissions::from_mode(0)).unwrap();
+        fs::set_permissions(&beside, fs::Permissions::from_mode(0o000)).unwrap();
         fs::rename(beside, at).unwrap();
     };
     for (at, longer) in [("Waltz/horn.txt", 0), ("Waltz/oboe.txt", 1)] {

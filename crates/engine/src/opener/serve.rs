@@ -272,10 +272,13 @@ impl Shared {
 
     /// Answers questions that nobody else will answer.
     fn give_up(&self, known: &mut Known, is_meant: impl Fn(&Waiting) -> bool) {
-        let meant = known.waiting.extract_if(.., |_, waiting| is_meant(waiting));
-        for (_, waiting) in meant {
-            self.answer(&waiting.question, Answer::Unreadable);
-        }
+        known.waiting.retain(|_, waiting| {
+            let meant = is_meant(waiting);
+            if meant {
+                self.answer(&waiting.question, Answer::Unreadable);
+            }
+            !meant
+        });
     }
 
     /// Answers for agents that are there and say nothing: stopped, or hanging.

@@ -36,7 +36,7 @@ pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
         Lane::Change(typed) => change::change(app, typed)?,
         Lane::Relocate(typed) => return relocate::relocate(app, typed),
         Lane::Sweep(typed) => return sweep::sweep(app, typed),
-        Lane::Remove(typed) => remove::remove(app, &typed)?,
+        Lane::Remove(typed) => remove::remove(app, typed)?,
     }
     Ok(ExitCode::SUCCESS)
 }
