@@ -550,6 +550,9 @@ pub struct LaneChange {
     /// How it works.
     #[command(flatten)]
     pub setup: SetupTyped,
+    /// What --contents says is to hold for this folder of the lane alone, and all below it
+    #[arg(long = "in", value_name = "FOLDER", requires = "contents")]
+    pub in_folder: Option<String>,
     /// Do not ask
     #[arg(long)]
     pub yes: bool,

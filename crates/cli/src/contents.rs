@@ -67,9 +67,11 @@ pub fn carry(
     Ok(ExitCode::from(code))
 }
 
-/// What would be done with a whole lane.
-pub fn preview(app: &App, lane: &LaneConfig, wanted: WantedContents) -> Result<Plan, Error> {
+/// What would be done with a lane, or with some folders of it.
+pub fn preview(app: &App, about: &About, wanted: WantedContents) -> Result<Plan, Error> {
+    let lane = &about.lane;
     let wish = Wish {
+        scope: about.paths.clone(),
         contents: Some(wanted),
         ..Wish::default()
     };

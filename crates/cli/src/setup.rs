@@ -35,9 +35,9 @@ impl SetupTyped {
             .map_or(lane.portable_names, |names| names == NamesTyped::Portable);
         lane.by_name_only = self.by_name_only.unwrap_or(lane.by_name_only);
         lane.limits = self.limits.over(&lane.limits)?;
-        lane.contents.stubs = self
-            .contents
-            .map_or(lane.contents.stubs, |typed| typed == ContentsTyped::Stubs);
+        if let Some(typed) = self.contents {
+            lane.contents.set_all(typed == ContentsTyped::Stubs);
+        }
         let budget = &mut lane.contents.budget;
         for (typed, bytes) in [
             (&self.max_local, &mut budget.max_local),

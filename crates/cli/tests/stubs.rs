@@ -96,6 +96,43 @@ fn a_stub_that_something_else_made_anew_is_renewed_and_another_one_is_held() {
 }
 
 #[test]
+fn a_folder_may_come_as_stubs_and_one_in_it_whole() {
+    let desk = desk(&[]);
+    desk.write_far("Waltz/Parts/bass.txt", "bass part");
+    desk.run(&["sync"]).ends(0);
+    let change = |contents: &str, folder: &str| {
+        let typed = ["lane", "change", "scores", "--yes", "--contents", contents];
+        desk.run(&[&typed[..], &["--in", folder]].concat())
+    };
+    change("stubs", "Waltz")
+        .ends(0)
+        .says("New files in Waltz would come as stubs")
+        .says("shed 3 files");
+    assert!(is_stub(&desk, "Waltz/horn.txt") && !is_stub(&desk, "rota.csv"));
+    change("all", "Waltz/Parts")
+        .ends(0)
+        .says("brought 1 file here");
+    desk.run(&["lane", "show", "scores"])
+        .ends(0)
+        .says("Waltz: new files there come as stubs")
+        .says("Waltz/Parts: new files there come with their content");
+    for at in ["Waltz/new.txt", "Waltz/Parts/new.txt", "new.txt"] {
+        desk.write_far(at, "new there");
+    }
+    desk.run(&["sync"]).ends(0);
+    assert!(is_stub(&desk, "Waltz/new.txt"));
+    assert!(!is_stub(&desk, "Waltz/Parts/new.txt") && !is_stub(&desk, "new.txt"));
+    change("stubs", "Nowhere").ends(2);
+    let typed = ["lane", "change", "scores", "--in", "Waltz"];
+    desk.run(&typed).ends(2);
+    desk.run(&["lane", "change", "scores", "--yes", "--contents", "all"])
+        .ends(0)
+        .says("brought 3 files here");
+    let shown = desk.run(&["lane", "show", "scores", "--json"]).json();
+    assert_eq!(shown["lane"]["stubs_in"].as_array().unwrap().len(), 0);
+}
+
+#[test]
 fn a_lane_goes_with_its_stubs_and_nothing_is_removed_there() {
     let desk = desk(&["--contents", "stubs"]);
     desk.run(&["fetch", "scores", "--only", "rota.csv"]).ends(0);

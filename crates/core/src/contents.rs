@@ -4,7 +4,7 @@
 //! ([`crate::Stamp::is_stub`]). What is here stays here until somebody drops it, and a stub stays one until somebody
 //! wants its content. So a wish that changes carries nothing by itself, but for what is held: that is to be here.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::room::Budget;
 use crate::{Entry, RelPath};
@@ -12,10 +12,12 @@ use crate::{Entry, RelPath};
 /// What a lane does with content.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Contents {
-    /// Whether what is new on the far side comes as a stub.
-    pub stubs: bool,
     /// How much room it may take here.
     pub budget: Budget,
+    /// Whether what is new on the far side comes as a stub.
+    stubs: bool,
+    /// Where that is otherwise, with all below, but for what is named below it.
+    folders: BTreeMap<RelPath, bool>,
     held: BTreeSet<RelPath>,
 }
 
@@ -34,13 +36,47 @@ impl Contents {
     pub fn new(stubs: bool, held: impl IntoIterator<Item = RelPath>) -> Contents {
         let mut contents = Contents {
             stubs,
-            budget: Budget::default(),
-            held: BTreeSet::new(),
+            ..Contents::default()
         };
         for path in held {
             contents.hold(path);
         }
         contents
+    }
+
+    /// Whether what is new comes as a stub, where no folder says otherwise.
+    #[must_use]
+    pub fn comes_as_stubs(&self) -> bool {
+        self.stubs
+    }
+
+    /// What is new in the whole lane comes as a stub, or with its content; no folder says otherwise any more.
+    pub fn set_all(&mut self, stubs: bool) {
+        self.stubs = stubs;
+        self.folders.clear();
+    }
+
+    /// What is new in a folder and all below comes as a stub, or with its content.
+    pub fn set_folder(&mut self, folder: RelPath, stubs: bool) {
+        self.folders.retain(|known, _| !known.is_within(&folder));
+        if self.stubs_at(&folder) != stubs {
+            self.folders.insert(folder, stubs);
+        }
+    }
+
+    /// The folders that say otherwise, and whether what is new there comes as a stub.
+    pub fn folders(&self) -> impl Iterator<Item = (&RelPath, bool)> {
+        self.folders.iter().map(|(folder, stubs)| (folder, *stubs))
+    }
+
+    fn stubs_at(&self, path: &RelPath) -> bool {
+        let around = self
+            .folders
+            .iter()
+            .filter(|(folder, _)| path.is_within(folder));
+        around
+            .max_by_key(|(folder, _)| folder.depth())
+            .map_or(self.stubs, |(_, stubs)| *stubs)
     }
 
     /// What is held, the outermost paths.
@@ -85,7 +121,7 @@ impl Contents {
     pub fn comes_as_stub(&self, path: &RelPath, near: Option<&Entry>, far: &Entry) -> bool {
         let stays_away = match near {
             Some(near) => near.is_stub(),
-            None => self.stubs,
+            None => self.stubs_at(path),
         };
         stays_away && far.size > 0 && self.held_by(path).is_none()
     }
@@ -123,6 +159,36 @@ mod tests {
         assert_eq!(contents.let_go(&path("d")), Err(NotLetGo::NotHeld));
         assert_eq!(contents.let_go(&path("a")), Ok(()));
         assert_eq!(contents.held_by(&path("a/b")), None);
+    }
+
+    #[test]
+    fn the_nearest_folder_says_what_comes() {
+        let mut contents = Contents::default();
+        contents.set_folder(path("old"), true);
+        contents.set_folder(path("old/2019"), false);
+        contents.set_folder(path("new"), false);
+        let far = Entry::file(5, Stamp::new("1"));
+        let comes = |contents: &Contents, at: &str| contents.comes_as_stub(&path(at), None, &far);
+        assert!(comes(&contents, "old/a") && comes(&contents, "old/2018/a"));
+        assert!(
+            !comes(&contents, "old/2019/x/a")
+                && !comes(&contents, "older")
+                && !comes(&contents, "a")
+        );
+        let named: Vec<_> = contents
+            .folders()
+            .map(|(folder, stubs)| (folder.as_str(), stubs))
+            .collect();
+        assert_eq!(
+            named,
+            [("old", true), ("old/2019", false)],
+            "what is so anyway is not named"
+        );
+        contents.set_folder(path("old"), false);
+        assert_eq!(contents, Contents::default(), "with all below");
+        contents.set_folder(path("old"), true);
+        contents.set_all(true);
+        assert!(contents.comes_as_stubs() && contents.folders().next().is_none());
     }
 
     #[test]

@@ -75,7 +75,7 @@ pub fn far_place(account: &str, path: &RelPath) -> String {
     }
 }
 
-const LANE_KEYS: [&str; 29] = [
+const LANE_KEYS: [&str; 31] = [
     "id",
     "near",
     "far",
@@ -97,6 +97,8 @@ const LANE_KEYS: [&str; 29] = [
     "limit_up",
     "limit_down",
     "contents",
+    "stubs_in",
+    "all_in",
     "hold",
     "max_local",
     "leave_free",
@@ -384,8 +386,16 @@ impl LaneConfig {
         ] {
             set_or_remove(table, key, bytes.map(|bytes| value(size_text(bytes))));
         }
-        let stubs = self.contents.stubs.then(|| value("stubs"));
+        let stubs = self.contents.comes_as_stubs().then(|| value("stubs"));
         set_or_remove(table, "contents", stubs);
+        for (key, wanted) in [("stubs_in", true), ("all_in", false)] {
+            let folders = self.contents.folders();
+            let folders: Vec<&str> = folders
+                .filter(|(_, stubs)| *stubs == wanted)
+                .map(|(folder, _)| folder.as_str())
+                .collect();
+            write_list(table, key, &folders);
+        }
         let new_folders = choice.new_folders;
         let skips = new_folders == NewFolders::Skip;
         set_or_remove(
@@ -552,6 +562,19 @@ fn contents(fields: &Fields) -> Result<Contents, String> {
             .ok_or_else(|| fields.odd(key, "a size such as \"20GB\"")),
     };
     let mut contents = Contents::new(stubs, paths(fields, "hold")?);
+    let mut folders: Vec<(RelPath, bool)> = Vec::new();
+    for (key, stubs) in [("stubs_in", true), ("all_in", false)] {
+        folders.extend(
+            paths(fields, key)?
+                .into_iter()
+                .map(|folder| (folder, stubs)),
+        );
+    }
+    // From the top: a folder sets all below it.
+    folders.sort_by_key(|(folder, _)| folder.depth());
+    for (folder, stubs) in folders {
+        contents.set_folder(folder, stubs);
+    }
     contents.budget = Budget {
         max_local: size("max_local")?,
         leave_free: size("leave_free")?,

@@ -1,7 +1,7 @@
 //! `lane change`: every setting of a lane, with its effect on the next pass shown first.
 
 use katabatic_core::room::Budget;
-use katabatic_core::{Contents, words};
+use katabatic_core::{Contents, RelPath, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, QUIET};
 use katabatic_engine::lanes::{self, starts_anew};
@@ -12,12 +12,13 @@ use super::show::room_words;
 use super::{described, lacks_json, place, run_words, say_next_pass};
 use crate::about::About;
 use crate::app::App;
-use crate::args::LaneChange;
+use crate::args::{ContentsTyped, LaneChange, SetupTyped};
 use crate::commands::account::confirmed;
 use crate::commands::plan::{totals_json, totals_words};
 use crate::contents;
-use crate::draw::{json, line};
+use crate::draw::{json, line, shown_text};
 use crate::limits;
+use crate::setup::folder_of;
 
 pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
     let what = || format!("changing the lane {}", typed.name);
@@ -43,7 +44,7 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
             after.clone(),
         ))
     };
-    if before.contents.stubs != after.contents.stubs {
+    if wishes(&before.contents) != wishes(&after.contents) {
         return change_over(app, typed, &before, &after);
     }
     // What only says how a pass runs, and not what it does, needs no look at both sides, and waits for no pass.
@@ -114,15 +115,26 @@ fn change_over(
             "Change the rest with another katabatic lane change.",
         ));
     }
-    let wanted = match after.contents.stubs {
+    let stubs = typed.setup.contents == Some(ContentsTyped::Stubs);
+    let wanted = match stubs {
         true => WantedContents::Away,
         false => WantedContents::Here,
     };
-    let plan = contents::preview(app, after, wanted)?;
+    let meant = About {
+        lane: after.clone(),
+        paths: in_folder(typed)?.into_iter().collect(),
+    };
+    let plan = contents::preview(app, &meant, wanted)?;
     if !app.common.json {
-        line(match after.contents.stubs {
-            true => "New files would come as stubs, and of what is here it would:",
-            false => "New files would come with their content, and of the stubs here it would:",
+        let place = typed
+            .in_folder
+            .as_ref()
+            .map_or_else(String::new, |folder| format!(" in {}", shown_text(folder)));
+        line(match stubs {
+            true => format!("New files{place} would come as stubs, and of what is here it would:"),
+            false => format!(
+                "New files{place} would come with their content, and of the stubs here it would:"
+            ),
         });
         for words in totals_words(&plan.totals()) {
             line(format!("  {words}"));
@@ -136,11 +148,7 @@ fn change_over(
         ));
     }
     app.config.clone().change_lane(after.clone())?;
-    let whole = About {
-        lane: after.clone(),
-        paths: Vec::new(),
-    };
-    contents::carry(app, vec![whole], &[], wanted, false).map(drop)
+    contents::carry(app, vec![meant], &[], wanted, false).map(drop)
 }
 
 fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneConfig, Error> {
@@ -148,7 +156,26 @@ fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneCon
     if let Some(far) = &typed.far {
         after.far = place(app, far)?;
     }
-    typed.setup.over(after, typed.usual_rules)
+    let (Some(folder), Some(contents)) = (in_folder(typed)?, typed.setup.contents) else {
+        return typed.setup.over(after, typed.usual_rules);
+    };
+    let rest = SetupTyped {
+        contents: None,
+        ..typed.setup.clone()
+    };
+    let mut after = rest.over(after, typed.usual_rules)?;
+    let stubs = contents == ContentsTyped::Stubs;
+    after.contents.set_folder(folder, stubs);
+    Ok(after)
+}
+
+fn in_folder(typed: &LaneChange) -> Result<Option<RelPath>, Error> {
+    typed.in_folder.as_deref().map(folder_of).transpose()
+}
+
+/// What is to come as a stub.
+fn wishes(contents: &Contents) -> (bool, Vec<(&RelPath, bool)>) {
+    (contents.comes_as_stubs(), contents.folders().collect())
 }
 
 fn what_it_does(lane: &LaneConfig) -> LaneConfig {

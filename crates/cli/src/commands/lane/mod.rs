@@ -117,6 +117,11 @@ fn run_words(lane: &LaneConfig) -> String {
 fn described(lane: &LaneConfig) -> Value {
     let choice = &lane.selection.choice;
     let rules: Vec<&str> = lane.selection.rules.iter().map(Rule::text).collect();
+    let folders_where = |wanted: bool| {
+        let folders = lane.contents.folders();
+        let named = folders.filter(|(_, stubs)| *stubs == wanted);
+        named.map(|(folder, _)| folder.as_str()).collect::<Vec<_>>()
+    };
     json!({
         "name": lane.name,
         "near": lane.near.to_string(),
@@ -132,7 +137,9 @@ fn described(lane: &LaneConfig) -> Value {
         "names": if lane.portable_names { "portable" } else { "any" },
         "by_name_only": lane.by_name_only,
         "when": lane.when.iter().map(ToString::to_string).collect::<Vec<_>>(),
-        "contents": if lane.contents.stubs { "stubs" } else { "all" },
+        "contents": if lane.contents.comes_as_stubs() { "stubs" } else { "all" },
+        "stubs_in": folders_where(true),
+        "all_in": folders_where(false),
         "max_local": lane.contents.budget.max_local,
         "leave_free": lane.contents.budget.leave_free,
         "hold": lane.contents.held().map(|path| path.as_str()).collect::<Vec<_>>(),

@@ -71,11 +71,18 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     if lane.limits != Limits::default() {
         fact("limits", &limits::words(&lane.limits));
     }
-    if lane.contents.stubs {
+    if lane.contents.comes_as_stubs() {
         fact(
             "contents",
             "new files come as stubs: name, size and date; the content with katabatic fetch",
         );
+    }
+    for (folder, stubs) in lane.contents.folders() {
+        let how = match stubs {
+            true => "new files there come as stubs",
+            false => "new files there come with their content",
+        };
+        fact("", &format!("{folder}: {how}"));
     }
     let budget = room_words(&lane.contents.budget);
     if !budget.is_empty() {
