@@ -257,6 +257,45 @@ impl Drop for Card {
 
 #[test]
 #[ignore = "mounts file systems, which root may do: .ci/run"]
+fn a_memory_card_holds_no_stubs_and_says_so_before_anything_is_done() {
+    let desk = Desk::bare(&[]);
+    let mut card = Card::new(&desk.path("."));
+    let at = desk.path("card");
+    card.plug_in(&at);
+    desk.write_far("a.txt", "a part");
+    desk.add_account().ends(0);
+    desk.tie(&["--contents", "stubs"]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    let new = at.join("Scores");
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+        .ends(1)
+        .says("so it can hold no stubs")
+        .says("katabatic fetch scores");
+    assert_eq!(
+        fs::read_dir(&at).unwrap().count(),
+        0,
+        "nothing is left there"
+    );
+    desk.run(&["fetch", "scores"]).ends(0);
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+        .ends(0);
+    desk.write_far("b.txt", "b part");
+    desk.run(&["sync"])
+        .ends(1)
+        .says("so it can hold no stubs")
+        .says("--contents all");
+    desk.run(&["shed", new.join("a.txt").to_str().unwrap()])
+        .says("can hold no stubs");
+    assert_eq!(fs::read(new.join("a.txt")).unwrap(), b"a part");
+    desk.run(&["lane", "change", "scores", "--contents", "all", "--yes"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(fs::read(new.join("b.txt")).unwrap(), b"b part");
+    card.pull();
+}
+
+#[test]
+#[ignore = "mounts file systems, which root may do: .ci/run"]
 fn a_memory_card_is_a_side_and_says_what_it_lacks() {
     let desk = Desk::bare(&[]);
     for (at, content) in [("a.txt", "a"), ("Old/b.txt", "b"), ("Viola.txt", "viola")] {

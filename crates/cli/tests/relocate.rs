@@ -202,8 +202,8 @@ fn killed_on_their_way_stubs_are_still_what_they_were() {
     let mut at = desk.near();
     for round in 0..12 {
         let new = match round % 2 {
-            0 => disk.path().join("Scores"),
-            _ => desk.path("home again"),
+            0 => disk.path().join(format!("Scores {round}")),
+            _ => desk.path(&format!("home again {round}")),
         };
         let mut child = desk
             .command(&["lane", "relocate", "scores", new.to_str().unwrap()])
@@ -291,6 +291,8 @@ fn a_place_that_cannot_be_used_says_why() {
     let desk = settled();
     let relocate = |to: &str| desk.run(&["lane", "relocate", "scores", to]);
     relocate("near/inside").ends(2).says("lies in the other");
+    fs::create_dir_all(desk.path("left/.katabatic")).unwrap();
+    relocate("left").ends(3).says("a folder of the tool's own");
     write(&desk.path("full/x"), "x");
     relocate("full").ends(2).says("files in both places");
     fs::rename(desk.near(), desk.path("gone")).unwrap();

@@ -146,6 +146,17 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
             "If you moved the folder by hand, take the old one away first. If not, name a place that is empty.",
         )),
         (true, false) => Ok(Way::Adopt),
+        (_, true) if new.join(OWN_FOLDER).is_dir() => Err(Error::new(
+            Class::NeedsPerson,
+            what,
+            format!(
+                "nothing is there but a folder of the tool's own, {OWN_FOLDER}, of a lane that had its place there; what it kept may be in it"
+            ),
+            format!(
+                "Look into {}, and remove it if nothing in it is wanted; or name another place.",
+                new.join(OWN_FOLDER).display()
+            ),
+        )),
         (_, true) => {
             let parent = new
                 .ancestors()
@@ -285,6 +296,9 @@ pub async fn near(
         }
         Way::Rename | Way::Copy { .. } => {
             let growing = growing(new, &lane)?;
+            if !stubs.is_empty() {
+                stubs.check_disk(home, &lane, &growing, &pass.stop).await?;
+            }
             seen = copied(pass, &lane, &growing, &stubs, &mut relocated).await?;
             if !stubs.is_empty() {
                 stubs

@@ -13,7 +13,7 @@ use super::tree;
 use crate::config::LaneConfig;
 use crate::open::side_failed;
 use crate::sides::local::{LocalSide, STUB_RIGHTS, STUBS_FOLDER, handle_of};
-use crate::sides::{NewStub, Placing, Put, SideError, SideStore};
+use crate::sides::{NewStub, OWN_FOLDER, Placing, Put, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
@@ -85,6 +85,24 @@ impl Stubs {
         }
     }
 
+    /// Whether the disk of the folder that grows can hold them, before anything is copied to it.
+    pub(super) async fn check_disk(
+        &self,
+        home: &Home,
+        lane: &LaneConfig,
+        growing: &Path,
+        stop: &Stop,
+    ) -> Result<(), Error> {
+        fs::create_dir_all(growing).map_err(|why| not_made(lane, why.to_string()))?;
+        let side = open(home, lane, growing, stop)?;
+        side.holds_stubs().await.map_err(|why| {
+            // What was copied there before stays, for a next try.
+            let _ = fs::remove_dir_all(growing.join(OWN_FOLDER));
+            let _ = fs::remove_dir(growing);
+            not_made(lane, why)
+        })
+    }
+
     /// Makes them in the folder that grows, with the size and the date that were found.
     pub(super) async fn make(
         &self,
@@ -94,21 +112,9 @@ impl Stubs {
         found: &BTreeMap<RelPath, Entry>,
         stop: &Stop,
     ) -> Result<(), Error> {
-        let failed = |why: String| {
-            Error::new(
-                Class::Failed,
-                format!("making the stubs of lane {} in its new place", lane.name),
-                why,
-                format!(
-                    "Nothing was removed. Bring their content first, which is copied then: katabatic fetch {}; or name a folder on another disk.",
-                    lane.name
-                ),
-            )
-        };
+        let failed = |why: String| not_made(lane, why);
         let at_side = |error: SideError| failed(error.to_string());
-        let side = LocalSide::open(growing, &home.lane_room(&lane.id), &lane.id, stop.clone())
-            .map_err(at_side)?;
-        side.holds_stubs().await.map_err(failed)?;
+        let side = open(home, lane, growing, stop)?;
         for path in self.0.keys() {
             // Of a copy that was cut off; the folder is nobody's but ours.
             if let Some(before) = side.look(path).await.map_err(at_side)?
@@ -184,6 +190,23 @@ impl Stubs {
             }
         }
     }
+}
+
+fn not_made(lane: &LaneConfig, why: String) -> Error {
+    Error::new(
+        Class::Failed,
+        format!("making the stubs of lane {} in its new place", lane.name),
+        why,
+        format!(
+            "Nothing was removed. Bring their content first, which is copied then: katabatic fetch {}; or name a folder on another disk.",
+            lane.name
+        ),
+    )
+}
+
+fn open(home: &Home, lane: &LaneConfig, growing: &Path, stop: &Stop) -> Result<LocalSide, Error> {
+    LocalSide::open(growing, &home.lane_room(&lane.id), &lane.id, stop.clone())
+        .map_err(|error| not_made(lane, error.to_string()))
 }
 
 /// The owner, the rights and the attributes that the content had here go along.
