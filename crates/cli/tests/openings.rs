@@ -473,6 +473,7 @@ fn a_slow_opening_is_seen_and_told_of() {
     let long = content("score").repeat(8);
     fs::write(desk.far().join("score"), &long).unwrap();
     desk = stubs_at(desk, &[]);
+    desk.run(&["openings", "--keep-out", "head"]).ends(0);
     tells_by_mail(&desk);
     let _opener = Beside::opener(&desk);
     let _agent = Beside::agent(&desk);
@@ -493,6 +494,20 @@ fn a_slow_opening_is_seen_and_told_of() {
         .says("On its way: scores: score");
     desk.run(&["agent", "status"])
         .says("On its way: scores: score");
+    until("some of it is here", || {
+        let now = desk.run(&["openings", "--json"]).json();
+        now["now"]["under_way"][0]["bytes"]["done"].as_u64() > Some(0)
+    });
+    // A pass meanwhile takes it neither for an edit nor for a fault, and who only looks does not wait with the others.
+    let said = desk.run(&["sync"]).ends(0);
+    assert!(!said.out.contains("stuck"), "{}", said.out);
+    desk.run(&["why", desk.near().join("score").to_str().unwrap()])
+        .says("its content comes just now");
+    let looked = shell(&desk, "head -c 1 score");
+    let said = String::from_utf8_lossy(&looked.stderr);
+    assert!(said.contains("Operation not permitted"), "{said}");
+    let now = desk.run(&["openings", "--json"]).json();
+    assert_eq!(now["now"]["under_way"].as_array().unwrap().len(), 1);
     until("it is told", || told(&desk).contains("score is on its way"));
     assert!(reading.wait_with_output().unwrap().stdout == long);
     let now = desk.run(&["openings", "--json"]).json();

@@ -78,8 +78,6 @@ fn is_named(rule: &str, name: &str) -> bool {
 pub enum Verdict {
     /// It does.
     LetIn,
-    /// It is one that only looks; by this rule.
-    KeptOut(String),
     /// It got too much within [`WITHIN`].
     TooMuch(TooMuch),
 }
@@ -102,11 +100,8 @@ pub struct Door {
 }
 
 impl Door {
-    /// A program, known by the first of its names, opens a stub of so many bytes; what it is let in to counts.
-    pub fn asks(&mut self, rules: &Rules, names: &[&str], bytes: u64, now: Duration) -> Verdict {
-        if let Some(rule) = rules.keeps_out(names) {
-            return Verdict::KeptOut(rule.to_owned());
-        }
+    /// A program of this name, which is not kept out, opens a stub of so many bytes; what it is let in to counts.
+    pub fn asks(&mut self, rules: &Rules, program: &str, bytes: u64, now: Duration) -> Verdict {
         let past = now.saturating_sub(WITHIN);
         self.lately.retain(|_, got| {
             while got
@@ -117,7 +112,6 @@ impl Door {
             }
             !got.is_empty()
         });
-        let program = names.first().copied().unwrap_or_default();
         let got = self.lately.entry(program.to_owned()).or_default();
         let mut left = (
             got.len() as u64,
@@ -185,7 +179,7 @@ mod tests {
             ..Rules::default()
         };
         let mut door = Door::default();
-        let mut asks = |name: &str, bytes, at| door.asks(&rules, &[name], bytes, seconds(at));
+        let mut asks = |name: &str, bytes, at| door.asks(&rules, name, bytes, seconds(at));
         for at in [100, 101, 102] {
             assert_eq!(asks("grep", 10, at), Verdict::LetIn);
         }
@@ -221,17 +215,16 @@ mod tests {
             let (mut now, mut let_in) = (0, Vec::new());
             for (gap, size) in gaps {
                 now += gap;
-                match door.asks(&rules, &["x"], size, seconds(now)) {
+                match door.asks(&rules, "x", size, seconds(now)) {
                     Verdict::LetIn => let_in.push((now, size)),
                     Verdict::TooMuch(much) => {
                         prop_assert!(much.again_in > Duration::ZERO);
                         let then = seconds(now) + much.again_in;
-                        let verdict = door.asks(&rules, &["x"], 0, then);
+                        let verdict = door.asks(&rules, "x", 0, then);
                         prop_assert_eq!(verdict, Verdict::LetIn);
                         now = then.as_secs();
                         let_in.push((now, 0));
                     }
-                    Verdict::KeptOut(rule) => prop_assert!(false, "{}", rule),
                 }
                 let lately: Vec<_> = let_in.iter().filter(|(at, _)| *at + WITHIN.as_secs() > now).collect();
                 prop_assert!(lately.len() as u64 <= files);

@@ -101,7 +101,6 @@ pub(super) struct LetIn {
 /// Whether a program is let in, and whether the answer is new.
 pub(super) enum Answer {
     LetIn,
-    KeptOut(String),
     TooMuch { much: TooMuch, is_new: bool },
 }
 
@@ -133,19 +132,25 @@ impl LetIn {
         }
     }
 
-    /// A program opens a stub of so many bytes.
+    /// Whether a program is one of those that only look; then it is remembered.
+    pub(super) fn keeps_out(&self, rules: &Rules, program: &Program) -> bool {
+        let rule = rules.keeps_out(&program.names()).map(str::to_owned);
+        if let Some(rule) = &rule {
+            let now = SystemClock.now();
+            self.known().keep_out(program, now, Some(rule), None);
+        }
+        rule.is_some()
+    }
+
+    /// A program that is not kept out opens a stub of so many bytes.
     pub(super) fn asks(&self, rules: &Rules, program: &Program, bytes: u64) -> Answer {
         let now = SystemClock.now();
         let mut known = self.known();
         let verdict = known
             .door
-            .asks(rules, &program.names(), bytes, self.began.elapsed());
+            .asks(rules, &program.name, bytes, self.began.elapsed());
         match verdict {
             Verdict::LetIn => Answer::LetIn,
-            Verdict::KeptOut(rule) => {
-                known.keep_out(program, now, Some(&rule), None);
-                Answer::KeptOut(rule)
-            }
             Verdict::TooMuch(much) => {
                 let wait = i64::try_from(much.again_in.as_nanos()).unwrap_or(i64::MAX);
                 let until = now.0.saturating_add(wait);

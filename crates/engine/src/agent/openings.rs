@@ -295,14 +295,20 @@ impl Asked {
                 return client.deny(question, false);
             }
         };
+        let (file, let_in) = (File::from(file), &self.openings.let_in);
         let turn = {
             let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
             Arc::clone(turns.entry(handle.clone()).or_default())
         };
+        let rules = &self.config.openings;
+        let only_looks = Filling::is_unfinished(&file) && let_in.keeps_out(rules, &program);
+        if only_looks {
+            tracing::debug!("{} only looks, and gets nothing", program.name);
+            return client.deny(question, true);
+        }
         let bringing = async {
             let _mine = turn.lock().await;
-            self.bring(File::from(file), &handle, &stamp, &program)
-                .await
+            self.bring(file, &handle, &stamp, &program).await
         };
         let came = with_signs_of_life(bringing, || client.coming(question)).await;
         match came {
@@ -357,9 +363,6 @@ impl Asked {
         let let_in = &self.openings.let_in;
         match let_in.asks(&self.config.openings, program, size) {
             Answer::LetIn => {}
-            Answer::KeptOut(rule) => {
-                return Ok(Came::KeptOut(format!("{rule} is kept out")));
-            }
             Answer::TooMuch { much, is_new } => {
                 if is_new {
                     self.tell_of_too_much(&known, &program.name, &much);

@@ -395,6 +395,9 @@ impl Room<'_> {
                 "set down when it was stopped".to_owned(),
                 0,
             ),
+            Err(Trouble::Side(_, SideError::Coming)) => {
+                (Ending::Waiting, SideError::Coming.to_string(), 0)
+            }
             Err(trouble) => {
                 let reason = with_a_word_on_its_name(step, &trouble);
                 self.end_with(trouble);

@@ -39,6 +39,11 @@ pub enum SideError {
     /// Something else than expected is at the path.
     #[error("{0}")]
     Changed(String),
+    /// The content of a stub is on its way here.
+    #[error(
+        "its content comes just now, for a program that opened it (katabatic openings); where no agent runs, it was cut off, and comes with katabatic fetch PATH"
+    )]
+    Coming,
     /// The side asks to come again later, or a line was cut; trying again is harmless.
     #[error("{0}")]
     TryAgain(String),

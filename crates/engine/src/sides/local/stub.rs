@@ -73,10 +73,19 @@ pub(super) fn is_labelled(file: &File) -> bool {
     rustix::fs::fgetxattr(file, LABEL, &mut [0u8; 64]).is_ok()
 }
 
+fn is_filling(file: &File) -> bool {
+    let mut value = [0u8; 64];
+    let label = rustix::fs::fgetxattr(file, LABEL, &mut value);
+    label.is_ok_and(|length| value[..length].starts_with(FILLING.as_bytes()))
+}
+
 /// Nothing is ever read from a stub, nor from one that somebody gave rights and wrote into: what was not written reads as
 /// zeros, and how much that is cannot be told, since a disk fills whole blocks.
 pub(super) fn refuse(file: &File) -> Result<(), SideError> {
     let stat = system::stat_of(file.as_fd()).map_err(|error| side_error(&error))?;
+    if is_filling(file) {
+        return Err(SideError::Coming);
+    }
     if is_one(&stat, || is_labelled(file)) {
         return Err(SideError::Failed(
             "it is a stub: its content is not here".into(),
@@ -412,6 +421,11 @@ impl Filling {
     pub(crate) fn is_stub(file: &File) -> io::Result<bool> {
         let stat = system::stat_of(file.as_fd())?;
         Ok(is_one(&stat, || is_labelled(file)))
+    }
+
+    /// Whether it is a stub, or one that is being filled.
+    pub(crate) fn is_unfinished(file: &File) -> bool {
+        is_labelled(file)
     }
 
     /// The stub's stamp and its handle.
