@@ -31,8 +31,10 @@ impl Program {
             .and_then(|file| file.file_name())
             .and_then(|name| name.to_str())
             .map(str::to_owned);
+        let name = name.map_or_else(|_| "a program".to_owned(), |name| name.trim().to_owned());
         Program {
-            name: name.map_or_else(|_| "a program".to_owned(), |name| name.trim().to_owned()),
+            // A program may call itself anything.
+            name: name.replace(char::is_control, "?"),
             file,
         }
     }

@@ -296,21 +296,22 @@ impl Asked {
             }
         };
         let (file, let_in) = (File::from(file), &self.openings.let_in);
-        let turn = {
-            let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
-            Arc::clone(turns.entry(handle.clone()).or_default())
-        };
-        let rules = &self.config.openings;
-        let only_looks = Filling::is_unfinished(&file) && let_in.keeps_out(rules, &program);
+        let only_looks =
+            Filling::is_unfinished(&file) && let_in.keeps_out(&self.config.openings, &program);
         if only_looks {
             tracing::debug!("{} only looks, and gets nothing", program.name);
             return client.deny(question, true);
         }
-        let bringing = async {
+        let still_at_it = SignsOfLife::of(client, question);
+        let turn = {
+            let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
+            Arc::clone(turns.entry(handle.clone()).or_default())
+        };
+        let came = {
             let _mine = turn.lock().await;
             self.bring(file, &handle, &stamp, &program).await
         };
-        let came = with_signs_of_life(bringing, || client.coming(question)).await;
+        drop(still_at_it);
         match came {
             Ok(Came::Here) => client.allow(question, true),
             Ok(Came::Filled(known)) => {
@@ -627,24 +628,36 @@ impl Asked {
         much: &admission::TooMuch,
     ) {
         let text = format!(
-            "It opened {} ({}) within {}, and gets no more for {}: such a pace fills a disk. Where all of it is wanted here: katabatic fetch FOLDER. Where it only looks at files, keep it out for good: katabatic openings --keep-out {program}. To let programs get more: katabatic openings --most-files NUMBER --most-bytes SIZE",
+            "It opened {} ({}) within {}, and gets no more for {}: such a pace fills a disk. Where all of it is wanted here: katabatic fetch FOLDER. Where it only looks at files, keep it out for good: katabatic openings --keep-out {}. To let programs get more: katabatic openings --most-files NUMBER --most-bytes SIZE",
             words::count(much.files, "stub", "stubs"),
             words::bytes(much.bytes),
             words::span(admission::WITHIN.as_secs()),
-            words::span(much.again_in.as_secs())
+            words::span(much.again_in.as_secs()),
+            words::typed(program)
         );
         self.tell(lane, format!("{program} opens very many stubs"), text);
     }
 }
 
-/// Tells the opener again and again that it is still at it.
-async fn with_signs_of_life<T>(doing: impl Future<Output = T>, tell: impl Fn()) -> T {
-    let mut doing = std::pin::pin!(doing);
-    loop {
-        match tokio::time::timeout(SIGN_OF_LIFE, &mut doing).await {
-            Ok(done) => return done,
-            Err(_) => tell(),
-        }
+/// Tells the opener again and again that the agent is still at it, until it is dropped. In a task of its own: a disk that
+/// takes long to write holds up the one that fills.
+struct SignsOfLife(tokio::task::JoinHandle<()>);
+
+impl SignsOfLife {
+    fn of(client: &Client, question: u64) -> SignsOfLife {
+        let client = client.clone();
+        SignsOfLife(tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(SIGN_OF_LIFE).await;
+                client.coming(question);
+            }
+        }))
+    }
+}
+
+impl Drop for SignsOfLife {
+    fn drop(&mut self) {
+        self.0.abort();
     }
 }
 

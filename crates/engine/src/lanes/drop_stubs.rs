@@ -4,13 +4,14 @@
 //! A stub that is gone is a removal to every pass. So the ledger forgets them first: cut off in the middle, the lane
 //! brings them again.
 
-use katabatic_core::Side;
+use katabatic_core::{Entry, Side};
 
-use crate::home::random_hex;
+use crate::choose::{DROPPED, free};
+use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::pass::Pass;
+use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::relocate::{Stubs, known};
-use crate::sides::{Captured, Checked, Put, SideError};
 use crate::{Class, Error};
 
 /// Removes the stubs of a lane from this computer, before it is taken away; how many.
@@ -20,9 +21,10 @@ use crate::{Class, Error};
 pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
     let _lock = pass.lock()?;
     let lane = &pass.lane.config;
+    // What was cut off before is cleared up; what cannot be is in the way of the lane's end, too.
+    pass.prepare().await?;
     let stubs = Stubs::of(known(&pass.ledger, lane)?);
-    let side = &*pass.lane.near;
-    stubs.check_still(lane, side).await?;
+    stubs.check_still(lane, &*pass.lane.near).await?;
     let (key, id) = (pass.lane.row.key, lane.id.clone());
     let forgotten: Vec<_> = stubs.each().map(|(path, _)| path.clone()).collect();
     pass.ledger
@@ -34,35 +36,36 @@ pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
             rows::forget_token(connection, &id)
         })
         .await?;
-    let failed = |error: SideError| pass.side_failed(Side::Near, &error);
-    let mut dropped = 0;
+    let (mut dropped, mut met) = (0, None);
     for (path, base) in stubs.each() {
-        let spare = random_hex(8)?;
-        if side.capture(path, &spare).await.map_err(failed)? == Captured::Nothing {
-            continue;
-        }
-        let expected = katabatic_core::Entry::file(base.size, base.near.clone());
-        match side.check(&spare, &expected).await.map_err(failed)? {
-            Checked::Same => {
-                side.drop_spare(&spare).await.map_err(failed)?;
-                side.forget_stub(&base.near).await.map_err(failed)?;
-                dropped += 1;
-            }
-            // Somebody put another file there in this very instant.
-            _ => {
-                if side.put_back(&spare, path).await.map_err(failed)? == Put::Taken {
-                    return Err(Error::new(
-                        Class::NeedsPerson,
-                        format!("removing the stub {path}"),
-                        "another program puts files there just now",
-                        format!(
-                            "What it put there is in the spares. Sync, and try again: katabatic sync {}",
-                            lane.name
-                        ),
-                    ));
-                }
-            }
+        let stub = Entry::file(base.size, base.near.clone());
+        let change = Change {
+            side: Side::Near,
+            path,
+            old: Some(Version::of(&stub, None)),
+            source: None,
+            run: None,
+            why: format!("{DROPPED}the stub of a lane that is taken away"),
+            learned: Learned::default(),
+        };
+        match primitive::remove(pass, change).await {
+            Ok(()) => dropped += 1,
+            // Something else came to be there in this very instant. It stays.
+            Err(Trouble::Met(why)) => met = met.or(Some((path, why))),
+            Err(Trouble::Side(side, error)) => return Err(pass.side_failed(side, &error)),
+            Err(Trouble::Ledger(error)) => return Err(error),
         }
     }
-    Ok(dropped)
+    pass.ledger.flush().await?;
+    free(pass).await?;
+    stubs.forget(&*pass.lane.near).await;
+    match met {
+        None => Ok(dropped),
+        Some((path, why)) => Err(Error::new(
+            Class::NeedsPerson,
+            format!("removing the stub {path}"),
+            why,
+            format!("Let a pass look at it first: katabatic sync {}", lane.name),
+        )),
+    }
 }

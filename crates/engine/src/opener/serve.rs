@@ -31,6 +31,8 @@ const A_MOMENT: Duration = Duration::from_millis(50);
 pub struct Opener {
     shared: Arc<Shared>,
     socket: PathBuf,
+    /// The socket's own inode: another opener may have put its own there since.
+    listens_at: Option<Inode>,
 }
 
 struct Shared {
@@ -103,14 +105,18 @@ impl Opener {
         Ok(Opener {
             shared,
             socket: socket.to_owned(),
+            listens_at: stat(socket).ok().map(|stat| inode_of(&stat)),
         })
     }
 
     /// Ends in order: the stubs of everybody lose their rights first.
     pub fn end(self) {
         let until = Instant::now() + LAST_WORDS;
-        // The next one makes it anew.
-        let _ = std::fs::remove_file(&self.socket);
+        let there = stat(&self.socket).ok().map(|stat| inode_of(&stat));
+        if there == self.listens_at {
+            // The next one makes it anew.
+            let _ = std::fs::remove_file(&self.socket);
+        }
         let mut known = self.shared.known();
         known.ending = true;
         for agent in known.agents.values() {

@@ -183,7 +183,7 @@ impl Stubs {
     }
 
     /// Gives up the second names of the old ones.
-    pub(super) async fn forget(&self, side: &dyn SideStore) {
+    pub(crate) async fn forget(&self, side: &dyn SideStore) {
         for (path, base) in &self.0 {
             if let Err(why) = side.forget_stub(&base.near).await {
                 tracing::debug!("{path} leaves a name of its stub: {why}");
