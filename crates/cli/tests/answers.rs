@@ -126,7 +126,7 @@ fn accounts_and_lanes_in_json() {
         "removals": "carry", "drift": "leave", "updates": "replace", "skip": [], "take": [], "new_folders": "take",
         "leave_out": katabatic_core::rules::USUAL, "names": "any", "by_name_only": false,
         "brake": {"percent": 25, "always_fine": 10, "never_fine": 1000}, "limit_up": null, "limit_down": null, "transfers": 8, "only_on": [], "tell_unsettled_hours": null,
-        "when": ["on change"], "quiet_seconds": 2, "contents": "all", "hold": [], "max_local": null, "leave_free": null
+        "when": ["on change"], "quiet_seconds": 2, "contents": "all", "stubs_in": [], "all_in": [], "hold": [], "max_local": null, "leave_free": null
     });
     assert_eq!(lane["lane"], described);
     assert_eq!(
@@ -142,7 +142,7 @@ fn accounts_and_lanes_in_json() {
     assert_eq!(keys(&error["error"]), ["exit", "next", "what", "why"]);
     assert_eq!(
         desk.run(&["lane", "remove", "scores", "--json"]).json(),
-        json!({"removed": "scores"})
+        json!({"removed": "scores", "stubs_dropped": 0})
     );
     assert_eq!(
         desk.run(&["account", "remove", "office", "--json"]).json(),
