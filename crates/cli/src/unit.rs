@@ -5,6 +5,9 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
 use katabatic_engine::{Class, Error};
+use serde_json::json;
+
+use crate::draw::{json, line};
 
 /// A unit, of a person's own manager or of the system's.
 pub struct Unit {
@@ -92,6 +95,23 @@ impl Unit {
             self.tell(&["enable"])?;
         }
         Ok(Installed { verified, enabled })
+    }
+
+    /// Says what became of it; whether more is to be said, for people.
+    pub fn say(&self, installed: &Installed, as_json: bool) -> bool {
+        let Installed { verified, enabled } = installed;
+        if as_json {
+            json::print(
+                &json!({"unit": self.file.display().to_string(), "verified": verified, "enabled": enabled}),
+            );
+            return false;
+        }
+        line(format!("Written: {}", self.file.display()));
+        line(match verified {
+            true => "  systemd has checked it.",
+            false => "  It was not checked: systemd-analyze is not here.",
+        });
+        true
     }
 
     /// Stops it and takes it away.

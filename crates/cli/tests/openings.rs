@@ -125,6 +125,13 @@ fn opened(desk: &Desk, names: &[&str]) {
     });
 }
 
+/// How many stubs were brought because a program opened them.
+fn openings(desk: &Desk) -> usize {
+    let runs = desk.run(&["runs", "--json"]).json();
+    let runs = runs["runs"].as_array().unwrap().iter();
+    runs.filter(|run| run["command"] == "open").count()
+}
+
 fn shell(desk: &Desk, script: &str) -> std::process::Output {
     Command::new("sh")
         .args(["-ec", script])
@@ -182,13 +189,7 @@ fn every_way_of_reading_gives_the_right_bytes() {
         fs::remove_file(out).unwrap();
     }
     desk.run(&["status"]).ends(0);
-    let runs = desk.run(&["runs", "--json"]).json();
-    let opened = runs["runs"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .filter(|run| run["command"] == "open");
-    assert_eq!(opened.count(), names.len());
+    assert_eq!(openings(&desk), names.len());
     agent.end("-TERM");
     // What was moved away is gone here, and what was read is as it was there.
     desk.run(&["sync"]).ends(0);
@@ -228,13 +229,7 @@ fn a_hundred_readers_cost_one_fetch() {
             read.stdout.len()
         );
     }
-    let runs = desk.run(&["runs", "--json"]).json();
-    let opened = runs["runs"]
-        .as_array()
-        .unwrap()
-        .iter()
-        .filter(|run| run["command"] == "open");
-    assert_eq!(opened.count(), 1);
+    assert_eq!(openings(&desk), 1);
 }
 
 /// Reads a stub over and over until told to stop; every read gives the whole content or fails. How many failed.

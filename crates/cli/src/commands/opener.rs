@@ -11,7 +11,7 @@ use tokio::signal::unix::{SignalKind, signal};
 use crate::app;
 use crate::args::{self, Common, OpenerInstall};
 use crate::draw::{json, line};
-use crate::unit::{Installed, Unit, quoted, systemd_runs};
+use crate::unit::{Unit, quoted, systemd_runs};
 
 pub fn opener(common: &Common, typed: &args::Opener) -> Result<ExitCode, Error> {
     if let Some(args::OpenerDoes::Install(install)) = &typed.does {
@@ -87,22 +87,14 @@ fn install(common: &Common, typed: &OpenerInstall) -> Result<ExitCode, Error> {
         }
         return Ok(ExitCode::SUCCESS);
     }
-    let Installed { verified, enabled } = unit.install(&text()?, &typed.units)?;
-    if enabled {
+    let installed = unit.install(&text()?, &typed.units)?;
+    if installed.enabled {
         unit.tell(&["restart"])?;
     }
-    if common.json {
-        json::print(
-            &json!({"unit": unit.file.display().to_string(), "verified": verified, "enabled": enabled}),
-        );
+    if !unit.say(&installed, common.json) {
         return Ok(ExitCode::SUCCESS);
     }
-    line(format!("Written: {}", unit.file.display()));
-    line(match verified {
-        true => "  systemd has checked it.",
-        false => "  It was not checked: systemd-analyze is not here.",
-    });
-    line(match enabled {
+    line(match installed.enabled {
         true => format!(
             "  It runs from now on, and listens at {DEFAULT_SOCKET}. Each person's agent finds it within seconds."
         ),

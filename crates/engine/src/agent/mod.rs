@@ -10,6 +10,7 @@ mod follow;
 mod let_in;
 mod line;
 mod news;
+mod opening_words;
 mod openings;
 mod pace;
 mod quiet;

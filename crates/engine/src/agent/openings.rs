@@ -15,13 +15,13 @@ use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
 use katabatic_core::telling::{Kind, Message};
-use katabatic_core::{Base, Digest, EditTime, Entry, RelPath, Side, admission, words};
+use katabatic_core::{Base, Digest, EditTime, Entry, RelPath, Side, words};
 use notify::{RecursiveMode, Watcher};
 use tokio::sync::mpsc::{self, UnboundedReceiver, UnboundedSender};
 use tokio::sync::watch;
 
 use super::let_in::{Answer, Coming, LetIn, Program};
-use super::telling;
+use super::{opening_words, telling};
 use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, LaneConfig};
 use crate::ledger::rows;
@@ -109,20 +109,21 @@ impl Openings {
         *state = how;
     }
 
+    /// The near side of a lane, where that is on this computer.
+    fn near(&self, lane: &LaneConfig) -> Option<Result<LocalSide, Error>> {
+        let side = (Side::Near, lane.near.local()?);
+        let Openings { home, ledger, .. } = self;
+        Some(open_here(home, ledger, lane, side, &Stop::default()))
+    }
+
     /// The near sides that may hold stubs, of those that are there; and why one that is there could not be opened.
     fn nears(&self, config: &Config) -> (Vec<(LaneConfig, LocalSide)>, Option<String>) {
         let (mut nears, mut failed) = (Vec::new(), None);
         for lane in &config.lanes {
-            let Some(near) = lane.near.local() else {
+            let Some(side) = self.near(lane) else {
                 continue;
             };
-            match open_here(
-                &self.home,
-                &self.ledger,
-                lane,
-                (Side::Near, near),
-                &Stop::default(),
-            ) {
+            match side {
                 Ok(side) => nears.push((lane.clone(), side)),
                 // A drive that is not plugged in has no stubs that anybody could open.
                 Err(why) if why.class == Class::NotThere => {}
@@ -366,7 +367,7 @@ impl Asked {
             Answer::LetIn => {}
             Answer::TooMuch { much, is_new } => {
                 if is_new {
-                    self.tell_of_too_much(&known, &program.name, &much);
+                    self.tell(&known.lane, opening_words::too_much(&program.name, &much));
                 }
                 return Ok(Came::KeptOut("it got too much at once".into()));
             }
@@ -387,7 +388,11 @@ impl Asked {
         match brought {
             Ok(_) => Ok(Came::Filled(Box::new(known))),
             Err(why) => {
-                self.tell_of_failure(&known, name, &why);
+                let place = known.lane.far_place().to_string();
+                self.tell(
+                    &known.lane,
+                    opening_words::failed(&known.path, &place, name, &why),
+                );
                 Ok(Came::Not(why))
             }
         }
@@ -449,16 +454,9 @@ impl Asked {
         let far = self.far(&known.lane).map_err(|error| error.why)?;
         let (mut source, version) = read(&*far, known).await?;
         coming.has_in_all(version.size);
-        let near = known.lane.near.local().ok_or("its folder is not here")?;
-        let Openings { home, ledger, .. } = &self.openings;
-        let side = open_here(
-            home,
-            ledger,
-            &known.lane,
-            (Side::Near, near),
-            &Stop::default(),
-        )
-        .map_err(|error| error.why)?;
+        let side = self.openings.near(&known.lane);
+        let side = side.ok_or("its folder is not here")?;
+        let side = side.map_err(|error| error.why)?;
         has_room(&side, version.size).await?;
         let said = |why: io::Error| why.to_string();
         let mut filling = Filling::begin(file).map_err(said)?;
@@ -477,7 +475,9 @@ impl Asked {
                     let took = began.elapsed();
                     if took >= SLOW && !is_told {
                         is_told = true;
-                        self.tell_of_slowness(known, program, (version.size, length), took);
+                        let bytes = (version.size, length);
+                        let words = opening_words::slow(&known.path, program, bytes, took);
+                        self.tell(&known.lane, words);
                     }
                     let written = tokio::task::block_in_place(|| filling.write(&piece));
                     if let Err(why) = written {
@@ -521,7 +521,8 @@ impl Asked {
         };
         let (key, path, stub) = (known.key, known.path.clone(), known.base.near.clone());
         // Where something else was agreed on since, that is how it stays.
-        ledger
+        self.openings
+            .ledger
             .write(move |connection| rows::fill_stub(connection, key, &path, &stub, &filled))
             .await
             .map_err(|error| error.why)?;
@@ -530,17 +531,9 @@ impl Asked {
 
     /// Gives up the second name of what is a stub no more.
     async fn forget(&self, known: &Known) {
-        let Openings { home, ledger, .. } = &self.openings;
-        let Some(near) = known.lane.near.local() else {
+        let Some(side) = self.openings.near(&known.lane) else {
             return;
         };
-        let side = open_here(
-            home,
-            ledger,
-            &known.lane,
-            (Side::Near, near),
-            &Stop::default(),
-        );
         let forgotten = match side {
             Ok(side) => side
                 .forget_stub(&known.base.near)
@@ -586,7 +579,7 @@ impl Asked {
             .await
     }
 
-    fn tell(&self, lane: &LaneConfig, title: String, text: String) {
+    fn tell(&self, lane: &LaneConfig, (title, text): (String, String)) {
         // Nobody tells any more: the agent ends.
         let _ = self.openings.tell.send(telling::Word::Happened(Message {
             kind: Kind::Problem,
@@ -594,48 +587,6 @@ impl Asked {
             title,
             text,
         }));
-    }
-
-    fn tell_of_failure(&self, Known { lane, path, .. }: &Known, program: &str, why: &str) {
-        let text = format!(
-            "{program} opened it, its content is not here, and it could not be brought: {why}. Try again once {} can be reached.",
-            lane.far_place()
-        );
-        self.tell(lane, format!("{path} could not be opened"), text);
-    }
-
-    fn tell_of_slowness(
-        &self,
-        Known { lane, path, .. }: &Known,
-        program: &str,
-        (all, done): (u64, u64),
-        took: Duration,
-    ) {
-        let left = all.saturating_sub(done) as f64 / done.max(1) as f64 * took.as_secs_f64();
-        let text = format!(
-            "{program} opened it and waits for its content: {} of {} are here, about {} left. It goes on by itself; to see how far it is: katabatic openings",
-            words::bytes(done),
-            words::bytes(all),
-            words::span(left as u64)
-        );
-        self.tell(lane, format!("{path} is on its way"), text);
-    }
-
-    fn tell_of_too_much(
-        &self,
-        Known { lane, .. }: &Known,
-        program: &str,
-        much: &admission::TooMuch,
-    ) {
-        let text = format!(
-            "It opened {} ({}) within {}, and gets no more for {}: such a pace fills a disk. Where all of it is wanted here: katabatic fetch FOLDER. Where it only looks at files, keep it out for good: katabatic openings --keep-out {}. To let programs get more: katabatic openings --most-files NUMBER --most-bytes SIZE",
-            words::count(much.files, "stub", "stubs"),
-            words::bytes(much.bytes),
-            words::span(admission::WITHIN.as_secs()),
-            words::span(much.again_in.as_secs()),
-            words::typed(program)
-        );
-        self.tell(lane, format!("{program} opens very many stubs"), text);
     }
 }
 

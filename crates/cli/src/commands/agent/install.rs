@@ -11,7 +11,7 @@ use serde_json::json;
 use crate::app::App;
 use crate::args::AgentInstall;
 use crate::draw::{json, line};
-use crate::unit::{Installed, Unit, quoted, systemd_runs};
+use crate::unit::{Unit, quoted, systemd_runs};
 
 const NAME: &str = "katabatic-agent";
 
@@ -154,20 +154,11 @@ pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
         return Ok(ExitCode::SUCCESS);
     }
     check_secrets(app, typed.system)?;
-    let Installed { verified, enabled } =
-        unit.install(&text(app, typed.system), app.home.state())?;
-    if app.common.json {
-        json::print(
-            &json!({"unit": unit.file.display().to_string(), "verified": verified, "enabled": enabled}),
-        );
+    let installed = unit.install(&text(app, typed.system), app.home.state())?;
+    if !unit.say(&installed, app.common.json) {
         return Ok(ExitCode::SUCCESS);
     }
-    line(format!("Written: {}", unit.file.display()));
-    line(match verified {
-        true => "  systemd has checked it.",
-        false => "  It was not checked: systemd-analyze is not here.",
-    });
-    match enabled {
+    match installed.enabled {
         true => {
             line("  It starts with the computer, or now: katabatic agent start");
             if !typed.system {
