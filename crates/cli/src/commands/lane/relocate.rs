@@ -192,7 +192,7 @@ fn adopt(
         (found.missing, "missing: they come back from the other side"),
         (
             found.new,
-            "that the lane does not know yet: they are carried like new ones",
+            "that the lane does not know: they are carried like new ones, where no rule leaves them out",
         ),
     ] {
         if count > 0 {
