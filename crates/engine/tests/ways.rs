@@ -20,6 +20,7 @@ use std::time::Duration;
 use async_trait::async_trait;
 use katabatic_core::blocks::BLOCK;
 use katabatic_core::{RelPath, Side};
+use katabatic_engine::Class;
 use katabatic_engine::clock::SystemClock;
 use katabatic_engine::pass::{Report, Wish};
 use katabatic_engine::seam::{Hook, Seam};
@@ -429,7 +430,42 @@ async fn a_slow_line_is_no_silent_one() {
     world.fault(&["slow=150000"]);
     let report = world.sync().await.unwrap();
     assert_eq!((report.counts.files_up, report.counts.files_down), (1, 1));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_answers_nothing_ends_the_pass_and_one_that_chews_on_a_request_does_not() {
+    let mut world = World::new().await;
+    world.knows_the_stand_in().await;
+    let mut account = world.config.accounts[0].clone();
+    account.patience = Some(1);
+    world.config.change_account(account).unwrap();
+    for number in 0..9 {
+        set(&world.near, &format!("{number}.txt"), b"new here");
+    }
     world.fault(&["silent"]);
     let error = world.sync().await.unwrap_err();
-    assert!(error.why.contains("sent nothing for 3 s"), "{error:?}");
+    assert_eq!(error.class, Class::NotThere, "{error:?}");
+    assert!(error.why.contains("sent nothing for 1 s"), "{error:?}");
+    world.fault(&["silent-to=PUT"]);
+    let report = once_awake(&world).await;
+    assert_eq!(report.counts.files_up, 0);
+    assert_eq!(report.outcomes.len(), 9, "{report:?}");
+    world.fault(&["silent-to=PUT", "silent-to=OPTIONS"]);
+    let error = world.sync().await.unwrap_err();
+    assert_eq!(error.class, Class::NotThere, "{error:?}");
+    world.fault(&[]);
+    let report = once_awake(&world).await;
+    assert_eq!(report.counts.files_up, 9);
+    assert_eq!(tree(&world.near), tree(&world.far));
+}
+
+/// The server is left alone for a moment after it answered nothing.
+async fn once_awake(world: &World) -> Report {
+    loop {
+        match world.sync().await {
+            Ok(report) => return report,
+            Err(error) => assert_eq!(error.class, Class::NotThere, "{error:?}"),
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
 }

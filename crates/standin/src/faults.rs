@@ -42,6 +42,7 @@ enum Kind {
     Html,
     Redirect(String),
     Silent,
+    SilentTo(String),
     Clock(i64),
     Software(String),
     Xml(OddXml),
@@ -83,7 +84,7 @@ pub(crate) enum OddXml {
 }
 
 /// What every fault is called and does, for help and errors: name, the form of its value, meaning.
-pub const FAULTS: [(&str, &str, &str); 30] = [
+pub const FAULTS: [(&str, &str, &str); 31] = [
     ("delay", "MS", "every answer waits this long first"),
     (
         "slow",
@@ -172,6 +173,11 @@ pub const FAULTS: [(&str, &str, &str); 30] = [
     ),
     ("silent", "", "no request is ever answered"),
     (
+        "silent-to",
+        "METHOD",
+        "no request of this method is ever answered",
+    ),
+    (
         "clock",
         "SECONDS",
         "the server's clock is ahead by this much, or behind",
@@ -258,6 +264,7 @@ fn kind(text: &str) -> Option<Kind> {
         ("html", "") => Kind::Html,
         ("redirect", to) if !to.is_empty() => Kind::Redirect(to.to_owned()),
         ("silent", "") => Kind::Silent,
+        ("silent-to", method) if !method.is_empty() => Kind::SilentTo(method.to_owned()),
         ("software", text) if !text.is_empty() => Kind::Software(text.to_owned()),
         ("clock", _) => Kind::Clock(value.parse().ok()?),
         ("xml", "entities") => Kind::Xml(OddXml::Entities),
@@ -326,6 +333,7 @@ pub(crate) struct Mishap {
     pub(crate) html: bool,
     pub(crate) redirect: Option<String>,
     pub(crate) silent: bool,
+    pub(crate) silent_to: Vec<String>,
     pub(crate) clock: Option<i64>,
     pub(crate) software: Option<String>,
     pub(crate) xml: Option<OddXml>,
@@ -411,6 +419,7 @@ impl Faults {
                 Kind::Html => mishap.html = true,
                 Kind::Redirect(to) => mishap.redirect = Some(to.clone()),
                 Kind::Silent => mishap.silent = true,
+                Kind::SilentTo(method) => mishap.silent_to.push(method.clone()),
                 Kind::Clock(ahead) => mishap.clock = Some(*ahead),
                 Kind::Software(text) => mishap.software = Some(text.clone()),
                 Kind::Xml(odd) => mishap.xml = Some(*odd),
@@ -453,7 +462,7 @@ mod tests {
                 let value = match value {
                     "MS" | "BYTES" | "SECONDS" => "1",
                     "SHARE" => "0.5",
-                    "FOLDER" | "URL" | "TEXT" => "x",
+                    "FOLDER" | "METHOD" | "URL" | "TEXT" => "x",
                     value => value,
                 };
                 let text = if value.is_empty() {

@@ -339,7 +339,8 @@ async fn respond(cloud: Arc<Cloud>, request: Request<Incoming>) -> Result<Respon
     }
     let mishap = cloud.faults.draw();
     tokio::time::sleep(mishap.delay).await;
-    if mishap.silent {
+    let asked = request.method().as_str();
+    if mishap.silent || mishap.silent_to.iter().any(|method| method == asked) {
         // Longer than anybody waits.
         tokio::time::sleep(Duration::from_secs(86_400)).await;
     }

@@ -46,6 +46,10 @@ struct State {
     counted: u32,
     /// The server asked to be left in peace until then.
     peace_until: Option<Instant>,
+    /// When it last gave any answer.
+    answered: Option<Instant>,
+    /// It answers nothing, and nothing is asked until then.
+    alone_until: Option<Instant>,
 }
 
 /// A request in flight; its place is free again when this is dropped.
@@ -69,6 +73,8 @@ impl Default for Traffic {
                     smoothed: Duration::ZERO,
                     counted: 0,
                     peace_until: None,
+                    answered: None,
+                    alone_until: None,
                 }),
             }),
         }
@@ -121,6 +127,29 @@ impl Traffic {
             let halved = (state.limit / 2).max(1);
             self.shrink(&mut state, halved);
         }
+    }
+
+    /// The server gave an answer.
+    pub(crate) fn answers(&self) {
+        let mut state = self.state();
+        state.answered = Some(Instant::now());
+        state.alone_until = None;
+    }
+
+    /// Whether it gave any answer since then.
+    pub(crate) fn has_answered_since(&self, then: Instant) -> bool {
+        self.state().answered.is_some_and(|last| last >= then)
+    }
+
+    /// The server answers nothing, and is not worth asking for so long.
+    pub(crate) fn leave_alone(&self, time: Duration) {
+        self.state().alone_until = Some(Instant::now() + time);
+    }
+
+    /// Whether the server is not worth asking now.
+    pub(crate) fn is_left_alone(&self) -> bool {
+        let until = self.state().alone_until;
+        until.is_some_and(|until| until > Instant::now())
     }
 
     fn shrink(&self, state: &mut State, limit: usize) {

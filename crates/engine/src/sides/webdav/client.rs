@@ -209,6 +209,26 @@ impl Client {
         }
     }
 
+    pub(super) fn traffic(&self) -> &Traffic {
+        &self.traffic
+    }
+
+    pub(super) fn patience(&self) -> Duration {
+        self.connection.line.patience
+    }
+
+    /// The server's name.
+    pub(super) fn host(&self) -> &str {
+        let host = self.connection.address.host_str();
+        host.unwrap_or("the server")
+    }
+
+    /// A request to the account's address that carries no credentials.
+    pub(super) fn unsigned(&self, method: Method) -> RequestBuilder {
+        let address = self.connection.address.clone();
+        self.http.client.request(method, address)
+    }
+
     pub(super) fn is_read_only(&self) -> bool {
         self.connection.read_only
     }
@@ -379,6 +399,7 @@ impl Client {
         loop {
             let last = attempt >= ATTEMPTS;
             let flight = self.traffic.begin().await;
+            self.check_awake()?;
             let wait = match self.send_signed(build()?, None).await {
                 // Turned away at the door: nothing was done, so whatever it was may be asked again.
                 Ok(Answer::TokenRefused) if !renewed => {
@@ -445,6 +466,7 @@ impl Client {
         watch: &Watch,
     ) -> Result<Response, SideError> {
         let _flight = self.traffic.begin().await;
+        self.check_awake()?;
         watch.begin();
         let answer = self.send_signed(request, Some(watch)).await?;
         if let Answer::Of(response) = &answer
@@ -492,15 +514,22 @@ impl Client {
         request: RequestBuilder,
         watch: Option<&Watch>,
     ) -> Result<Response, SideError> {
-        let patience = self.connection.line.patience;
+        let patience = self.patience();
         let began = Instant::now();
         let mut sending = std::pin::pin!(request.send());
         loop {
             let until = || watch.map_or(began + patience, |watch| watch.until(patience));
             match tokio::time::timeout_at(until(), &mut sending).await {
-                Ok(sent) => return sent.map_err(|error| self.line_error(&error)),
+                Ok(Ok(response)) => {
+                    self.traffic.answers();
+                    return Ok(response);
+                }
+                Ok(Err(error)) => return Err(self.line_error(&error)),
                 Err(_) if until() > Instant::now() => {}
-                Err(_) => return Err(self.silent()),
+                Err(_) => {
+                    self.knock(began).await;
+                    return Err(self.silent());
+                }
             }
         }
     }
@@ -511,7 +540,7 @@ impl Client {
 
     /// The body of an answer, piece by piece, no longer than the server is silent for as long as it may.
     pub(crate) fn body(&self, response: Response) -> BoxStream<'static, Result<Bytes, SideError>> {
-        let (client, patience) = (self.clone(), self.connection.line.patience);
+        let (client, patience) = (self.clone(), self.patience());
         let body = response.bytes_stream().boxed();
         stream::unfold(Some(body), move |body| {
             let client = client.clone();

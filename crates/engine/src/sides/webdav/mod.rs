@@ -9,6 +9,7 @@ mod changes;
 pub(crate) mod client;
 mod download;
 mod entry;
+mod knock;
 mod list;
 mod multistatus;
 mod room;
