@@ -69,7 +69,17 @@ fn fresh_asks_there_and_the_usual_way_tells_what_a_pass_saw() {
     }
     desk.stop_serving();
     desk.run(&["status", "--fresh"]).ends(6);
-    desk.run(&["status"]).ends(0);
+    desk.run(&["status"])
+        .ends(0)
+        .says("not reached at ")
+        .says("127.0.0.1 does not answer");
+    let lane = desk.run(&["status", "--json"]).ends(0).json()["lanes"][0].clone();
+    let why = lane["far_failed"]["why"].as_str().unwrap();
+    assert!(why.contains("does not answer"), "{lane:#}");
+    desk.serve_again(&[]);
+    desk.run(&["sync"]).ends(0);
+    let lane = desk.run(&["status", "--json"]).ends(0).json()["lanes"][0].clone();
+    assert!(lane["far_failed"].is_null(), "{lane:#}");
 }
 
 #[test]

@@ -15,6 +15,7 @@ use katabatic_core::{
 use tokio::sync::mpsc;
 
 use crate::Error;
+use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::pass::contents;
 use crate::pass::moves;
@@ -44,6 +45,8 @@ pub struct LaneStanding {
     pub pass: u64,
     /// When the far side was last looked at.
     pub far_seen: Option<EditTime>,
+    /// When and why the account of the far side was not reached, where that was tried last.
+    pub far_failed: Option<(EditTime, String)>,
     /// Whether no pass over the whole lane ever came to its end, though something was carried.
     pub cut_off: bool,
     /// When the near side was looked at: now, where it is a folder of this computer.
@@ -146,6 +149,13 @@ pub async fn look_telling(
         far_seen: match fresh {
             true => near_seen,
             false => pass.lane.row.seen_at,
+        },
+        far_failed: match pass.lane.config.account(Side::Far) {
+            Some(account) if !fresh => {
+                let known = |connection: &_| account_rows::account(connection, account);
+                pass.ledger.read(known)?.error
+            }
+            _ => None,
         },
         cut_off: pass.lane.row.seen_at.is_none() && any_known && !fresh,
         near_seen,

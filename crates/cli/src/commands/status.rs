@@ -20,7 +20,7 @@ use crate::args::StateTyped;
 use crate::draw::listing::Item;
 use crate::draw::state_tree::StateTree;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, listing, progress, shown, shown_text, time};
+use crate::draw::{self, json, line, listing, progress, shown, shown_text, time};
 use crate::{args, exit};
 
 pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
@@ -69,7 +69,7 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
             } else if typed.tree {
                 tree.open(&standing);
                 line(heading(app, &lane));
-                line(format!("  {}", seen_words(&standing)));
+                say_seen(app, &standing);
                 tree.print(app.style);
                 if let Some(count) = standing.counts.get(&Agreement::LeftOut) {
                     let left_out = left_out_words(*count, &standing);
@@ -142,12 +142,16 @@ pub fn here_words(standing: &LaneStanding) -> String {
         .map_or_else(|| "never yet".to_owned(), time::exact)
 }
 
-fn seen_words(standing: &LaneStanding) -> String {
-    format!(
-        "seen: here {}, there {}",
+fn say_seen(app: &App, standing: &LaneStanding) {
+    line(format!(
+        "  seen: here {}, there {}",
         here_words(standing),
         there_words(standing)
-    )
+    ));
+    if let Some((at, why)) = &standing.far_failed {
+        let told = format!("not reached at {}: {why}", time::exact(*at));
+        draw::sentence(app.style, 2, &told);
+    }
 }
 
 /// As many paths are named for people.
@@ -235,7 +239,7 @@ fn say_by_itself(agent: Option<&Answer>, lane: &LaneConfig) {
 
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     line(heading(app, lane));
-    line(format!("  {}", seen_words(standing)));
+    say_seen(app, standing);
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
         let many = match agreement {
@@ -400,6 +404,8 @@ fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
         ));
     } else if waiting + count(|agreement| *agreement == Agreement::Stuck) > 0 {
         line(format!("  Next: katabatic sync {name}"));
+    } else if standing.far_failed.is_some() {
+        line("  All settled when it was last seen there.");
     } else {
         line("  All settled.");
     }
@@ -493,7 +499,7 @@ fn say_counts(
     list: Listed<'_>,
 ) {
     line(format!("In {}/ of lane {}", shown(path), lane.name));
-    line(format!("  {}", seen_words(standing)));
+    say_seen(app, standing);
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
         rows.add(vec![app.style.state(*agreement), words::grouped(*count)]);
@@ -611,6 +617,7 @@ fn standing_json(
         "pass": standing.pass,
         "near_seen": json::time(standing.near_seen),
         "far_seen": json::time(standing.far_seen),
+        "far_failed": standing.far_failed.as_ref().map(|(at, why)| json!({"at": json::time(Some(*at)), "why": why})),
         "counts": counts,
         "settled_bytes": standing.settled_bytes,
         "lies": lies,
