@@ -592,7 +592,7 @@ fn odd_servers_are_named_for_what_they_do() {
         .says("sent nothing for 1 s");
     desk.serve(&listen, &["clock=86400"]);
     desk.add(&[]).ends(0).says("about 1 day ahead of");
-    desk.serve(&listen, &["delay=600", "slow=4000"]);
+    desk.serve(&listen, &["delay=150", "slow=8000"]);
     desk.run(&["account", "test", "office"])
         .ends(0)
         .says("read back and removed");
