@@ -123,6 +123,10 @@ impl Contents<'_> {
         let plan = app.run(pass.plan(&self.wish))?;
         let read_back = to_read_back(&pass, &plan)?;
         let stays = self.stays(&plan);
+        let left_out = match self.wanted {
+            WantedContents::Here => left_out_stubs(&plan, &self.wish),
+            WantedContents::Away => Vec::new(),
+        };
         if !app.common.json && read_back.0 > 0 {
             line(format!(
                 "Lane {name}: to prove that they are there, {} {} read back from there, {}",
@@ -139,7 +143,7 @@ impl Contents<'_> {
             }
         };
         let mut code = report.as_ref().map_or(0, code_of);
-        if !preview && !stays.is_empty() {
+        if !preview && !(stays.is_empty() && left_out.is_empty()) {
             code = exit::worse(code, exit::NEEDS_A_PERSON);
         }
         let answer = json!({
@@ -147,6 +151,9 @@ impl Contents<'_> {
             "would": totals_json(&plan.totals()),
             "read_back": {"files": read_back.0, "bytes": read_back.1},
             "stays": stays.iter().map(|step| json!({
+                "path": step.path().as_str(), "reason": words::reason(step, &time::time)
+            })).collect::<Vec<_>>(),
+            "left_out": left_out.iter().map(|step| json!({
                 "path": step.path().as_str(), "reason": words::reason(step, &time::time)
             })).collect::<Vec<_>>(),
             "held": self.held(),
@@ -158,6 +165,7 @@ impl Contents<'_> {
                 None => self.say_plan(&plan, preview),
             }
             self.say_stays(&stays);
+            self.say_left_out(&left_out);
         }
         Ok((code, answer))
     }
@@ -202,6 +210,9 @@ impl Contents<'_> {
         match (plan.steps.is_empty(), self.wanted) {
             (true, WantedContents::Here) if !self.wish.matching.is_empty() => line(format!(
                 "Lane {name}: nothing to fetch: what these rules catch is here, if there is any"
+            )),
+            (true, WantedContents::Here) if !plan.left_out.is_empty() => line(format!(
+                "Lane {name}: nothing to fetch of what the lane carries"
             )),
             (true, WantedContents::Here) => line(format!(
                 "Lane {name}: nothing to fetch; all of it that is there has its content here"
@@ -270,20 +281,53 @@ impl Contents<'_> {
             "  {} not shed, since the far side does not have just this version:",
             words::count(stays.len() as u64, "file is", "files are")
         ));
+        self.name_each(stays);
+        line(format!(
+            "  Next: katabatic sync {}, and shed again",
+            self.lane.name
+        ));
+    }
+
+    fn say_left_out(&self, left_out: &[&Step]) {
+        if left_out.is_empty() {
+            return;
+        }
+        line(format!(
+            "  {} not fetched, since the lane leaves what is there out:",
+            words::count(left_out.len() as u64, "stub is", "stubs are")
+        ));
+        self.name_each(left_out);
+        line(format!(
+            "  Next: let them in (katabatic why PATH says how), katabatic sync {}, and fetch again",
+            self.lane.name
+        ));
+    }
+
+    fn name_each(&self, steps: &[&Step]) {
         let item = |step: &&Step| Item {
             lead: words::action(&step.decision),
             name: shown(step.path()),
             size: String::new(),
             reason: words::reason(step, &time::time),
         };
-        let items: Vec<Item> = stays.iter().take(NAMED).map(item).collect();
+        let items: Vec<Item> = steps.iter().take(NAMED).map(item).collect();
         listing::print(self.app.style, 4, &items);
-        if stays.len() > NAMED {
-            line(format!("    and {} more", stays.len() - NAMED));
+        if steps.len() > NAMED {
+            line(format!("    and {} more", steps.len() - NAMED));
         }
-        line(format!(
-            "  Next: katabatic sync {}, and shed again",
-            self.lane.name
-        ));
     }
+}
+
+/// Stubs that a rule or the choice leaves out: they stay as they are, and nothing brings their content.
+pub fn left_out_stubs<'p>(plan: &'p Plan, wish: &Wish) -> Vec<&'p Step> {
+    let is_one = |step: &&Step| {
+        let near = step.entry(Side::Near);
+        matches!(step.decision, Decision::Ruled(_))
+            && near.is_some_and(|near| near.is_stub() && wish.means(step.path(), near))
+    };
+    plan.aside
+        .iter()
+        .chain(&plan.steps)
+        .filter(is_one)
+        .collect()
 }

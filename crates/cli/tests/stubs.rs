@@ -72,6 +72,40 @@ fn only_what_a_rule_catches_is_fetched_and_shed() {
 }
 
 #[test]
+fn stubs_that_a_rule_leaves_out_are_told_and_come_once_they_are_let_in() {
+    let desk = desk(&["--contents", "stubs"]);
+    let change = |option: &str| desk.run(&["lane", "change", "scores", option, "*.txt"]);
+    change("--leave-out")
+        .ends(0)
+        .says("of these are stubs now, whose content is only there");
+    desk.run(&["sync"]).ends(0);
+    let horn = desk.near().join("Waltz/horn.txt");
+    let horn = horn.to_str().unwrap();
+    desk.run(&["fetch", horn])
+        .ends(3)
+        .says("1 stub is not fetched")
+        .says("the rule *.txt leaves it out");
+    let answer = desk.run(&["fetch", horn, "--json"]).ends(3).json();
+    let left_out = &answer["lanes"][0]["left_out"];
+    assert_eq!(left_out[0]["path"], "Waltz/horn.txt", "{answer:#}");
+    desk.run(&["status", horn])
+        .ends(0)
+        .says("how to let it in: katabatic why");
+    desk.run(&["why", horn])
+        .ends(0)
+        .says("nothing brings its content")
+        .says("--let-in '*.txt'");
+    assert!(is_stub(&desk, "Waltz/horn.txt"));
+    change("--let-in").ends(0);
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["fetch", horn]).ends(0).says("brought 1 file here");
+    assert_eq!(
+        fs::read(horn).unwrap(),
+        fs::read(desk.far().join("Waltz/horn.txt")).unwrap()
+    );
+}
+
+#[test]
 fn a_stub_that_something_else_made_anew_is_renewed_and_another_one_is_held() {
     let desk = desk(&["--contents", "stubs"]);
     let replace = |at: &str, size: u64, dated: SystemTime| {

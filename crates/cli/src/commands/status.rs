@@ -478,6 +478,9 @@ fn say_path(
             "  Next: once the reason is gone, katabatic sync {}",
             lane.name
         )),
+        Agreement::LeftOut if own.state.lies == Lies::Stub => line(format!(
+            "  Next: left out, its content does not come; how to let it in: katabatic why {typed}"
+        )),
         _ if own.state.lies == Lies::Stub => {
             line(format!(
                 "  Next: to bring its content here, katabatic fetch {typed}"

@@ -183,6 +183,10 @@ fn state_words(app: &App, story: &Story) -> String {
 fn content_words(lane: &LaneConfig, story: &Story) -> Option<String> {
     let own = story.standing.as_ref()?;
     match own.state.lies {
+        Lies::Stub if story.left_out.is_some() => Some(
+            "only there: what is here is a stub, which takes no room. While it is left out, nothing brings its content, and removing it removes nothing there"
+                .to_owned(),
+        ),
         Lies::Stub => Some(
             "only there: what is here is a stub, which takes no room. Removing it removes the file everywhere. What opens it waits for the content where an opener runs, and is told \"permission denied\" elsewhere"
                 .to_owned(),

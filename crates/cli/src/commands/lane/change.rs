@@ -1,11 +1,11 @@
 //! `lane change`: every setting of a lane, with its effect on the next pass shown first.
 
 use katabatic_core::room::Budget;
-use katabatic_core::{Contents, RelPath, words};
+use katabatic_core::{Contents, RelPath, Step, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, QUIET};
-use katabatic_engine::lanes::{self, starts_anew};
-use katabatic_engine::pass::{IN_FLIGHT, WantedContents};
+use katabatic_engine::lanes::{self, NextPass, starts_anew};
+use katabatic_engine::pass::{IN_FLIGHT, WantedContents, Wish};
 use serde_json::json;
 
 use super::show::room_words;
@@ -15,8 +15,8 @@ use crate::app::App;
 use crate::args::{ContentsTyped, LaneChange, SetupTyped};
 use crate::commands::account::confirmed;
 use crate::commands::plan::{totals_json, totals_words};
-use crate::contents;
-use crate::draw::{json, line, shown_text};
+use crate::contents::{self, left_out_stubs};
+use crate::draw::{json, line, sentence, shown_text};
 use crate::limits;
 use crate::setup::folder_of;
 
@@ -69,6 +69,7 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
             line("Its next pass would:");
         }
         say_next_pass(&next, &after);
+        say_stubs_left_out(app, &next, &after);
     }
     if !confirmed(app, typed.yes, "Change it so?")? {
         return Err(Error::failed(
@@ -93,6 +94,21 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
         typed.name
     ));
     Ok(())
+}
+
+/// Content that nothing would bring here any more.
+fn say_stubs_left_out(app: &App, next: &NextPass, after: &LaneConfig) {
+    let stubs = left_out_stubs(&next.plan, &Wish::default());
+    let carried_till_now = |step: &&&Step| step.seen.base.is_some();
+    let count = stubs.iter().filter(carried_till_now).count() as u64;
+    if count > 0 {
+        let told = format!(
+            "Mind: {} now, whose content is only there; left out, nothing brings it here any more. To have it first: katabatic fetch {} --only RULE",
+            words::count(count, "of these is a stub", "of these are stubs"),
+            after.name
+        );
+        sentence(app.style, 0, &told);
+    }
 }
 
 /// New files come otherwise from now on, and what is here changes over with them: its content goes, once it is proven to be
