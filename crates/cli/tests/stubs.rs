@@ -98,7 +98,9 @@ fn stubs_that_a_rule_leaves_out_are_told_and_come_once_they_are_let_in() {
     assert!(is_stub(&desk, "Waltz/horn.txt"));
     change("--let-in").ends(0);
     desk.run(&["sync"]).ends(0);
-    desk.run(&["fetch", horn]).ends(0).says("brought 1 file here");
+    desk.run(&["fetch", horn])
+        .ends(0)
+        .says("brought 1 file here");
     assert_eq!(
         fs::read(horn).unwrap(),
         fs::read(desk.far().join("Waltz/horn.txt")).unwrap()

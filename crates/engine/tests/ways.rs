@@ -469,3 +469,58 @@ async fn once_awake(world: &World) -> Report {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pass_that_waits_for_a_silent_server_ends_soon_after_it_is_told_to_and_loses_nothing() {
+    for method in [
+        "PROPFIND", "REPORT", "GET", "PUT", "MOVE", "MKCOL", "DELETE",
+    ] {
+        let world = World::new().await;
+        world.knows_the_stand_in().await;
+        for name in ["edited.txt", "removed.txt", "removed there.txt"] {
+            set(&world.near, name, b"agreed");
+        }
+        world.sync().await.unwrap();
+        set(&world.near, "edited.txt", b"edited here");
+        set(&world.near, "up.wav", &large(200_000));
+        set(&world.far, "down.wav", &large(300_000));
+        fs::create_dir(world.near.join("folder")).unwrap();
+        set(&world.near, "folder/in it.txt", b"new");
+        fs::remove_file(world.near.join("removed.txt")).unwrap();
+        fs::remove_file(world.far.join("removed there.txt")).unwrap();
+        world.fault(&[&format!("silent-to={method}")]);
+        let pass = world.pass().await.unwrap();
+        let stop = pass.stop.clone();
+        let told = async move {
+            // It waits for a minute wherever it is by then, or has ended.
+            tokio::time::sleep(Duration::from_millis(300)).await;
+            stop.ask();
+        };
+        let wish = Wish::default();
+        let both = async { tokio::join!(pass.sync(&wish), told) };
+        let ended = tokio::time::timeout(Duration::from_secs(40), both).await;
+        let (result, ()) = ended.unwrap_or_else(|_| panic!("{method}: it waited on"));
+        if let Ok(report) = result {
+            assert_eq!(report.counts.conflicts, 0, "{method}: {report:?}");
+        }
+        world.fault(&[]);
+        once_awake(&world).await;
+        world.sync().await.unwrap();
+        let there = tree(&world.far);
+        assert_eq!(tree(&world.near), there, "{method}");
+        let names: Vec<&str> = there.keys().map(|name| name.as_str()).collect();
+        let wanted = [
+            "down.wav",
+            "edited.txt",
+            "folder",
+            "folder/in it.txt",
+            "up.wav",
+        ];
+        assert_eq!(names, wanted, "{method}");
+        assert_eq!(
+            there["edited.txt"].as_deref(),
+            Some("edited here"),
+            "{method}"
+        );
+    }
+}

@@ -420,6 +420,9 @@ impl Client {
                             response.status().as_u16()
                         )));
                     }
+                    Err(SideError::TryAgain(_)) if harmless && self.stop.is_over() => {
+                        return Err(SideError::Stopped);
+                    }
                     Err(SideError::TryAgain(_)) if harmless && !last => None,
                     outcome => {
                         flight.answered();
@@ -517,9 +520,14 @@ impl Client {
         let patience = self.patience();
         let began = Instant::now();
         let mut sending = std::pin::pin!(request.send());
+        let mut given_up = std::pin::pin!(self.stop.given_up());
         loop {
             let until = || watch.map_or(began + patience, |watch| watch.until(patience));
-            match tokio::time::timeout_at(until(), &mut sending).await {
+            let sent = tokio::select! {
+                sent = tokio::time::timeout_at(until(), &mut sending) => sent,
+                () = &mut given_up => return Err(self.gave_up()),
+            };
+            match sent {
                 Ok(Ok(response)) => {
                     self.traffic.answers();
                     return Ok(response);
@@ -534,6 +542,11 @@ impl Client {
         }
     }
 
+    /// The words for a request that was under way as everything had to end: like one whose line was cut.
+    fn gave_up(&self) -> SideError {
+        SideError::TryAgain(format!("it was stopped before {} answered", self.host()))
+    }
+
     fn silent(&self) -> SideError {
         self.http.silent(&self.connection.address)
     }
@@ -546,7 +559,11 @@ impl Client {
             let client = client.clone();
             async move {
                 let mut body = body?;
-                match tokio::time::timeout(patience, body.next()).await {
+                let next = tokio::select! {
+                    next = tokio::time::timeout(patience, body.next()) => next,
+                    () = client.stop.given_up() => return Some((Err(SideError::Stopped), None)),
+                };
+                match next {
                     Ok(None) => None,
                     Ok(Some(Ok(chunk))) => Some((Ok(chunk), Some(body))),
                     Ok(Some(Err(error))) => Some((Err(client.line_error(&error)), None)),

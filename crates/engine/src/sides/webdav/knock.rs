@@ -26,7 +26,10 @@ impl Client {
         }
         let asked = self.unsigned(Method::OPTIONS).send();
         // Any answer is one, also a refusal; of a line that is cut, the next request tells more.
-        let nothing = tokio::time::timeout(self.patience(), asked).await.is_err();
+        let nothing = tokio::select! {
+            answer = tokio::time::timeout(self.patience(), asked) => answer.is_err(),
+            () = self.stop.given_up() => return,
+        };
         if nothing && !self.traffic().has_answered_since(began) {
             self.traffic().leave_alone(LEFT_ALONE);
         }
