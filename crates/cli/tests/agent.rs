@@ -226,6 +226,37 @@ fn what_fails_is_tried_again_and_goes_on_within_seconds_once_the_line_is_back() 
 }
 
 #[test]
+fn a_server_that_says_nothing_is_not_there_and_its_lane_goes_on_once_it_answers() {
+    let mut desk = settled();
+    let again = [
+        "account",
+        "sign-in",
+        "office",
+        "--password-file",
+        "password",
+    ];
+    desk.run(&[&again[..], &["--patience", "1"]].concat())
+        .ends(0);
+    let _agent = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    desk.serve_again(&["silent"]);
+    desk.write_near("b.txt", "written while nobody answers");
+    until("it fails", || doing(&desk) == "failing");
+    desk.run(&["agent", "status"])
+        .ends(3)
+        .says("sent nothing for 1 s");
+    desk.serve_again(&[]);
+    let begun = Instant::now();
+    until("it is carried", || desk.far().join("b.txt").exists());
+    // Sooner than it would be tried again anyway.
+    assert!(
+        begun.elapsed() < Duration::from_secs(25),
+        "{:?}",
+        begun.elapsed()
+    );
+}
+
+#[test]
 fn the_config_is_followed_and_commands_take_turns() {
     let desk = settled();
     let running = agent(&desk);

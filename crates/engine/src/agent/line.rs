@@ -1,33 +1,50 @@
-//! Whether a side that was not there is back: a connection, or a folder, and nothing more.
+//! Whether a side that was not there is back: a server that answers, or a folder, and nothing more.
 
 use std::path::PathBuf;
 use std::time::Duration;
 
 use katabatic_core::Side;
+use reqwest::Method;
 use tokio::net::TcpStream;
+use tokio::time::timeout;
+use url::Url;
 
 use crate::Home;
 use crate::config::{Config, LaneConfig};
-use crate::net::host_and_port;
+use crate::net::{Http, host_and_port};
 use crate::open::connection_of;
 use crate::place::Place;
 
-/// Who does not take a connection in this time is not there.
+/// Who does not take a connection in this time, or does not answer, is not there.
 const PATIENCE: Duration = Duration::from_secs(3);
 
 /// The way to one side.
 enum Way {
     Folder(PathBuf),
-    Server(String),
+    Server {
+        /// Where a connection is made to: the server, or the proxy on the way.
+        place: String,
+        http: Box<Http>,
+        address: Url,
+    },
 }
 
 impl Way {
     async fn is_open(&self) -> bool {
         match self {
             Way::Folder(folder) => folder.is_dir(),
-            Way::Server(place) => {
-                let connecting = TcpStream::connect(place);
-                matches!(tokio::time::timeout(PATIENCE, connecting).await, Ok(Ok(_)))
+            Way::Server {
+                place,
+                http,
+                address,
+            } => {
+                let connected = timeout(PATIENCE, TcpStream::connect(place)).await;
+                if !matches!(connected, Ok(Ok(_))) {
+                    return false;
+                }
+                // Some take connections and say nothing. What else is wrong, a pass tells.
+                let asked = http.client.request(Method::OPTIONS, address.clone());
+                timeout(PATIENCE, asked.send()).await.is_ok()
             }
         }
     }
@@ -47,9 +64,14 @@ impl Line {
                 Place::Local(root) => ways.push(Way::Folder(root.clone())),
                 Place::Far { account, .. } => {
                     let connection = connection_of(home, config.account(account).ok()?).ok()?;
-                    let proxy = connection.line.proxy.used_for(&connection.address).ok()?;
-                    let goal = proxy.url.as_ref().unwrap_or(&connection.address);
-                    ways.push(Way::Server(host_and_port(goal)));
+                    let address = connection.address;
+                    let http = Box::new(connection.line.http_for_transfers(&address).ok()?);
+                    let goal = http.proxy.url.as_ref().unwrap_or(&address);
+                    ways.push(Way::Server {
+                        place: host_and_port(goal),
+                        http,
+                        address,
+                    });
                 }
             }
         }
