@@ -22,9 +22,12 @@ use katabatic_core::blocks::BLOCK;
 use katabatic_core::{RelPath, Side};
 use katabatic_engine::Class;
 use katabatic_engine::clock::SystemClock;
+use katabatic_engine::ledger::spare_rows;
 use katabatic_engine::pass::{Report, Wish};
 use katabatic_engine::seam::{Hook, Seam};
 use katabatic_engine::sides::STEP;
+use katabatic_engine::stop::Stop;
+use katabatic_standin::Faults;
 use worlds::{World, tree, write};
 
 /// Content that does not repeat, so that a part in the wrong place shows.
@@ -440,22 +443,22 @@ async fn a_server_that_answers_nothing_ends_the_pass_and_one_that_chews_on_a_req
     account.patience = Some(1);
     world.config.change_account(account).unwrap();
     for number in 0..9 {
-        set(&world.near, &format!("{number}.txt"), b"new here");
+        set(&world.far, &format!("{number}.txt"), b"new there");
     }
     world.fault(&["silent"]);
     let error = world.sync().await.unwrap_err();
     assert_eq!(error.class, Class::NotThere, "{error:?}");
     assert!(error.why.contains("sent nothing for 1 s"), "{error:?}");
-    world.fault(&["silent-to=PUT"]);
+    world.fault(&["silent-to=GET"]);
     let report = once_awake(&world).await;
-    assert_eq!(report.counts.files_up, 0);
+    assert_eq!(report.counts.files_down, 0);
     assert_eq!(report.outcomes.len(), 9, "{report:?}");
-    world.fault(&["silent-to=PUT", "silent-to=OPTIONS"]);
+    world.fault(&["silent-to=GET", "silent-to=OPTIONS"]);
     let error = world.sync().await.unwrap_err();
     assert_eq!(error.class, Class::NotThere, "{error:?}");
     world.fault(&[]);
     let report = once_awake(&world).await;
-    assert_eq!(report.counts.files_up, 9);
+    assert_eq!(report.counts.files_down, 9);
     assert_eq!(tree(&world.near), tree(&world.far));
 }
 
@@ -522,5 +525,74 @@ async fn a_pass_that_waits_for_a_silent_server_ends_soon_after_it_is_told_to_and
             Some("edited here"),
             "{method}"
         );
+    }
+}
+
+/// A server that does what it is asked at a seam, and then says nothing any more, while the pass is told to end.
+struct Falls {
+    silent: Arc<Faults>,
+    at: Seam,
+    stop: Stop,
+}
+
+#[async_trait]
+impl Hook for Falls {
+    async fn at(&self, seam: Seam, side: Option<Side>, _: Option<&RelPath>) {
+        if seam == self.at && side == Some(Side::Far) && !self.stop.asked() {
+            let silent = ["MOVE", "PROPFIND", "PUT", "DELETE", "OPTIONS"];
+            let silent = silent.map(|method| format!("silent-to={method}").parse().unwrap());
+            self.silent.set(silent.into());
+            self.stop.ask();
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_server_did_before_it_fell_silent_is_found_again_though_the_pass_was_stopped() {
+    for seam in [Seam::Intended, Seam::Captured, Seam::Checked] {
+        let world = World::new().await;
+        world.knows_the_stand_in().await;
+        let old = [
+            ("edited.txt", "agreed, edited"),
+            ("removed.txt", "agreed, removed"),
+        ];
+        for (name, content) in old {
+            set(&world.near, name, content.as_bytes());
+        }
+        world.sync().await.unwrap();
+        set(&world.near, "edited.txt", b"edited here");
+        fs::remove_file(world.near.join("removed.txt")).unwrap();
+        let mut pass = world.pass().await.unwrap();
+        let hook = Falls {
+            silent: Arc::clone(&world.faults),
+            at: seam,
+            stop: pass.stop.clone(),
+        };
+        pass.hook = Arc::new(hook);
+        let wish = Wish::default();
+        let ended = tokio::time::timeout(Duration::from_secs(40), pass.sync(&wish)).await;
+        let _how = ended.unwrap_or_else(|_| panic!("{seam:?}: it waited on"));
+        assert!(pass.stop.asked(), "{seam:?} is passed");
+        world.fault(&[]);
+        once_awake(&world).await;
+        let report = world.sync().await.unwrap();
+        assert_eq!(report.counts.conflicts, 0, "{seam:?}: {report:?}");
+        let there = tree(&world.far);
+        assert_eq!(tree(&world.near), there, "{seam:?}");
+        assert_eq!(there.len(), 1, "{seam:?}: {there:?}");
+        assert_eq!(there["edited.txt"].as_deref(), Some("edited here"));
+        let spares = pass
+            .ledger
+            .read(|connection| spare_rows::all(connection, None));
+        let spares = spares.unwrap();
+        for (name, content) in old {
+            let is_kept = spares
+                .iter()
+                .any(|spare| spare.path.as_str() == name && spare.size == content.len() as u64);
+            assert!(
+                is_kept,
+                "{seam:?}: the old {name} is lost sight of: {spares:?}"
+            );
+        }
     }
 }

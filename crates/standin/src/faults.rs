@@ -175,7 +175,7 @@ pub const FAULTS: [(&str, &str, &str); 31] = [
     (
         "silent-to",
         "METHOD",
-        "no request of this method is ever answered",
+        "requests of this method are carried out and never answered",
     ),
     (
         "clock",

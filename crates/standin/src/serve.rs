@@ -333,6 +333,11 @@ where
     Ok(())
 }
 
+/// Longer than anybody waits.
+async fn never() {
+    tokio::time::sleep(Duration::from_secs(86_400)).await;
+}
+
 async fn respond(cloud: Arc<Cloud>, request: Request<Incoming>) -> Result<Response<Body>, Cut> {
     if let Some(page) = sign_in_pages::page_of(request.uri().path()) {
         return Ok(sign_in_pages::respond(&cloud, page, request).await);
@@ -340,15 +345,18 @@ async fn respond(cloud: Arc<Cloud>, request: Request<Incoming>) -> Result<Respon
     let mishap = cloud.faults.draw();
     tokio::time::sleep(mishap.delay).await;
     let asked = request.method().as_str();
-    if mishap.silent || mishap.silent_to.iter().any(|method| method == asked) {
-        // Longer than anybody waits.
-        tokio::time::sleep(Duration::from_secs(86_400)).await;
+    let silent_to_it = mishap.silent_to.iter().any(|method| method == asked);
+    if mishap.silent {
+        never().await;
     }
     let (clock, software) = (mishap.clock, mishap.software.clone());
     let mut response = match mishap_answer(&mishap, &request) {
         Some(response) => response,
         None => hand_over(&cloud, mishap, request).await?,
     };
+    if silent_to_it {
+        never().await;
+    }
     let software =
         software.unwrap_or_else(|| concat!("stand-in/", env!("CARGO_PKG_VERSION")).into());
     if let Ok(software) = HeaderValue::from_str(&software) {

@@ -75,10 +75,10 @@ async fn after_all(
     path: &RelPath,
     why: &SideError,
 ) -> Result<Option<Entry>, SideError> {
-    list::look(inner, path).await.map_err(|error| match error {
-        SideError::Stopped => SideError::Stopped,
-        error => SideError::Unsure(format!("{why}, and a look afterwards failed: {error}")),
-    })
+    // Also one that was only stopped: whoever is told anything else takes it for not done.
+    list::look(inner, path)
+        .await
+        .map_err(|error| SideError::Unsure(format!("{why}, and a look afterwards failed: {error}")))
 }
 
 pub(super) async fn capture(

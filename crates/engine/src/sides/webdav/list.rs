@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::hash::{Hash, Hasher};
 use std::io;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
 use futures_util::TryStreamExt;
@@ -99,12 +99,24 @@ pub(super) async fn ask(
     if let Some(error) = unasked_coding(&headers) {
         return Err(error);
     }
-    let line_error = |error: SideError| io::Error::other(error.to_string());
+    // What is wrong with the line is no fault of the XML that it cut.
+    let broken = Arc::new(Mutex::new(None));
+    let line_error = {
+        let broken = Arc::clone(&broken);
+        move |error: SideError| {
+            let told = io::Error::other(error.to_string());
+            *broken.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
+            told
+        }
+    };
     let body = StreamReader::new(client.body(response).map_err(line_error));
-    let token = multistatus::read_each(body, each)
-        .await
-        .map_err(SideError::Failed)?;
-    Ok((token, headers))
+    let read = multistatus::read_each(body, each).await;
+    let broken = broken.lock().unwrap_or_else(PoisonError::into_inner).take();
+    match (read, broken) {
+        (Ok(token), _) => Ok((token, headers)),
+        (Err(_), Some(of_the_line)) => Err(of_the_line),
+        (Err(why), None) => Err(SideError::Failed(why)),
+    }
 }
 
 /// What the server's software calls itself.
