@@ -143,7 +143,8 @@ impl Contents<'_> {
             }
         };
         let mut code = report.as_ref().map_or(0, code_of);
-        if !preview && !(stays.is_empty() && left_out.is_empty()) {
+        let is_done = stays.is_empty() && left_out.is_empty();
+        if !preview && !is_done {
             code = exit::worse(code, exit::NEEDS_A_PERSON);
         }
         let answer = json!({
