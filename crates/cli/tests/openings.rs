@@ -305,6 +305,32 @@ fn without_a_line_it_cannot_be_read_and_nobody_waits_for_ever() {
 
 #[test]
 #[ignore = "asks the system before files are opened, which root may do: .ci/run"]
+fn a_stub_that_a_rule_leaves_out_gives_no_zeros_and_somebody_is_told() {
+    let desk = stubs(&["kept.txt", "left.wav"]);
+    tells_by_mail(&desk);
+    desk.run(&["lane", "change", "scores", "--leave-out", "*.wav"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    let _opener = Beside::opener(&desk);
+    let _agent = Beside::agent(&desk);
+    opened(&desk, &["kept.txt"]);
+    assert!(shell(&desk, "cat kept.txt > /dev/null").status.success());
+    let left = shell(&desk, "cat left.wav");
+    assert!(!left.status.success() && left.stdout.is_empty(), "{left:?}");
+    until("it is told", || {
+        let told = told(&desk);
+        told.contains("left.wav could not be opened") && told.contains("katabatic why")
+    });
+    desk.run(&["lane", "change", "scores", "--let-in", "*.wav"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    until("it is let in", || {
+        fs::read(desk.near().join("left.wav")).is_ok_and(|read| read == content("left.wav"))
+    });
+}
+
+#[test]
+#[ignore = "asks the system before files are opened, which root may do: .ci/run"]
 fn rights_go_with_whoever_asks() {
     let desk = stubs(&["score", "other"]);
     let (near, score) = (desk.near(), desk.near().join("score"));

@@ -1,5 +1,6 @@
 //! What people are told of a stub that a program opens: a title, and what happened with the next step.
 
+use std::path::Path;
 use std::time::Duration;
 
 use katabatic_core::admission::{TooMuch, WITHIN};
@@ -16,6 +17,18 @@ pub(super) fn failed(
         "{program} opened it, its content is not here, and it could not be brought: {why}. Try again once {far_place} can be reached."
     );
     (format!("{path} could not be opened"), text)
+}
+
+/// Its lane does not carry it.
+pub(super) fn left_alone(path: &Path, program: &str) -> (String, String) {
+    let name = path.file_name().unwrap_or(path.as_os_str());
+    let path = path.to_string_lossy();
+    let text = format!(
+        "{program} opened it, its content is not here, and nothing brings it: its lane leaves it out, or does not know it any more. What it is, and how to let it in: katabatic why {}",
+        words::typed(&path)
+    );
+    let name = name.to_string_lossy();
+    (format!("{name} could not be opened"), text)
 }
 
 /// It takes long; of so many bytes, so many are here after that time.

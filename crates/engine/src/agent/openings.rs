@@ -8,7 +8,7 @@
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io;
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsRawFd, OwnedFd};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -359,6 +359,7 @@ impl Asked {
             return Ok(Came::Here);
         }
         let Some(known) = self.known(handle, stamp)? else {
+            self.tell_of_a_stranger(&file, &program.name);
             return Ok(Came::Not("no lane knows of it".into()));
         };
         let size = known.base.size;
@@ -577,6 +578,21 @@ impl Asked {
                 runs::end(connection, run, now, outcome, &counts)
             })
             .await
+    }
+
+    /// Nothing brings the content of a stub that the ledger knows nothing of, and the person sees a mere error.
+    fn tell_of_a_stranger(&self, file: &File, program: &str) {
+        let link = format!("/proc/self/fd/{}", file.as_raw_fd());
+        let Ok(path) = std::fs::read_link(link) else {
+            return;
+        };
+        let holds = |lane: &&LaneConfig| {
+            let near = lane.near.local();
+            near.is_some_and(|near| path.starts_with(near))
+        };
+        if let Some(lane) = self.config.lanes.iter().find(holds) {
+            self.tell(lane, opening_words::left_alone(&path, program));
+        }
     }
 
     fn tell(&self, lane: &LaneConfig, (title, text): (String, String)) {
