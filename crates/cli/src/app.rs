@@ -6,7 +6,7 @@ use katabatic_core::EditTime;
 use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{Config, LaneConfig};
 use katabatic_engine::ledger::Ledger;
-use katabatic_engine::open::open_lane;
+use katabatic_engine::open::{OpenLane, open_lane, open_lane_to_look};
 use katabatic_engine::pass::{Pass, Progress, ReadFiles};
 use katabatic_engine::seam::NoHook;
 use katabatic_engine::stop::Stop;
@@ -74,13 +74,30 @@ impl App {
     /// A pass over a lane.
     pub async fn pass(&self, lane: &LaneConfig, progress: Arc<Progress>) -> Result<Pass, Error> {
         let lane = open_lane(&self.home, &self.config, &self.ledger, lane, &self.stop).await?;
+        Ok(self.pass_over(lane, progress))
+    }
+
+    /// The same to tell how a lane stands, also where its far drive is not plugged in.
+    pub async fn look(&self, lane: &LaneConfig, progress: Arc<Progress>) -> Result<Pass, Error> {
+        let Self {
+            home,
+            config,
+            ledger,
+            stop,
+            ..
+        } = self;
+        let lane = open_lane_to_look(home, config, ledger, lane, stop).await?;
+        Ok(self.pass_over(lane, progress))
+    }
+
+    fn pass_over(&self, lane: OpenLane, progress: Arc<Progress>) -> Pass {
         if let Some(notice) = &lane.notice {
             eprintln!("katabatic: {notice}");
         }
         if let Some(behind) = lane.clock_is_behind(self.now()) {
             eprintln!("katabatic: {behind}");
         }
-        Ok(Pass {
+        Pass {
             lane,
             ledger: self.ledger.clone(),
             clock: Arc::new(SystemClock),
@@ -88,7 +105,7 @@ impl App {
             stop: self.stop.clone(),
             progress,
             read: ReadFiles::default(),
-        })
+        }
     }
 }
 

@@ -14,6 +14,7 @@ mod passphrase;
 mod sample;
 mod sample_person;
 mod setup;
+mod several;
 mod unit;
 
 use std::process::ExitCode;

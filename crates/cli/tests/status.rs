@@ -83,6 +83,57 @@ fn fresh_asks_there_and_the_usual_way_tells_what_a_pass_saw() {
 }
 
 #[test]
+fn a_drive_that_is_not_plugged_in_takes_nothing_from_what_is_told() {
+    let desk = settled();
+    fs::create_dir_all(desk.path("second")).unwrap();
+    fs::create_dir_all(desk.path("drive/Second")).unwrap();
+    fs::write(desk.path("second/x.txt"), "x").unwrap();
+    desk.run(&[
+        "lane",
+        "add",
+        "second",
+        "--near",
+        "second",
+        "--far",
+        "drive/Second",
+    ])
+    .ends(0);
+    desk.run(&["sync"]).ends(0);
+    fs::rename(desk.path("drive"), desk.path("unplugged")).unwrap();
+    fs::remove_file(desk.path("second/x.txt")).unwrap();
+    desk.write_near("new.txt", "new here");
+    desk.run(&["status"])
+        .ends(6)
+        .says("scores: new.txt")
+        .says("second: x.txt")
+        .says("not reached at ")
+        .says("once it is reached again, katabatic sync second");
+    desk.run(&["status", "second", "--json"]).ends(6).json()["lanes"][0]["far_failed"]["why"]
+        .as_str()
+        .unwrap();
+    desk.run(&["why", "second/x.txt"])
+        .ends(0)
+        .says("removes it there")
+        .says("not reached at ");
+    desk.run(&["plan"]).ends(6).says("new.txt");
+    desk.run(&["conflicts"]).ends(6);
+    let rooms = desk.run(&["room", "--json"]).ends(6).json();
+    assert_eq!(rooms["lanes"].as_array().unwrap().len(), 2, "{rooms:#}");
+    // A near side that is away can be told nothing of; of the others, all.
+    fs::rename(desk.path("unplugged"), desk.path("drive")).unwrap();
+    fs::rename(desk.path("second"), desk.path("second, away")).unwrap();
+    desk.run(&["status"])
+        .ends(6)
+        .says("scores: new.txt")
+        .says("the near side of lane second");
+    let told = desk.run(&["status", "--json"]).ends(6).json();
+    assert_eq!(told["lanes"][1]["error"]["exit"], 6, "{told:#}");
+    // Nothing of it was taken for removed.
+    fs::rename(desk.path("second, away"), desk.path("second")).unwrap();
+    assert!(desk.path("drive/Second/x.txt").exists());
+}
+
+#[test]
 fn of_several_lanes_each_is_told_first_and_then_what_needs_somebody() {
     let desk = settled();
     fs::create_dir(desk.path("second")).unwrap();

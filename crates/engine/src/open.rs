@@ -18,6 +18,7 @@ use crate::net::rate::Dials;
 use crate::pass::plan::in_words;
 use crate::place::Place;
 use crate::secrets;
+use crate::sides::away::AwaySide;
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use crate::sides::{SideError, SideStore};
@@ -34,6 +35,8 @@ pub struct OpenLane {
     pub near: Arc<dyn SideStore>,
     /// The far side.
     pub far: Arc<dyn SideStore>,
+    /// Why the far side is not there, where the lane was opened all the same, only to look at what is known.
+    pub far_away: Option<String>,
     /// What is locked while something is changed: the near folder, or where that is in an account the lane's own room.
     pub lock_at: PathBuf,
     /// What was found out about ledger and roots when it was opened, in a sentence for a person.
@@ -180,6 +183,30 @@ pub async fn open_lane(
     between(ledger, lane, near, far, lock_at(home, lane)?).await
 }
 
+/// Opens a lane to tell how it stands, also where the drive of its far side is not plugged in.
+///
+/// # Errors
+/// As [`open_lane`], but for a far side that is not there.
+pub async fn open_lane_to_look(
+    home: &Home,
+    config: &Config,
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    stop: &Stop,
+) -> Result<OpenLane, Error> {
+    let open = |side: Side| open_side(home, config, ledger, (lane, side), stop);
+    let (far, away) = match open(Side::Far) {
+        Err(error) if error.class == Class::NotThere => {
+            let away: Arc<dyn SideStore> = Arc::new(AwaySide(error.why.clone()));
+            (away, Some(error.why))
+        }
+        far => (far?, None),
+    };
+    let mut opened = between(ledger, lane, open(Side::Near)?, far, lock_at(home, lane)?).await?;
+    opened.far_away = away;
+    Ok(opened)
+}
+
 /// Opens one side of a lane, without a look at it.
 ///
 /// # Errors
@@ -290,6 +317,7 @@ pub async fn between(
         row,
         near,
         far,
+        far_away: None,
         lock_at,
         notice,
     })

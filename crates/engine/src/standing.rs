@@ -45,7 +45,7 @@ pub struct LaneStanding {
     pub pass: u64,
     /// When the far side was last looked at.
     pub far_seen: Option<EditTime>,
-    /// When and why the account of the far side was not reached, where that was tried last.
+    /// When and why the far side was not reached, where that was tried last.
     pub far_failed: Option<(EditTime, String)>,
     /// Whether no pass over the whole lane ever came to its end, though something was carried.
     pub cut_off: bool,
@@ -151,11 +151,15 @@ pub async fn look_telling(
             false => pass.lane.row.seen_at,
         },
         far_failed: match pass.lane.config.account(Side::Far) {
+            None => {
+                let away = pass.lane.far_away.clone();
+                away.map(|why| (pass.clock.now(), why))
+            }
             Some(account) if !fresh => {
                 let known = |connection: &_| account_rows::account(connection, account);
                 pass.ledger.read(known)?.error
             }
-            _ => None,
+            Some(_) => None,
         },
         cut_off: pass.lane.row.seen_at.is_none() && any_known && !fresh,
         near_seen,

@@ -17,6 +17,7 @@ use crate::about::understand;
 use crate::app::App;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, shown, shown_text, time};
+use crate::several::Several;
 use crate::{args, exit};
 
 pub fn conflicts(app: &App, wanted: &args::Conflicts) -> Result<ExitCode, Error> {
@@ -29,6 +30,7 @@ pub fn conflicts(app: &App, wanted: &args::Conflicts) -> Result<ExitCode, Error>
     };
     let mut answers: Vec<Value> = Vec::new();
     let mut found = 0;
+    let mut several = Several::of(lanes.len());
     for lane in lanes {
         let conflicts = app.run(async {
             let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
@@ -37,7 +39,10 @@ pub fn conflicts(app: &App, wanted: &args::Conflicts) -> Result<ExitCode, Error>
                 conflicts.push(settle::show(&pass, &row).await?);
             }
             Ok::<_, Error>(conflicts)
-        })?;
+        });
+        let Some(conflicts) = several.take(app, &lane, conflicts)? else {
+            continue;
+        };
         found += conflicts.len();
         for conflict in &conflicts {
             if app.common.json {
@@ -48,15 +53,16 @@ pub fn conflicts(app: &App, wanted: &args::Conflicts) -> Result<ExitCode, Error>
         }
     }
     if app.common.json {
-        json::print(&json!({"conflicts": answers}));
-    } else if found == 0 {
+        let mut answer = json!({"conflicts": answers});
+        if !several.failed.is_empty() {
+            answer["failed"] = json!(several.failed);
+        }
+        json::print(&answer);
+    } else if found == 0 && several.code == 0 {
         line("No conflicts were found by the last pass.");
     }
-    Ok(ExitCode::from(if found > 0 {
-        exit::NEEDS_A_PERSON
-    } else {
-        0
-    }))
+    let needs = if found > 0 { exit::NEEDS_A_PERSON } else { 0 };
+    Ok(ExitCode::from(exit::worse(several.code, needs)))
 }
 
 fn say(app: &App, lane: &LaneConfig, conflict: &Conflict) {

@@ -17,13 +17,16 @@ use crate::args;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, listing, progress, shown, shown_text, time};
+use crate::several::Several;
 
 /// Plans with more steps than this are folded by folder.
 const FOLD_FROM: usize = 40;
 
 pub fn plan(app: &App, typed: &args::Plan) -> Result<ExitCode, Error> {
     let mut answers = Vec::new();
-    for About { lane, paths } in understand(&app.config, &typed.about)? {
+    let about = understand(&app.config, &typed.about)?;
+    let mut several = Several::of(about.len());
+    for About { lane, paths } in about {
         let wish = Wish {
             scope: paths,
             terms: sync::leading(app, &lane, typed.lead)?,
@@ -33,7 +36,10 @@ pub fn plan(app: &App, typed: &args::Plan) -> Result<ExitCode, Error> {
         let plan = app.run(async {
             let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
             progress::during(app.style, &lane.name, drawn, pass.plan(&wish)).await
-        })?;
+        });
+        let Some(plan) = several.take(app, &lane, plan)? else {
+            continue;
+        };
         if app.common.json {
             answers.push(plan_json(&lane.name, &plan));
         } else {
@@ -41,9 +47,10 @@ pub fn plan(app: &App, typed: &args::Plan) -> Result<ExitCode, Error> {
         }
     }
     if app.common.json {
+        answers.append(&mut several.failed);
         json::print(&json!({"plans": answers}));
     }
-    Ok(ExitCode::SUCCESS)
+    Ok(ExitCode::from(several.code))
 }
 
 fn shows(step: &Step) -> bool {

@@ -23,6 +23,7 @@ use crate::draw::table::Rows;
 use crate::draw::{json, line, listing, progress, shown, shown_text, time};
 use crate::exit;
 use crate::setup::size_of;
+use crate::several::Several;
 
 /// As many files that would go are named.
 const NAMED: usize = 20;
@@ -40,26 +41,30 @@ pub fn room(app: &App, typed: &args::Room) -> Result<ExitCode, Error> {
     let here = lanes
         .into_iter()
         .filter(|lane| lane.near.local().is_some() && freed(lane));
-    let mut rooms = Vec::new();
+    let here: Vec<LaneConfig> = here.collect();
+    let (mut rooms, mut several) = (Vec::new(), Several::of(here.len()));
     for lane in here {
         let looked = app.run(async {
             let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
             room::look(&pass).await
-        })?;
-        rooms.push((lane, looked));
+        });
+        if let Some(looked) = several.take(app, &lane, looked)? {
+            rooms.push((lane, looked));
+        }
     }
     match &typed.free {
         None => {
-            show(app, &rooms);
-            Ok(ExitCode::SUCCESS)
+            show(app, &rooms, &several.failed);
+            Ok(ExitCode::from(several.code))
         }
         Some(size) => free(app, typed, &rooms, size_of(size)?),
     }
 }
 
-fn show(app: &App, rooms: &[(LaneConfig, Room)]) {
+fn show(app: &App, rooms: &[(LaneConfig, Room)], failed: &[Value]) {
     if app.common.json {
-        let rooms: Vec<Value> = rooms.iter().map(room_json).collect();
+        let rooms = rooms.iter().map(room_json);
+        let rooms: Vec<Value> = rooms.chain(failed.iter().cloned()).collect();
         json::print(&json!({"lanes": rooms}));
         return;
     }

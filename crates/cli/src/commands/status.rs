@@ -4,12 +4,12 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::{Agreement, Entry, FileState, Kind, Lies, RelPath, Side, Step, View, words};
-use katabatic_engine::Error;
 use katabatic_engine::agent::{self, Answer, Ask};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::pass::plan::bytes_of;
 use katabatic_engine::standing::{self, LaneStanding, Standing};
+use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
 
 use super::agent::by_itself;
@@ -33,7 +33,9 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
     };
     // An agent that does not answer is told by its own command; here it is one that does not run.
     let agent = app.run(agent::ask(&app.home, &Ask::Status)).ok().flatten();
-    for About { lane, paths } in understand(&app.config, &typed.about)? {
+    let about = understand(&app.config, &typed.about)?;
+    let several = about.len() > 1;
+    for About { lane, paths } in about {
         let paths = if paths.is_empty() {
             vec![RelPath::root()]
         } else {
@@ -52,17 +54,38 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                 }
             };
             let drawn = Arc::new(Progress::default());
-            let standing = app.run(async {
-                let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
+            let looked = app.run(async {
+                let pass = match typed.fresh {
+                    true => app.pass(&lane, Arc::clone(&drawn)).await?,
+                    false => app.look(&lane, Arc::clone(&drawn)).await?,
+                };
                 let looking = standing::look_telling(&pass, &path, &time::time, typed.fresh, told);
                 match typed.fresh {
                     true => progress::during(app.style, &lane.name, drawn, looking).await,
                     false => looking.await,
                 }
-            })?;
+            });
+            let standing = match looked {
+                Err(error) if several => {
+                    code = exit::worse(code, exit::number(error.class));
+                    let told = || json!({"lane": lane.name, "path": path.as_str(), "error": draw::error::described(&error)});
+                    if app.common.json {
+                        answers.push(told());
+                    } else if typed.lines {
+                        line(told().to_string());
+                    } else {
+                        say_failed(app, &lane, &error);
+                    }
+                    continue;
+                }
+                looked => looked?,
+            };
             check_known(&lane, &path, &standing)?;
+            if lane.account(Side::Far).is_none() && standing.far_failed.is_some() {
+                code = exit::worse(code, exit::number(Class::NotThere));
+            }
             if standing.needs_a_person() {
-                code = exit::NEEDS_A_PERSON;
+                code = exit::worse(code, exit::NEEDS_A_PERSON);
             }
             if typed.lines {
                 say_lines(&lane, &standing, list);
@@ -148,9 +171,22 @@ fn say_seen(app: &App, standing: &LaneStanding) {
         here_words(standing),
         there_words(standing)
     ));
-    if let Some((at, why)) = &standing.far_failed {
-        let told = format!("not reached at {}: {why}", time::exact(*at));
-        draw::sentence(app.style, 2, &told);
+    if let Some(not_reached) = not_reached_words(standing) {
+        draw::sentence(app.style, 2, &not_reached);
+    }
+}
+
+/// When and why the far side was not reached, where that was tried last.
+pub fn not_reached_words(standing: &LaneStanding) -> Option<String> {
+    let (at, why) = standing.far_failed.as_ref()?;
+    Some(format!("not reached at {}: {why}", time::exact(*at)))
+}
+
+/// Of several lanes, one that cannot be looked at takes nothing from the others.
+fn say_failed(app: &App, lane: &LaneConfig, error: &Error) {
+    line(heading(app, lane));
+    for text in [&error.what, &error.why, &error.next] {
+        draw::sentence(app.style, 2, text);
     }
 }
 
@@ -403,7 +439,11 @@ fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
             "  Next: katabatic plan {name}, then katabatic sync {name}"
         ));
     } else if waiting + count(|agreement| *agreement == Agreement::Stuck) > 0 {
-        line(format!("  Next: katabatic sync {name}"));
+        let once = match standing.far_failed {
+            Some(_) => "once it is reached again, ",
+            None => "",
+        };
+        line(format!("  Next: {once}katabatic sync {name}"));
     } else if standing.far_failed.is_some() {
         line("  All settled when it was last seen there.");
     } else {

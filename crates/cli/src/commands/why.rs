@@ -34,7 +34,7 @@ pub fn why(app: &App, typed: &args::Why) -> Result<ExitCode, Error> {
         None => return no_lane(app, &typed.path),
     };
     let story = app.run(async {
-        let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
+        let pass = app.look(&lane, Arc::new(Progress::default())).await?;
         story(&pass, &path, &time::time).await
     })?;
     if app.common.json {
@@ -119,6 +119,9 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
         (false, _) => there,
     };
     field(app.style, "there", &far);
+    if let Some(not_reached) = status::not_reached_words(&story.within) {
+        field(app.style, "", &not_reached);
+    }
     field(app.style, "agreed", &agreed_words(story));
     field(
         app.style,

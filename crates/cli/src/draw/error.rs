@@ -1,20 +1,25 @@
 //! Errors: what failed and on which thing, why, what to do next.
 
 use katabatic_engine::Error;
-use serde_json::json;
+use serde_json::{Value, json};
 
 use crate::exit;
+
+/// An error in JSON.
+pub fn described(error: &Error) -> Value {
+    let mut answer = json!({
+        "what": error.what, "why": error.why, "next": error.next, "exit": exit::number(error.class)
+    });
+    for (name, fact) in &error.facts {
+        answer["facts"][*name] = json!(fact);
+    }
+    answer
+}
 
 /// Writes an error where errors go.
 pub fn error(error: &Error, as_json: bool) {
     if as_json {
-        let mut answer = json!({
-            "what": error.what, "why": error.why, "next": error.next, "exit": exit::number(error.class)
-        });
-        for (name, fact) in &error.facts {
-            answer["facts"][*name] = json!(fact);
-        }
-        crate::draw::line(json!({"error": answer}).to_string());
+        crate::draw::line(json!({"error": described(error)}).to_string());
         return;
     }
     let width = console::Term::stderr()

@@ -3,6 +3,7 @@
 //! The trait is cut along the one primitive of carrying: stage, capture, check, place, verify. A side offers the
 //! steps and says honestly how each ended; [`crate::pass`] alone puts them together.
 
+pub(crate) mod away;
 pub mod local;
 pub mod walk;
 pub mod webdav;
