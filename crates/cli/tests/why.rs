@@ -373,3 +373,22 @@ fn an_audit_leaves_what_a_killed_pass_left_and_a_lane_that_is_away_as_they_are()
     assert_eq!(answer["failed"][0]["lane"], "away");
     assert_eq!(answer["audits"][0]["lane"], "scores");
 }
+
+#[test]
+fn what_one_side_removed_and_the_other_keeps_is_not_called_equal() {
+    let desk = Desk::bare(&[]);
+    desk.add_account().ends(0);
+    desk.tie(&["--direction", "up"]).ends(0);
+    desk.write_near("a.txt", "a");
+    desk.run(&["sync"]).ends(0);
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    let before = desk.run(&["why", "near/a.txt"]).ends(0);
+    before
+        .says("removed here; this lane keeps what was removed, so it stays there")
+        .says("changes neither side");
+    desk.run(&["sync"]).ends(0);
+    let after = desk.run(&["why", "near/a.txt"]).ends(0);
+    after
+        .says("removed here, and that removal is not carried")
+        .says("changes neither side");
+}

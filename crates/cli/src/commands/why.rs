@@ -4,7 +4,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::{
-    Agreement, Base, Decision, Kind, LeftOutBy, Lies, RelPath, Side, View, words,
+    Agreement, Base, Decision, Kind, LeftOutBy, Lies, RelPath, Side, Step, View, words,
 };
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
@@ -218,6 +218,9 @@ fn reason_words(story: &Story) -> Option<String> {
     let own = story.standing.as_ref()?;
     match (own.reason.is_empty(), own.state.agreement) {
         (false, _) => Some(own.reason.clone()),
+        (true, Agreement::Settled) if is_kept(&own.step) => {
+            Some(words::reason(&own.step, &time::time))
+        }
         (true, Agreement::Settled) => {
             Some("both sides hold what was agreed on; nothing has changed since".to_owned())
         }
@@ -288,6 +291,9 @@ fn next_pass_words(story: &Story) -> String {
     match &story.standing {
         None => "does nothing: there is nothing to carry or to remove".to_owned(),
         Some(own) => match own.state.agreement {
+            Agreement::Settled if is_kept(&own.step) => {
+                "changes neither side: it stays so".to_owned()
+            }
             Agreement::Settled => "does nothing: it is as agreed on".to_owned(),
             Agreement::Conflict => {
                 "leaves both versions as they are until it is settled".to_owned()
@@ -295,6 +301,14 @@ fn next_pass_words(story: &Story) -> String {
             _ => will_words(&own.step.decision),
         },
     }
+}
+
+/// Whether one side removed it and the other one keeps it, as the lane says.
+fn is_kept(step: &Step) -> bool {
+    matches!(
+        step.decision,
+        Decision::KeptAway { .. } | Decision::KeepRemoved { .. } | Decision::KeepFolder { .. }
+    )
 }
 
 /// What a pass does about it, as a sentence goes on.
