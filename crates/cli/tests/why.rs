@@ -386,7 +386,10 @@ fn what_one_side_removed_and_the_other_keeps_is_not_called_equal() {
     before
         .says("removed here; this lane keeps what was removed, so it stays there")
         .says("changes neither side");
+    let counts = || desk.run(&["status", "--json"]).ends(0).json()["lanes"][0]["counts"].clone();
+    assert!(counts()["settled"].is_null(), "{}", counts());
     desk.run(&["sync"]).ends(0);
+    assert!(counts()["settled"].is_null(), "{}", counts());
     let after = desk.run(&["why", "near/a.txt"]).ends(0);
     after
         .says("removed here, and that removal is not carried")

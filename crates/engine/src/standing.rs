@@ -644,7 +644,12 @@ impl LaneStanding {
         let tallied = !one
             && matches!(step.decision, Decision::Ruled(_))
             && state.agreement == Agreement::LeftOut;
-        if (file || !settled) && !tallied {
+        // Told by itself: one side does not hold it.
+        let kept = matches!(
+            step.decision,
+            Decision::KeptAway { .. } | Decision::KeepRemoved { .. } | Decision::KeepFolder { .. }
+        );
+        if (file || !settled) && !tallied && !kept {
             *self.counts.entry(state.agreement).or_default() += match step.decision {
                 Decision::Move { files, .. } => files,
                 _ => 1,
