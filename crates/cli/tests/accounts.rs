@@ -608,6 +608,37 @@ fn odd_servers_are_named_for_what_they_do() {
 }
 
 #[test]
+fn whoever_waits_for_a_silent_server_need_not_wait_on() {
+    let desk = desk(&[]);
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}/", silent.local_addr().unwrap());
+    let mut add = vec!["account", "add", "office", "--address", &address];
+    add.extend(["--user", "librarian", "--password-file", "password"]);
+    let child = desk
+        .command(&add)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut taken = Vec::new();
+    loop {
+        let (mut stream, _) = silent.accept().unwrap();
+        let asks = stream.read(&mut [0; 64]).unwrap() > 0;
+        taken.push(stream);
+        if asks {
+            break;
+        }
+    }
+    let process = rustix::process::Pid::from_raw(child.id() as i32).unwrap();
+    rustix::process::kill_process(process, rustix::process::Signal::INT).unwrap();
+    let begun = std::time::Instant::now();
+    let said = worlds::Said::from(child.wait_with_output().unwrap());
+    said.ends(130).says("Nothing was saved");
+    // And not for the minute that the server may be silent.
+    assert!(begun.elapsed().as_secs() < 40, "{:?}", begun.elapsed());
+}
+
+#[test]
 fn a_redirect_never_takes_the_credentials_along() {
     let mut desk = desk(&[]);
     desk.add(&[]).ends(0);

@@ -46,13 +46,21 @@ impl Stop {
         self.0.borrow().is_some_and(|at| at.elapsed() >= TO_FINISH)
     }
 
+    /// Waits until somebody asks; since when.
+    pub async fn until_asked(&self) -> Instant {
+        let mut asked = self.0.subscribe();
+        let since = asked.wait_for(Option::is_some).await.map(|at| *at);
+        match since {
+            Ok(Some(at)) => at,
+            // The sender is this very one, and what was waited for is there.
+            Ok(None) | Err(_) => std::future::pending().await,
+        }
+    }
+
     /// Waits until what began now is to be given up: for ever, where nobody asks.
     pub(crate) async fn given_up(&self) {
         let began = Instant::now();
-        let mut asked = self.0.subscribe();
-        // The sender is this very one.
-        if let Ok(Some(at)) = asked.wait_for(Option::is_some).await.map(|at| *at) {
-            tokio::time::sleep_until((at + TO_FINISH).max(began + AT_LEAST)).await;
-        }
+        let asked = self.until_asked().await;
+        tokio::time::sleep_until((asked + TO_FINISH).max(began + AT_LEAST)).await;
     }
 }

@@ -96,8 +96,10 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
         .proxy
         .used_for(&address)
         .map_err(|why| Error::failed(format!("connecting to @{name}"), why, "Say --proxy URL."))?;
-    let knocked = app.run(reach::knock(&name, &address, &plan, &proxy))?;
-    let (settled, notes) = app.run(reach::settle(&name, &line_to, &address))?;
+    let knocking = reach::knock(&name, &address, &plan, &proxy);
+    let knocked = unless_stopped(app, &name, knocking)?;
+    let settling = reach::settle(&name, &line_to, &address);
+    let (settled, notes) = unless_stopped(app, &name, settling)?;
     if settled != address {
         say(app, &notes.join("; "));
         account.address = settled.to_string();
@@ -107,9 +109,13 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
     let device = match typed.sign_in {
         Some(SignInTyped::Basic) => None,
         None if with_password => None,
-        _ => app
-            .run(discover(&line_to, &settled))
-            .map_err(|error| explain(&name, &settled, &error))?,
+        _ => {
+            let found = async {
+                let found = discover(&line_to, &settled).await;
+                found.map_err(|error| explain(&name, &settled, &error))
+            };
+            unless_stopped(app, &name, found)?
+        }
     };
     let signer = match (device, typed.sign_in) {
         (Some(endpoints), _) => by_code(app, &mut account, line_to, endpoints)?,
@@ -149,6 +155,25 @@ pub fn enter(
     let client = client_with(account, connection_with(account, signer)?, &app.stop)?;
     let address = parsed(account)?;
     app.run(reach::enter(&account.name, &address, &client, steps))
+}
+
+/// Nothing is done there yet, so that it may end at any moment.
+fn unless_stopped<T>(
+    app: &App,
+    name: &str,
+    reaching: impl Future<Output = Result<T, Error>>,
+) -> Result<T, Error> {
+    app.run(async {
+        tokio::select! {
+            reached = reaching => reached,
+            _ = app.stop.until_asked() => Err(Error::new(
+                Class::Stopped,
+                format!("reaching @{name}"),
+                "stopped by Ctrl-C",
+                "Nothing was saved.",
+            )),
+        }
+    })
 }
 
 /// What is said while it goes on; not in JSON, where only the answer counts.
