@@ -17,9 +17,9 @@ pub fn by_folder(ledger: &Ledger, lane_id: &str) -> Result<BTreeMap<String, Tall
         let Some(lane) = rows::lane_of(connection, lane_id)? else {
             return Ok(folders);
         };
-        rows::each_base(connection, lane.key, |path, base, _| {
-            if let Some(base) = base.filter(|base| base.kind == Kind::File) {
-                let text = path.as_str();
+        rows::each_known(connection, lane.key, &[], |known| {
+            if let Some(base) = known.base.filter(|base| base.kind == Kind::File) {
+                let text = known.path.as_str();
                 let top = text.split_once('/').map_or("", |(top, _)| top);
                 let tally = folders.entry(top.to_owned()).or_default();
                 tally.files += 1;

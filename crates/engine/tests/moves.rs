@@ -161,6 +161,60 @@ async fn names_change_in_a_row_in_a_circle_and_in_case_only() {
     assert!(world.near.join("CASE.txt").exists());
 }
 
+/// Two files of one size and one moment, to which the stand-in gives one tag, change places.
+fn change_places(root: &Path) {
+    for (from, to) in [("one", "aside"), ("two", "one"), ("aside", "two")] {
+        rename(root, from, to);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_of_one_tag_that_change_places_in_an_account_are_seen_to_have_done_so() {
+    for near_is_an_account in [false, true] {
+        let mut world = World::new().await;
+        if near_is_an_account {
+            world.near_is_an_account();
+        }
+        world.knows_the_stand_in().await;
+        let by_hand = if near_is_an_account {
+            &world.near
+        } else {
+            &world.far
+        };
+        let an_hour_ago = std::time::SystemTime::now() - std::time::Duration::from_secs(3_600);
+        for at in ["one", "two"] {
+            write(by_hand, at, at);
+            let file = fs::File::options()
+                .write(true)
+                .open(by_hand.join(at))
+                .unwrap();
+            file.set_modified(an_hour_ago).unwrap();
+        }
+        world.settle_down().await;
+        change_places(by_hand);
+        let report = world.sync().await.unwrap();
+        assert_eq!(tree(&world.near), tree(&world.far));
+        assert_eq!(
+            tree(&world.near)["one"].as_deref(),
+            Some("two"),
+            "{report:?}"
+        );
+        // What was read once to tell is known now.
+        assert!(!world.plan().await.unwrap().has_work());
+        world.fault(&["silent-to=GET"]);
+        let plan = world.plan().await.unwrap();
+        let accounts = &[Side::Far, Side::Near][..1 + usize::from(near_is_an_account)];
+        for (step, side) in plan
+            .steps
+            .iter()
+            .flat_map(|step| accounts.iter().map(move |side| (step, *side)))
+        {
+            let seen = step.entry(side).unwrap_or_else(|| panic!("{step:#?}"));
+            assert_eq!(seen.content, None, "it was read again: {step:#?}");
+        }
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_number_that_a_new_file_got_is_no_move() {
     let world = settled(&["a"]).await;

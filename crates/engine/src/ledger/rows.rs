@@ -684,19 +684,49 @@ pub fn each_row(
     Ok(())
 }
 
-/// As [`each_row`] for a whole lane, with only what was agreed, and whether the path is open: half the work.
-pub(crate) fn each_base(
+/// What was agreed on at a path.
+pub(crate) struct Known {
+    /// The path.
+    pub(crate) path: RelPath,
+    /// What was agreed, if anything.
+    pub(crate) base: Option<Base>,
+    /// What finds it again, on each side that was asked for.
+    pub(crate) handles: Vec<(Side, String)>,
+    /// Whether the path is open.
+    pub(crate) is_open: bool,
+}
+
+/// As [`each_row`] for a whole lane, with only what was agreed, and what finds it again on these sides: half the work.
+pub(crate) fn each_known(
     connection: &Connection,
     lane: LaneKey,
-    mut each: impl FnMut(RelPath, Option<Base>, bool) -> bool,
+    handles_on: &[Side],
+    mut each: impl FnMut(Known) -> bool,
 ) -> rusqlite::Result<()> {
     let sql = format!(
-        "SELECT {BASE_COLUMNS}, state IS NOT NULL FROM row WHERE lane = ?1 AND length(key) > 0 ORDER BY key"
+        "SELECT {BASE_COLUMNS}, state IS NOT NULL, near_handle, far_handle
+         FROM row WHERE lane = ?1 AND length(key) > 0 ORDER BY key"
     );
     let mut statement = connection.prepare_cached(&sql)?;
     let mut rows = statement.query([lane.0])?;
     while let Some(row) = rows.next()? {
-        if !each(path_of(row, 0)?, base_of(row)?, row.get(9)?) {
+        let mut handles = Vec::new();
+        for side in handles_on {
+            let column = match side {
+                Side::Near => 10,
+                Side::Far => 11,
+            };
+            if let Some(handle) = row.get(column)? {
+                handles.push((*side, handle));
+            }
+        }
+        let known = Known {
+            path: path_of(row, 0)?,
+            base: base_of(row)?,
+            handles,
+            is_open: row.get(9)?,
+        };
+        if !each(known) {
             break;
         }
     }

@@ -13,6 +13,7 @@ mod heard;
 mod late_writers;
 mod moved_out;
 pub(crate) mod moves;
+mod other_files;
 pub mod plan;
 pub mod primitive;
 pub mod progress;

@@ -10,8 +10,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::WORTH_PATCHING;
 use katabatic_core::{
-    Base, Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath,
-    Side, Step, Tally, Triple, Unknown, View, words,
+    Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side,
+    Step, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -19,6 +19,7 @@ use super::contents;
 use super::far_changes::{self, Token};
 use super::moved_out::NotTaken;
 use super::moves;
+use super::other_files::{self, Handles};
 use super::transfer::digest_with_blocks;
 use super::{Pass, Unfinished, Wish, heard, told};
 use crate::Error;
@@ -175,14 +176,15 @@ pub(crate) async fn tell_both<T>(
         }
     });
 
-    let (rows, base) = blocking::sync_channel(BUFFER);
+    let (rows, known) = blocking::sync_channel(BUFFER);
     let (ledger, lane) = (pass.ledger.clone(), pass.lane.row.key);
+    let handles_on = other_files::told_on(pass);
     let reading = tokio::task::spawn_blocking(move || {
         let mut open = false;
         ledger.read(|connection| {
-            rows::each_base(connection, lane, |path, base, is_open| {
-                open |= is_open;
-                rows.send((path, base)).is_ok()
+            rows::each_known(connection, lane, &handles_on, |known| {
+                open |= known.is_open;
+                rows.send(known).is_ok()
             })
         })?;
         Ok::<_, Error>(!open)
@@ -193,7 +195,7 @@ pub(crate) async fn tell_both<T>(
     let collecting = Arc::clone(&unusable);
     let merging = tokio::task::spawn_blocking(move || {
         merge(
-            base.into_iter(),
+            known.into_iter(),
             Stream::new(near, &collecting),
             Stream::new(far, &collecting),
             &triples_found,
@@ -292,7 +294,7 @@ impl Iterator for Stream<'_> {
 }
 
 fn merge(
-    base: impl Iterator<Item = (RelPath, Option<Base>)>,
+    known: impl Iterator<Item = rows::Known>,
     mut near: Stream<'_>,
     mut far: Stream<'_>,
     triples: &mpsc::Sender<Triple>,
@@ -302,8 +304,11 @@ fn merge(
         (Side::Near, near_root.clone()),
         (Side::Far, far_root.clone()),
     ];
+    let handles = Handles::default();
+    let base = known.map(|known| handles.put_by(known));
     for triple in Merge::new(base, near_root, near, far_root, far) {
-        if triples.blocking_send(triple?).is_err() {
+        let triple = handles.doubt_another_file(triple?);
+        if triples.blocking_send(triple).is_err() {
             break;
         }
     }
