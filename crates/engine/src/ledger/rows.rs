@@ -696,7 +696,7 @@ pub(crate) struct Known {
     pub(crate) is_open: bool,
 }
 
-/// As [`each_row`] for a whole lane, with only what was agreed, and what finds it again on these sides: half the work.
+/// As [`each_row`] for a whole lane, with only what was agreed and what finds it again on these sides: half the work.
 pub(crate) fn each_known(
     connection: &Connection,
     lane: LaneKey,

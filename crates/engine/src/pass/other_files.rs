@@ -21,7 +21,10 @@ pub(super) fn told_on(pass: &Pass) -> Vec<Side> {
 
 /// The handles of the rows that the merge has taken and not given out yet: of one or two paths.
 #[derive(Default)]
-pub(super) struct Handles(RefCell<VecDeque<(RelPath, Vec<(Side, String)>)>>);
+pub(super) struct Handles(RefCell<VecDeque<OfPath>>);
+
+/// What finds the file of one path, by side.
+type OfPath = (RelPath, Vec<(Side, String)>);
 
 impl Handles {
     /// Keeps a row's handles until its path comes out of the merge.
