@@ -23,6 +23,53 @@ fn settled() -> Desk {
 }
 
 #[test]
+fn a_pass_that_failed_before_it_carried_anything_is_told_until_one_goes_on() {
+    let desk = Desk::tied(&[]);
+    for number in 0..20 {
+        desk.write_near(&format!("Viola/{number}.txt"), "text");
+    }
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["status"]).ends(0).says("all settled (run 1)");
+    fs::rename(
+        desk.near().join("Viola"),
+        desk.near().with_file_name("aside"),
+    )
+    .unwrap();
+    desk.run(&["sync"]).ends(4);
+    desk.run(&["status"])
+        .ends(3)
+        .says("failed: the brake stopped lane scores")
+        .says("--release-brake 20");
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("the last one failed: the brake");
+    // As it fails again just so, that is the same news.
+    desk.run(&["sync"]).ends(4);
+    let runs = desk
+        .run(&["runs", "--outcome", "failed", "--json"])
+        .ends(0)
+        .json();
+    assert_eq!(runs["runs"].as_array().unwrap().len(), 1, "{runs:#}");
+    let said = desk.run(&["status", "--json"]).ends(3).json();
+    let last = &said["lanes"][0]["last_pass"];
+    assert_eq!(
+        (&last["failed"], &last["run"]),
+        (&Value::Bool(true), &Value::Null)
+    );
+    assert!(last["at"].as_str().unwrap() > runs["runs"][0]["ended"].as_str().unwrap());
+    fs::rename(
+        desk.near().with_file_name("aside"),
+        desk.near().join("Viola"),
+    )
+    .unwrap();
+    desk.write_near("new.txt", "12345");
+    let said = desk.run(&["status", "--json"]).ends(3).json();
+    assert_eq!(said["lanes"][0]["waiting_bytes"]["up"], 5);
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["status"]).ends(0).says("all settled (run 3)");
+}
+
+#[test]
 fn fresh_asks_there_and_the_usual_way_tells_what_a_pass_saw() {
     let mut desk = settled();
     desk.write_far("Viola/b.txt", "edited there, and longer");

@@ -355,18 +355,23 @@ impl Doctor<'_> {
                 _ => about.fine(asked, format!("{place} is there")),
             }
         }
-        match opened.row.seen_at {
-            None => about.wrong(
+        match (&opened.row.failed, opened.row.seen_at) {
+            (Some(failed), _) => about.wrong(
+                "passes",
+                format!("the last one failed: {}", failed.why),
+                failed.next.clone(),
+            ),
+            (None, None) => about.wrong(
                 "passes",
                 "no pass over the whole lane has ended yet",
                 format!("katabatic plan {name}, then katabatic sync {name}"),
             ),
-            Some(at) if at > self.now => about.wrong(
+            (None, Some(at)) if at > self.now => about.wrong(
                 "passes",
                 "the last pass was later than now, by this clock",
                 "set the clock",
             ),
-            Some(at) if self.now.0 - at.0 > LONG_AGO => about.wrong(
+            (None, Some(at)) if self.now.0 - at.0 > LONG_AGO => about.wrong(
                 "passes",
                 format!(
                     "the last one was {} ago",
@@ -374,7 +379,7 @@ impl Doctor<'_> {
                 ),
                 format!("katabatic sync {name}"),
             ),
-            Some(_) => about.fine("passes", "the last one was within a week"),
+            (None, Some(_)) => about.fine("passes", "the last one was within a week"),
         }
         rights(&mut about, lane, &opened).await;
         others(&mut about, lane, &opened).await;

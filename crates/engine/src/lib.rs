@@ -18,6 +18,7 @@ pub mod differ;
 pub mod doctor;
 pub mod drives;
 pub mod error;
+pub mod failed_pass;
 pub mod forget_runs;
 #[cfg(test)]
 mod fuzz;

@@ -16,7 +16,8 @@ use tokio::sync::mpsc;
 
 use crate::Error;
 use crate::ledger::account_rows;
-use crate::ledger::rows::{self, LedgerRow};
+use crate::ledger::rows::{self, FailedPass, LedgerRow};
+use crate::ledger::runs::{self, Run};
 use crate::pass::contents;
 use crate::pass::moves;
 use crate::pass::scan::{digest, look_closer, not_cleared_up, tell_both};
@@ -43,6 +44,12 @@ pub struct Standing {
 pub struct LaneStanding {
     /// The number of the last pass; 0 before the first.
     pub pass: u64,
+    /// The last pass that had something to do, or failed.
+    pub last_run: Option<Run>,
+    /// How the last pass ended, where that was before it carried anything.
+    pub failed: Option<FailedPass>,
+    /// When the last pass over the whole lane looked.
+    pub pass_seen: Option<EditTime>,
     /// When the far side was last looked at.
     pub far_seen: Option<EditTime>,
     /// When and why the far side was not reached, where that was tried last.
@@ -144,8 +151,12 @@ pub async fn look_telling(
     let (aside, settled): (Vec<Step>, Vec<Step>) = settled
         .into_iter()
         .partition(|step| matches!(step.decision, Decision::KeptAway { .. }));
+    let last_run = |connection: &_| runs::last_pass(connection, pass.lane.row.key);
     let mut standing = LaneStanding {
         pass: pass.lane.row.pass,
+        last_run: pass.ledger.read(last_run)?,
+        failed: pass.lane.row.failed.clone(),
+        pass_seen: pass.lane.row.seen_at,
         far_seen: match fresh {
             true => near_seen,
             false => pass.lane.row.seen_at,

@@ -3,7 +3,9 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{Agreement, Entry, FileState, Kind, Lies, RelPath, Side, Step, View, words};
+use katabatic_core::{
+    Agreement, EditTime, Entry, FileState, Kind, Lies, RelPath, Side, Step, View, words,
+};
 use katabatic_engine::agent::{self, Answer, Ask};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
@@ -14,9 +16,10 @@ use serde_json::{Value, json};
 
 use super::agent::by_itself;
 use super::openings::under_way_words;
+use super::runs;
 use crate::about::{About, understand};
 use crate::app::App;
-use crate::args::StateTyped;
+use crate::args::{OutcomeTyped, StateTyped};
 use crate::draw::listing::Item;
 use crate::draw::state_tree::StateTree;
 use crate::draw::table::Rows;
@@ -84,7 +87,9 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
             if lane.account(Side::Far).is_none() && standing.far_failed.is_some() {
                 code = exit::worse(code, exit::number(Class::NotThere));
             }
-            if standing.needs_a_person() {
+            // That the account is not reached mends itself once it is; other failures wait for somebody.
+            let failed = standing.failed.is_some() && standing.far_failed.is_none();
+            if standing.needs_a_person() || failed {
                 code = exit::worse(code, exit::NEEDS_A_PERSON);
             }
             if typed.lines {
@@ -102,20 +107,24 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                     ));
                 }
             } else if app.common.json {
-                answers.push(standing_json(&lane, &path, &standing, list, settled));
+                let mut told = standing_json(&lane, &path, &standing, list, settled);
+                told["by_itself"] = by_itself_json(agent.as_ref(), &lane.name);
+                answers.push(told);
             } else if path.is_root() && about_all {
                 say_lane(app, &lane, &standing);
+                say_last_pass(app, &standing);
                 // Where none runs, that is said once of all.
                 if agent.is_some() {
                     say_by_itself(agent.as_ref(), &lane);
                 }
-                say_next(&lane, &standing);
+                say_next(app, &lane, &standing);
                 all.push((lane.name.clone(), standing));
             } else if path.is_root() {
                 say_lane(app, &lane, &standing);
+                say_last_pass(app, &standing);
                 say_by_itself(agent.as_ref(), &lane);
                 say_each(app, &[("", &standing)], list);
-                say_next(&lane, &standing);
+                say_next(app, &lane, &standing);
             } else {
                 say_path(app, &lane, &path, &standing, list);
             }
@@ -273,6 +282,69 @@ fn say_by_itself(agent: Option<&Answer>, lane: &LaneConfig) {
     }
 }
 
+/// When the last pass over the lane was, and how it ended.
+struct LastPass {
+    at: Option<EditTime>,
+    run: Option<i64>,
+    outcome: String,
+    failed: bool,
+}
+
+impl LastPass {
+    fn of(standing: &LaneStanding) -> Option<LastPass> {
+        if let Some(failed) = &standing.failed {
+            let is_told = |(_, why): &(EditTime, String)| failed.why.ends_with(why);
+            return Some(LastPass {
+                at: Some(failed.at),
+                run: None,
+                outcome: match standing.far_failed.as_ref().is_some_and(is_told) {
+                    true => "the far side was not reached".to_owned(),
+                    false => failed.why.clone(),
+                },
+                failed: true,
+            });
+        }
+        let ended = standing
+            .last_run
+            .as_ref()
+            .map(|run| run.ended.unwrap_or(run.began));
+        match &standing.last_run {
+            Some(run) if standing.pass_seen <= ended => Some(LastPass {
+                at: ended,
+                run: Some(run.number),
+                outcome: runs::outcome(run),
+                failed: runs::ended(run) == OutcomeTyped::Failed,
+            }),
+            _ => standing.pass_seen.map(|at| LastPass {
+                at: Some(at),
+                run: None,
+                outcome: "nothing to carry".to_owned(),
+                failed: false,
+            }),
+        }
+    }
+}
+
+fn say_last_pass(app: &App, standing: &LaneStanding) {
+    let Some(LastPass {
+        at,
+        run,
+        outcome,
+        failed,
+    }) = LastPass::of(standing)
+    else {
+        return;
+    };
+    let at = at.map_or_else(String::new, |at| format!("{}, ", time::exact(at)));
+    let failed = if failed { "failed: " } else { "" };
+    let run = run.map_or_else(String::new, |run| format!(" (run {run})"));
+    draw::sentence(
+        app.style,
+        2,
+        &format!("last pass: {at}{failed}{outcome}{run}"),
+    );
+}
+
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     line(heading(app, lane));
     say_seen(app, standing);
@@ -421,7 +493,7 @@ pub fn next_for_conflicts(lane: &str) -> String {
     )
 }
 
-fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
+fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     let count = |wanted: fn(&Agreement) -> bool| -> u64 {
         standing
             .counts
@@ -434,6 +506,8 @@ fn say_next(lane: &LaneConfig, standing: &LaneStanding) {
     let name = &lane.name;
     if count(|agreement| *agreement == Agreement::Conflict) > 0 {
         line(next_for_conflicts(name));
+    } else if let Some(failed) = &standing.failed {
+        draw::sentence(app.style, 2, &format!("Next: {}", failed.next));
     } else if standing.far_seen.is_none() {
         line(format!(
             "  Next: katabatic plan {name}, then katabatic sync {name}"
@@ -628,6 +702,16 @@ fn say_lines(lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
     }
 }
 
+/// Whether anything runs a lane by itself, and when next.
+fn by_itself_json(agent: Option<&Answer>, name: &str) -> Value {
+    let lane = agent.and_then(|agent| agent.lanes.iter().find(|lane| lane.lane == name));
+    json!({
+        "agent": agent.is_some(),
+        "words": by_itself(agent, name),
+        "next": json::time(lane.and_then(|lane| lane.next).map(EditTime)),
+    })
+}
+
 fn standing_json(
     lane: &LaneConfig,
     path: &RelPath,
@@ -654,10 +738,19 @@ fn standing_json(
             (json::lies(*lies).to_owned(), tally)
         })
         .collect();
+    let waiting = |side| waiting_bytes(standing, Agreement::Waiting(side));
     json!({
         "lane": lane.name,
         "path": path.as_str(),
         "pass": standing.pass,
+        "last_pass": LastPass::of(standing).map(|last| json!({
+            "at": json::time(last.at),
+            "run": last.run,
+            "outcome": last.outcome,
+            "failed": last.failed,
+            "next": standing.failed.as_ref().map(|failed| &failed.next),
+        })),
+        "waiting_bytes": {"up": waiting(Side::Far), "down": waiting(Side::Near)},
         "near_seen": json::time(standing.near_seen),
         "far_seen": json::time(standing.far_seen),
         "far_failed": standing.far_failed.as_ref().map(|(at, why)| json!({"at": json::time(Some(*at)), "why": why})),

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use katabatic_core::{Direction, Drift, Side, Terms, words};
 use katabatic_engine::config::LaneConfig;
+use katabatic_engine::failed_pass;
 use katabatic_engine::ledger::rows;
 use katabatic_engine::pass::{Ending, Outcome, Progress, Report, Wish};
 use katabatic_engine::{Class, Error};
@@ -45,11 +46,16 @@ pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
             terms: leading(app, &lane, typed.lead)?.or(restoring(&lane, typed.restore_drift)?),
             ..Wish::default()
         };
-        let drawn = Arc::new(Progress::default());
+        let (drawn, began) = (Arc::new(Progress::default()), app.now());
         let result = app.run(async {
             let pass = app.pass(&lane, Arc::clone(&drawn)).await?;
             progress::during(app.style, &lane.name, drawn, pass.sync(&wish)).await
         });
+        if let Err(error) = &result
+            && typed.exactly.is_none()
+        {
+            failed_pass::remember(&app.ledger, &lane, (began, app.now()), error);
+        }
         match result {
             Ok(report) => {
                 code = exit::worse(code, code_of(&report));

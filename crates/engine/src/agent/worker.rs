@@ -22,6 +22,7 @@ use super::{Word, news, telling};
 use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, LaneConfig};
 use crate::drives;
+use crate::failed_pass;
 use crate::forget_runs;
 use crate::ledger::{Ledger, pauses, runs};
 use crate::lock;
@@ -587,6 +588,21 @@ impl Worker {
     }
 
     async fn carry(
+        &self,
+        stop: &Stop,
+        progress: Arc<Progress>,
+        wish: &Wish,
+    ) -> Result<Report, Error> {
+        let began = SystemClock.now();
+        let result = self.open_and_carry(stop, progress, wish).await;
+        if let Err(error) = &result {
+            let times = (began, SystemClock.now());
+            failed_pass::remember(&self.house.ledger, &self.lane, times, error);
+        }
+        result
+    }
+
+    async fn open_and_carry(
         &self,
         stop: &Stop,
         progress: Arc<Progress>,

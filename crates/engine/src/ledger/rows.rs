@@ -102,6 +102,19 @@ pub struct LaneRow {
     pub listed_at: Option<EditTime>,
     /// The number that was noted at the near root last; it only ever grows.
     pub noted: u64,
+    /// How the last pass ended, where that was before it carried anything.
+    pub failed: Option<FailedPass>,
+}
+
+/// A pass that ended before it carried anything.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FailedPass {
+    /// When.
+    pub at: EditTime,
+    /// What failed, and why.
+    pub why: String,
+    /// What to do about it.
+    pub next: String,
 }
 
 /// The lane of this id, where the ledger knows it.
@@ -122,10 +135,18 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
             token: row.get(5)?,
             listed_at: row.get::<_, Option<i64>>(6)?.map(EditTime),
             noted: row.get(10)?,
+            failed: match row.get(11)? {
+                None => None,
+                Some(at) => Some(FailedPass {
+                    at: EditTime(at),
+                    why: row.get(12)?,
+                    next: row.get(13)?,
+                }),
+            },
         })
     };
     let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at, far_root, terms, selection,
-                      noted
+                      noted, failed_at, failed_why, failed_next
                FROM lane WHERE id = ?1";
     connection
         .prepare_cached(sql)?
@@ -143,6 +164,26 @@ pub(crate) fn set_noted(
         .execute(
             "UPDATE lane SET noted = ?2 WHERE number = ?1",
             params![lane.0, number],
+        )
+        .map(drop)
+}
+
+/// Remembers how the last pass ended, where that was before it carried anything.
+pub(crate) fn set_failed(
+    connection: &Connection,
+    lane: LaneKey,
+    failed: Option<&FailedPass>,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE lane SET failed_at = ?2, failed_why = ?3, failed_next = ?4
+             WHERE number = ?1 AND (?2 IS NOT NULL OR failed_at IS NOT NULL)",
+            params![
+                lane.0,
+                failed.map(|failed| failed.at.0),
+                failed.map(|failed| &failed.why),
+                failed.map(|failed| &failed.next)
+            ],
         )
         .map(drop)
 }

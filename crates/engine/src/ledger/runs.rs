@@ -336,6 +336,17 @@ pub(crate) fn last_settled(
     Ok(at.map(EditTime))
 }
 
+/// The last pass over a lane.
+pub(crate) fn last_pass(connection: &Connection, lane: LaneKey) -> rusqlite::Result<Option<Run>> {
+    let sql = format!(
+        "SELECT {RUN_COLUMNS} FROM run WHERE lane = ?1 AND command = 'sync' ORDER BY number DESC LIMIT 1"
+    );
+    connection
+        .prepare_cached(&sql)?
+        .query_row([lane.0], read)
+        .optional()
+}
+
 /// When the first run of a lane began.
 pub(crate) fn first(connection: &Connection, lane: &str) -> rusqlite::Result<Option<EditTime>> {
     let sql = "SELECT MIN(began) FROM run WHERE lane_name = ?1";

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 9] = [
+const MIGRATIONS: [&str; 10] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -199,6 +199,12 @@ const MIGRATIONS: [&str; 9] = [
     ALTER TABLE run ADD COLUMN bytes_shed INTEGER NOT NULL DEFAULT 0;
     -- A stub that is opened is known by its inode alone.
     CREATE INDEX row_stub ON row (near_handle) WHERE near_stamp GLOB 'stub:*';
+",
+    "
+    -- When the last pass ended before it carried anything, why, and what to do; nothing once one went on from there.
+    ALTER TABLE lane ADD COLUMN failed_at INTEGER;
+    ALTER TABLE lane ADD COLUMN failed_why TEXT;
+    ALTER TABLE lane ADD COLUMN failed_next TEXT;
 "];
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.

@@ -95,6 +95,7 @@ pub(crate) async fn record(
                 rows::mark_listed(connection, lane, path)?;
             }
             rows::close_pass(connection, lane, number, seen_at, &scope)?;
+            rows::set_failed(connection, lane, None)?;
             rows::set_terms(connection, lane, &terms, &selection)?;
             if let Some(left_out) = &left_out {
                 rows::set_left_out(connection, lane, left_out)?;

@@ -1,0 +1,50 @@
+//! A pass that ends before it carries anything: the brake, an account that refuses, a side that is not there.
+//!
+//! Whoever looks the next morning has not seen the message. So the lane remembers it until a pass goes on from there,
+//! and the first of several that end alike is a run of its own.
+
+use katabatic_core::EditTime;
+
+use crate::config::LaneConfig;
+use crate::ledger::Ledger;
+use crate::ledger::rows::{self, FailedPass};
+use crate::ledger::runs::{self, Counts};
+use crate::{Class, Error, lock};
+
+/// Remembers how a pass over a lane ended that began and failed at these times. One that somebody stopped, or that was
+/// asked for wrongly, says nothing of the lane; nor does one that another was in the way of.
+pub fn remember(
+    ledger: &Ledger,
+    lane: &LaneConfig,
+    (began, at): (EditTime, EditTime),
+    error: &Error,
+) {
+    if matches!(
+        error.class,
+        Class::Stopped | Class::Usage | Class::NeedsPerson
+    ) || lock::is_busy(error)
+    {
+        return;
+    }
+    let (id, name) = (lane.id.clone(), lane.name.clone());
+    let failed = FailedPass {
+        at,
+        why: error.to_string(),
+        next: error.next.clone(),
+    };
+    ledger.write_later(move |connection| {
+        let Some(row) = rows::lane_of(connection, &id)? else {
+            return Ok(());
+        };
+        let last = runs::last_pass(connection, row.key)?;
+        // What went wrong while it carried is told by its run.
+        if last.is_some_and(|last| last.began >= began) {
+            return rows::set_failed(connection, row.key, None);
+        }
+        if row.failed.is_none_or(|known| known.why != failed.why) {
+            let run = runs::begin(connection, row.key, &name, "sync", began)?;
+            runs::end(connection, run, at, &failed.why, &Counts::default())?;
+        }
+        rows::set_failed(connection, row.key, Some(&failed))
+    });
+}
