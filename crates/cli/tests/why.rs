@@ -30,7 +30,7 @@ fn every_kind_of_path_has_its_story() {
     desk.run(&["why", "near/a.txt"])
         .ends(0)
         .says("settled")
-        .says("carry up, 13 B: done (run 1, sync)")
+        .says("carry up, 13 B: done; new here (run 1, sync)")
         .says("does nothing: it is as agreed on");
     desk.write_near("a.txt", "edited");
     desk.run(&["why", "@office/Scores/a.txt"])

@@ -68,6 +68,7 @@ mod tests {
                     let item = runs::RunItem {
                         path: "a".into(),
                         action: "carry up".into(),
+                        reason: String::new(),
                         bytes: 1,
                         result: "done".into(),
                         at: Some(began),

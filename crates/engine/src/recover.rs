@@ -259,6 +259,7 @@ fn item(pass: &Pass, path: &RelPath, bytes: u64, result: &str) -> RunItem {
     RunItem {
         path: path.to_string(),
         action: "bring here".into(),
+        reason: String::new(),
         bytes,
         result: result.to_owned(),
         at: Some(pass.clock.now()),

@@ -163,6 +163,7 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
             let item = RunItem {
                 path: path.to_string(),
                 action: format!("remove {}", on.side.here_or_there()),
+                reason: String::new(),
                 bytes: entry.size,
                 result: told,
                 at: Some(pass.clock.now()),

@@ -331,6 +331,7 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
         let item = RunItem {
             path: path.to_string(),
             action: "take back".into(),
+            reason: String::new(),
             bytes: back.spare.size,
             result,
             at: Some(pass.clock.now()),

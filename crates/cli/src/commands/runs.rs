@@ -222,6 +222,14 @@ pub fn outcome(run: &Run) -> String {
     }
 }
 
+/// How it ended for one path, and why it was to be done.
+pub fn result_words(item: &RunItem) -> String {
+    match item.reason.is_empty() {
+        true => shown_text(&item.result),
+        false => shown_text(&format!("{}; {}", item.result, item.reason)),
+    }
+}
+
 /// The run of this number.
 pub fn find(app: &App, number: i64) -> Result<Run, Error> {
     app.ledger
@@ -244,7 +252,7 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
         let mut value = run_json(&run);
         value["items"] = items
             .iter()
-            .map(|item| json!({"path": item.path, "action": item.action, "bytes": item.bytes, "result": item.result, "at": json::time(item.at)}))
+            .map(|item| json!({"path": item.path, "action": item.action, "reason": item.reason, "bytes": item.bytes, "result": item.result, "at": json::time(item.at)}))
             .collect();
         json::print(&json!({"run": value}));
         return Ok(());
@@ -268,7 +276,7 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
         } else {
             String::new()
         },
-        reason: item.result.clone(),
+        reason: result_words(item),
     };
     listing::print(app.style, 2, &items.iter().map(item).collect::<Vec<_>>());
     if run.counts.removed + run.counts.replaced > 0 {

@@ -14,6 +14,7 @@ use katabatic_engine::pass::Progress;
 use katabatic_engine::why::{Story, story};
 use serde_json::{Value, json};
 
+use super::runs::result_words;
 use super::spares::spare_json;
 use super::status::{self, entry_words};
 use crate::about::{find, nearest};
@@ -361,7 +362,7 @@ fn history_words(story: &Story, run: &Run, item: &RunItem) -> String {
         "{}  {}{of}{bytes}: {} (run {}, {})",
         time::time(run.began),
         item.action,
-        shown_text(&item.result),
+        result_words(item),
         run.number,
         run.command
     )
@@ -447,6 +448,7 @@ fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
             "path": item.path,
             "action": item.action,
             "bytes": item.bytes,
+            "reason": item.reason,
             "result": item.result,
         })).collect::<Vec<_>>(),
         "spares": story.spares.iter().map(spare_json).collect::<Vec<_>>(),

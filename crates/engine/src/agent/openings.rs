@@ -565,6 +565,7 @@ impl Asked {
         let item = RunItem {
             path: known.path.to_string(),
             action: "fetch here".into(),
+            reason: String::new(),
             bytes,
             result,
             at: Some(now),

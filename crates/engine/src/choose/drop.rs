@@ -162,6 +162,7 @@ fn note(pass: &Pass, run: i64, path: &RelPath, bytes: u64) {
     let item = RunItem {
         path: path.to_string(),
         action: "drop here".into(),
+        reason: String::new(),
         bytes,
         result: "done: it stays there".into(),
         at: Some(pass.clock.now()),

@@ -137,6 +137,7 @@ pub async fn remove(
         RunItem {
             path: spot.shown.clone(),
             action: "removed".into(),
+            reason: String::new(),
             bytes: seen.size,
             result: match &taken {
                 Ok(_) => "done".into(),
@@ -368,6 +369,7 @@ pub async fn rename(
         RunItem {
             path: source.shown.clone(),
             action: format!("moved to {}", target.shown),
+            reason: String::new(),
             bytes: seen.size,
             result,
             at: Some(hand.now()),

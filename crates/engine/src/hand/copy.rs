@@ -300,6 +300,7 @@ impl Copying<'_, '_> {
             RunItem {
                 path: shown.to_owned(),
                 action: "copied".into(),
+                reason: String::new(),
                 bytes: size,
                 result,
                 at: Some(self.hand.now()),

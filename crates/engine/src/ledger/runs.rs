@@ -77,6 +77,8 @@ pub struct RunItem {
     pub path: String,
     /// What was to be done.
     pub action: String,
+    /// Why; empty where somebody asked for just this, and for what an older version of the tool noted.
+    pub reason: String,
     /// The bytes carried.
     pub bytes: u64,
     /// How it ended.
@@ -100,15 +102,16 @@ pub(crate) fn begin(
 }
 
 pub(crate) fn add_item(connection: &Connection, run: i64, item: &RunItem) -> rusqlite::Result<()> {
-    let sql = "INSERT INTO run_item (run, number, path, action, bytes, result, at)
-               VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1), ?2, ?3, ?4, ?5, ?6)";
+    let sql = "INSERT INTO run_item (run, number, path, action, bytes, result, at, reason)
+               VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1), ?2, ?3, ?4, ?5, ?6, ?7)";
     connection.prepare_cached(sql)?.execute(params![
         run,
         item.path,
         item.action,
         item.bytes,
         item.result,
-        item.at.map(|at| at.0)
+        item.at.map(|at| at.0),
+        item.reason
     ])?;
     Ok(())
 }
@@ -142,6 +145,7 @@ pub(crate) fn add_found(
     let item = RunItem {
         path,
         action: "found".into(),
+        reason: String::new(),
         bytes: 0,
         result: format!("{}: {}", open.state, open.reason),
         at: Some(at),
@@ -248,6 +252,7 @@ fn read_item(row: &Row<'_>, from: usize) -> rusqlite::Result<RunItem> {
         bytes: row.get(from + 2)?,
         result: row.get(from + 3)?,
         at: row.get::<_, Option<i64>>(from + 4)?.map(EditTime),
+        reason: row.get(from + 5)?,
     })
 }
 
@@ -401,7 +406,7 @@ pub fn of_path(
     most: usize,
 ) -> rusqlite::Result<Vec<(Run, RunItem)>> {
     let sql = format!(
-        "SELECT {RUN_COLUMNS}, item.path, item.action, item.bytes, item.result, item.at
+        "SELECT {RUN_COLUMNS}, item.path, item.action, item.bytes, item.result, item.at, item.reason
          FROM run_item AS item JOIN run ON run.number = item.run
          WHERE item.path = ?2 AND run.lane = ?1 ORDER BY item.run DESC, item.number DESC LIMIT ?3"
     );
@@ -436,7 +441,7 @@ pub fn last_items(
     connection: &Connection,
     most: usize,
 ) -> rusqlite::Result<Vec<(String, RunItem)>> {
-    let sql = "SELECT run.lane_name, item.path, item.action, item.bytes, item.result, item.at
+    let sql = "SELECT run.lane_name, item.path, item.action, item.bytes, item.result, item.at, item.reason
                FROM run_item AS item JOIN run ON run.number = item.run
                ORDER BY item.run DESC, item.number DESC LIMIT ?1";
     let mut items: Vec<(String, RunItem)> = connection
@@ -455,7 +460,7 @@ pub fn last_items(
 pub fn items(connection: &Connection, number: i64) -> rusqlite::Result<Vec<RunItem>> {
     connection
         .prepare(
-            "SELECT path, action, bytes, result, at FROM run_item WHERE run = ?1 ORDER BY number",
+            "SELECT path, action, bytes, result, at, reason FROM run_item WHERE run = ?1 ORDER BY number",
         )?
         .query_map([number], |row| read_item(row, 0))?
         .collect()

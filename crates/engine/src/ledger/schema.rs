@@ -205,6 +205,8 @@ const MIGRATIONS: [&str; 10] = [
     ALTER TABLE lane ADD COLUMN failed_at INTEGER;
     ALTER TABLE lane ADD COLUMN failed_why TEXT;
     ALTER TABLE lane ADD COLUMN failed_next TEXT;
+    -- Why a run was to do something with this path.
+    ALTER TABLE run_item ADD COLUMN reason TEXT NOT NULL DEFAULT '';
 "];
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.

@@ -307,6 +307,7 @@ async fn runs_add_up_for_the_brake_and_are_shown_newest_first() {
     let item = RunItem {
         path: "a".into(),
         action: "carry up".into(),
+        reason: String::new(),
         bytes: 3,
         result: "done".into(),
         at: Some(EditTime(52)),

@@ -19,7 +19,7 @@ use super::contents;
 use super::convoy;
 use super::moved_out;
 use super::moves;
-use super::plan::{bytes_of, takes};
+use super::plan::{bytes_of, in_words, takes};
 use super::primitive::{self, Change, Learned, Trouble, agreed};
 use super::scan::digest;
 use super::transfer::{self, ATTEMPTS, Brought};
@@ -440,6 +440,7 @@ impl Room<'_> {
             let item = RunItem {
                 path: step.path().to_string(),
                 action: action(step),
+                reason: words::reason(step, &in_words),
                 bytes,
                 result,
                 at: Some(self.pass.clock.now()),
