@@ -257,6 +257,26 @@ fn a_server_that_says_nothing_is_not_there_and_its_lane_goes_on_once_it_answers(
 }
 
 #[test]
+fn a_pause_that_the_server_asks_for_is_kept() {
+    let mut desk = settled();
+    let _agent = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    desk.serve_again(&["come-back=3600"]);
+    desk.write_near("b.txt", "second");
+    until("it fails", || doing(&desk) == "failing");
+    let lane = status(&desk)["lanes"][0].clone();
+    let next: jiff::Timestamp = lane["next"].as_str().unwrap().parse().unwrap();
+    let minutes = (next.as_second() - jiff::Timestamp::now().as_second()) / 60;
+    assert!((50..=60).contains(&minutes), "{lane:#}");
+    // Somebody who asks by hand is told the same, and nothing is lost.
+    desk.run(&["sync"])
+        .ends(6)
+        .says("is too busy and asks to be left alone for another 60 min")
+        .says("Sync again then");
+    assert!(!desk.far().join("b.txt").exists());
+}
+
+#[test]
 fn the_config_is_followed_and_commands_take_turns() {
     let desk = settled();
     let running = agent(&desk);

@@ -8,6 +8,7 @@ use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use url::Url;
 
@@ -137,6 +138,14 @@ impl Home {
         );
         known.insert(account.to_owned(), kept);
         Ok(shared)
+    }
+
+    /// For how long an account asked to be left alone, as far as this program was told.
+    pub(crate) fn left_alone(&self, account: &str) -> Option<Duration> {
+        let known = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+        known
+            .get(account)
+            .and_then(|(.., shared)| shared.stays_away())
     }
 
     fn dials_of(&self, whose: &str) -> Dials {

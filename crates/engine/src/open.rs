@@ -20,6 +20,7 @@ use crate::place::Place;
 use crate::secrets;
 use crate::sides::away::AwaySide;
 use crate::sides::local::LocalSide;
+use crate::sides::webdav::knock::LEFT_IN_PEACE;
 use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
@@ -405,6 +406,12 @@ pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
     let account = lane.account(side).unwrap_or_default();
     let what = lane.side_words(side);
     match error {
+        SideError::NotThere(why) if why.contains(LEFT_IN_PEACE) => Error::new(
+            Class::NotThere,
+            what,
+            why,
+            "Sync again then; an agent does so by itself. Nothing was removed on either side.",
+        ),
         SideError::NotThere(why) => Error::new(Class::NotThere, what, why, next),
         SideError::Untrusted(distrust) => untrusted(&what, account, distrust),
         SideError::Refused(why)

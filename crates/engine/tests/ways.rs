@@ -462,6 +462,28 @@ async fn a_server_that_answers_nothing_ends_the_pass_and_one_that_chews_on_a_req
     assert_eq!(tree(&world.near), tree(&world.far));
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_server_that_asks_for_a_long_pause_gets_it() {
+    let world = World::new().await;
+    world.knows_the_stand_in().await;
+    write(&world.near, "a", "a");
+    world.settle_down().await;
+    write(&world.near, "b", "b");
+    world.fault(&["come-back=40"]);
+    let error = world.sync().await.unwrap_err();
+    assert_eq!(error.class, Class::NotThere, "{error:?}");
+    assert!(
+        error.why.contains("asks to be left alone for another 4"),
+        "{error:?}"
+    );
+    // It would answer now, and is not asked.
+    world.fault(&[]);
+    let error = world.sync().await.unwrap_err();
+    assert!(error.why.contains("asks to be left alone"), "{error:?}");
+    assert!(error.next.contains("Sync again then"), "{error:?}");
+    assert!(!world.far.join("b").exists());
+}
+
 /// The server is left alone for a moment after it answered nothing.
 async fn once_awake(world: &World) -> Report {
     loop {

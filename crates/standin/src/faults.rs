@@ -19,6 +19,7 @@ enum Kind {
     Slow(u64),
     Busy(f64),
     TooMany(f64),
+    ComeBack(u64),
     Broken(f64),
     Locked(f64),
     Cut(f64),
@@ -84,7 +85,7 @@ pub(crate) enum OddXml {
 }
 
 /// What every fault is called and does, for help and errors: name, the form of its value, meaning.
-pub const FAULTS: [(&str, &str, &str); 31] = [
+pub const FAULTS: [(&str, &str, &str); 32] = [
     ("delay", "MS", "every answer waits this long first"),
     (
         "slow",
@@ -93,6 +94,11 @@ pub const FAULTS: [(&str, &str, &str); 31] = [
     ),
     ("busy", "SHARE", "answered 503 with Retry-After: 0"),
     ("too-many", "SHARE", "answered 429 with Retry-After: 0"),
+    (
+        "come-back",
+        "SECONDS",
+        "every request is answered 503 with this Retry-After",
+    ),
     ("broken", "SHARE", "answered 500"),
     ("locked", "SHARE", "changes are answered 423"),
     (
@@ -237,6 +243,7 @@ fn kind(text: &str) -> Option<Kind> {
         ("slow", _) => Kind::Slow(value.parse().ok().filter(|&rate| rate > 0)?),
         ("busy", _) => share(Kind::Busy)?,
         ("too-many", _) => share(Kind::TooMany)?,
+        ("come-back", _) => Kind::ComeBack(value.parse().ok()?),
         ("broken", _) => share(Kind::Broken)?,
         ("locked", _) => share(Kind::Locked)?,
         ("cut", _) => share(Kind::Cut)?,
@@ -311,6 +318,8 @@ pub(crate) struct Mishap {
     pub(crate) slow: Option<u64>,
     pub(crate) busy: bool,
     pub(crate) too_many: bool,
+    /// In so many seconds.
+    pub(crate) come_back: Option<u64>,
     pub(crate) broken: bool,
     pub(crate) locked: bool,
     pub(crate) cut: bool,
@@ -395,6 +404,7 @@ impl Faults {
                 Kind::Slow(rate) => mishap.slow = Some(*rate),
                 Kind::Busy(share) => mishap.busy |= random.happens(*share),
                 Kind::TooMany(share) => mishap.too_many |= random.happens(*share),
+                Kind::ComeBack(seconds) => mishap.come_back = Some(*seconds),
                 Kind::Broken(share) => mishap.broken |= random.happens(*share),
                 Kind::Locked(share) => mishap.locked |= random.happens(*share),
                 Kind::Cut(share) => mishap.cut |= random.happens(*share),

@@ -379,16 +379,16 @@ fn unix_now() -> u64 {
 
 /// The answer of a server that does not even look at what is asked.
 fn mishap_answer(mishap: &Mishap, request: &Request<Incoming>) -> Option<Response<Body>> {
-    if mishap.busy || mishap.too_many {
-        let status = if mishap.busy {
-            StatusCode::SERVICE_UNAVAILABLE
-        } else {
+    if mishap.busy || mishap.too_many || mishap.come_back.is_some() {
+        let status = if mishap.too_many {
             StatusCode::TOO_MANY_REQUESTS
+        } else {
+            StatusCode::SERVICE_UNAVAILABLE
         };
         let mut response = answer(status, "busy\n");
         response
             .headers_mut()
-            .insert(RETRY_AFTER, HeaderValue::from_static("0"));
+            .insert(RETRY_AFTER, mishap.come_back.unwrap_or(0).into());
         return Some(response);
     }
     if mishap.broken {

@@ -717,7 +717,13 @@ impl Worker {
     fn fail(&mut self, now: Instant, why: String, line: Option<Line>) {
         self.failures = self.failures.saturating_add(1);
         let pause = schedule::pause_after(self.failures).unsigned_abs();
-        self.retry = Some(now + pause);
+        // A pause that the server asked for is kept, and then it is no longer waited for.
+        let asked = [Side::Near, Side::Far]
+            .into_iter()
+            .filter_map(|side| self.lane.account(side))
+            .filter_map(|account| self.house.home.left_alone(account))
+            .max();
+        self.retry = Some(now + asked.unwrap_or(pause));
         self.line = line;
         let times = self.failures;
         self.trouble = Some(Doing::Failing { why, times });

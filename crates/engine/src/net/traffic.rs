@@ -19,6 +19,9 @@ pub const MOST: usize = 32;
 /// Answers that take so many times as long as the quickest show a server with enough to do.
 const SLOWER: u32 = 2;
 
+/// A server that asks for longer is asked again after a day.
+const LONGEST_AWAY: Duration = Duration::from_secs(86_400);
+
 /// After so many requests the quickest answer is looked for anew: a line may have become another one.
 const FORGOTTEN_AFTER: u32 = 1_000;
 
@@ -50,6 +53,8 @@ struct State {
     answered: Option<Instant>,
     /// It answers nothing, and nothing is asked until then.
     alone_until: Option<Instant>,
+    /// It asked that nobody comes back before then, which is longer than a pass can wait.
+    away_until: Option<Instant>,
 }
 
 /// A request in flight; its place is free again when this is dropped.
@@ -75,6 +80,7 @@ impl Default for Traffic {
                     peace_until: None,
                     answered: None,
                     alone_until: None,
+                    away_until: None,
                 }),
             }),
         }
@@ -150,6 +156,18 @@ impl Traffic {
     pub(crate) fn is_left_alone(&self) -> bool {
         let until = self.state().alone_until;
         until.is_some_and(|until| until > Instant::now())
+    }
+
+    /// The server asks that nobody comes back for so long, at the most a day.
+    pub(crate) fn stay_away(&self, time: Duration) {
+        self.state().away_until = Some(Instant::now() + time.min(LONGEST_AWAY));
+    }
+
+    /// For how long nobody is to come back yet, as the server asked.
+    pub(crate) fn stays_away(&self) -> Option<Duration> {
+        let until = self.state().away_until?;
+        let left = until.saturating_duration_since(Instant::now());
+        (!left.is_zero()).then_some(left)
     }
 
     fn shrink(&self, state: &mut State, limit: usize) {

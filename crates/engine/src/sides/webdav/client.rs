@@ -109,6 +109,14 @@ impl Shared {
     }
 }
 
+impl Shared {
+    /// For how long the server asked that nobody comes back.
+    #[must_use]
+    pub fn stays_away(&self) -> Option<Duration> {
+        self.traffic.stays_away()
+    }
+}
+
 /// The system may hold so many bytes that were handed over and are not on the line yet.
 const BUFFERED: u64 = 4 * 1024 * 1024;
 
@@ -409,12 +417,11 @@ impl Client {
                 outcome => match outcome.and_then(|answer| self.answered(answer)) {
                     Ok(response) if is_busy(response.status()) && !last => {
                         let wait = wait_asked(response.headers());
-                        self.traffic
-                            .turned_away(wait.filter(|wait| *wait <= LONGEST_WAIT));
+                        self.turned_away(wait);
                         wait
                     }
                     Ok(response) if is_busy(response.status()) => {
-                        self.traffic.turned_away(None);
+                        self.turned_away(wait_asked(response.headers()));
                         return Err(SideError::TryAgain(format!(
                             "the server is too busy ({})",
                             response.status().as_u16()
@@ -437,18 +444,22 @@ impl Client {
         }
     }
 
+    /// The server is too busy, and may say for how long.
+    fn turned_away(&self, asked: Option<Duration>) {
+        let long = asked.filter(|asked| *asked > LONGEST_WAIT);
+        if let Some(long) = long {
+            self.traffic.stay_away(long);
+        }
+        self.traffic.turned_away(asked.filter(|_| long.is_none()));
+    }
+
     /// Waits before another attempt: as long as the server asks, or a little longer each time.
     ///
     /// # Errors
-    /// [`SideError::TryAgain`] where the server asks for longer than a pass should stand still.
+    /// [`SideError::NotThere`] where the server asks for longer than a pass should stand still.
     pub async fn pause(&self, attempt: u32, asked: Option<Duration>) -> Result<(), SideError> {
+        self.check_awake()?;
         let wait = match asked {
-            Some(asked) if asked > LONGEST_WAIT => {
-                return Err(SideError::TryAgain(format!(
-                    "the server asks to come back in {} s",
-                    asked.as_secs()
-                )));
-            }
             Some(asked) => asked,
             None => {
                 let longest = 100 << attempt.min(6);
@@ -475,9 +486,7 @@ impl Client {
         if let Answer::Of(response) = &answer
             && is_busy(response.status())
         {
-            let wait = wait_asked(response.headers());
-            self.traffic
-                .turned_away(wait.filter(|wait| *wait <= LONGEST_WAIT));
+            self.turned_away(wait_asked(response.headers()));
         }
         match answer {
             Answer::TokenRefused => {

@@ -7,6 +7,7 @@
 
 use std::time::Duration;
 
+use katabatic_core::words;
 use reqwest::Method;
 use tokio::time::Instant;
 
@@ -16,6 +17,9 @@ use crate::sides::SideError;
 /// For so long nothing more is asked of a server that did not answer a knock: long enough for a pass to end, short
 /// enough to go on soon after it is back.
 const LEFT_ALONE: Duration = Duration::from_secs(2);
+
+/// What is said of a server that has asked for a pause.
+pub(crate) const LEFT_IN_PEACE: &str = "is too busy and asks to be left alone";
 
 impl Client {
     /// Knocks (`OPTIONS`, RFC 9110 §9.3.7, without credentials) after a request of ours got no answer since `began`,
@@ -38,8 +42,15 @@ impl Client {
     /// Whether anything may be asked now.
     ///
     /// # Errors
-    /// [`SideError::NotThere`] where the server did not answer a knock a moment ago.
+    /// [`SideError::NotThere`] where the server did not answer a knock a moment ago, or asked to be left alone for longer.
     pub(super) fn check_awake(&self) -> Result<(), SideError> {
+        if let Some(left) = self.traffic().stays_away() {
+            return Err(SideError::NotThere(format!(
+                "{} {LEFT_IN_PEACE} for another {} (503 or 429 with Retry-After)",
+                self.host(),
+                words::span(left.as_secs() + 1)
+            )));
+        }
         if !self.traffic().is_left_alone() {
             return Ok(());
         }

@@ -9,7 +9,7 @@ mod changes;
 pub(crate) mod client;
 mod download;
 mod entry;
-mod knock;
+pub(crate) mod knock;
 mod list;
 mod multistatus;
 mod room;
