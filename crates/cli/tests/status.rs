@@ -29,7 +29,7 @@ fn a_pass_that_failed_before_it_carried_anything_is_told_until_one_goes_on() {
         desk.write_near(&format!("Viola/{number}.txt"), "text");
     }
     desk.run(&["sync"]).ends(0);
-    desk.run(&["status"]).ends(0).says("all settled (run 1)");
+    desk.run(&["status"]).ends(0).says("20 up (80 B) (run 1)");
     fs::rename(
         desk.near().join("Viola"),
         desk.near().with_file_name("aside"),
@@ -66,7 +66,7 @@ fn a_pass_that_failed_before_it_carried_anything_is_told_until_one_goes_on() {
     let said = desk.run(&["status", "--json"]).ends(3).json();
     assert_eq!(said["lanes"][0]["waiting_bytes"]["up"], 5);
     desk.run(&["sync"]).ends(0);
-    desk.run(&["status"]).ends(0).says("all settled (run 3)");
+    desk.run(&["status"]).ends(0).says("1 up (5 B) (run 3)");
 }
 
 #[test]

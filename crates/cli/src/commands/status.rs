@@ -312,7 +312,10 @@ impl LastPass {
             Some(run) if standing.pass_seen <= ended => Some(LastPass {
                 at: ended,
                 run: Some(run.number),
-                outcome: runs::outcome(run),
+                outcome: match runs::ended(run) {
+                    OutcomeTyped::Fine => runs::did(run),
+                    _ => runs::outcome(run),
+                },
                 failed: runs::ended(run) == OutcomeTyped::Failed,
             }),
             _ => standing.pass_seen.map(|at| LastPass {
@@ -325,24 +328,26 @@ impl LastPass {
     }
 }
 
+/// The last pass in words.
+fn last_pass_words(standing: &LaneStanding) -> Option<String> {
+    let last = LastPass::of(standing)?;
+    let at = last
+        .at
+        .map_or_else(String::new, |at| format!("{}, ", time::exact(at)));
+    let failed = if last.failed { "failed: " } else { "" };
+    let run = last
+        .run
+        .map_or_else(String::new, |run| format!(" (run {run})"));
+    Some(format!("{at}{failed}{}{run}", last.outcome))
+}
+
+/// Where all is settled, that is said with it.
 fn say_last_pass(app: &App, standing: &LaneStanding) {
-    let Some(LastPass {
-        at,
-        run,
-        outcome,
-        failed,
-    }) = LastPass::of(standing)
-    else {
-        return;
-    };
-    let at = at.map_or_else(String::new, |at| format!("{}, ", time::exact(at)));
-    let failed = if failed { "failed: " } else { "" };
-    let run = run.map_or_else(String::new, |run| format!(" (run {run})"));
-    draw::sentence(
-        app.style,
-        2,
-        &format!("last pass: {at}{failed}{outcome}{run}"),
-    );
+    if next_of(standing) != Next::Nothing
+        && let Some(last) = last_pass_words(standing)
+    {
+        draw::sentence(app.style, 2, &format!("last pass: {last}"));
+    }
 }
 
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
@@ -493,35 +498,63 @@ pub fn next_for_conflicts(lane: &str) -> String {
     )
 }
 
-fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
-    let count = |wanted: fn(&Agreement) -> bool| -> u64 {
-        standing
-            .counts
-            .iter()
-            .filter(|(agreement, _)| wanted(agreement))
-            .map(|(_, count)| count)
-            .sum()
+/// What is to be done about a lane next.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Next {
+    Settle,
+    Mend,
+    FirstPass,
+    Sync,
+    Nothing,
+}
+
+fn next_of(standing: &LaneStanding) -> Next {
+    let any = |wanted: fn(&Agreement) -> bool| {
+        let mut counts = standing.counts.iter();
+        counts.any(|(agreement, count)| wanted(agreement) && *count > 0)
     };
-    let waiting = count(|agreement| matches!(agreement, Agreement::Waiting(_)));
-    let name = &lane.name;
-    if count(|agreement| *agreement == Agreement::Conflict) > 0 {
-        line(next_for_conflicts(name));
-    } else if let Some(failed) = &standing.failed {
-        draw::sentence(app.style, 2, &format!("Next: {}", failed.next));
+    if any(|agreement| *agreement == Agreement::Conflict) {
+        Next::Settle
+    } else if standing.failed.is_some() {
+        Next::Mend
     } else if standing.far_seen.is_none() {
-        line(format!(
-            "  Next: katabatic plan {name}, then katabatic sync {name}"
-        ));
-    } else if waiting + count(|agreement| *agreement == Agreement::Stuck) > 0 {
-        let once = match standing.far_failed {
-            Some(_) => "once it is reached again, ",
-            None => "",
-        };
-        line(format!("  Next: {once}katabatic sync {name}"));
-    } else if standing.far_failed.is_some() {
-        line("  All settled when it was last seen there.");
+        Next::FirstPass
+    } else if any(|agreement| matches!(agreement, Agreement::Waiting(_) | Agreement::Stuck)) {
+        Next::Sync
     } else {
-        line("  All settled.");
+        Next::Nothing
+    }
+}
+
+fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
+    let name = &lane.name;
+    let is_away = standing.far_failed.is_some();
+    match (next_of(standing), &standing.failed) {
+        (Next::Settle, _) => line(next_for_conflicts(name)),
+        (Next::Mend, Some(failed)) => {
+            draw::sentence(app.style, 2, &format!("Next: {}", failed.next));
+        }
+        (Next::FirstPass, _) => line(format!(
+            "  Next: katabatic plan {name}, then katabatic sync {name}"
+        )),
+        (Next::Sync | Next::Mend, _) => {
+            let once = if is_away {
+                "once it is reached again, "
+            } else {
+                ""
+            };
+            line(format!("  Next: {once}katabatic sync {name}"));
+        }
+        (Next::Nothing, _) => {
+            let when = if is_away {
+                " when it was last seen there"
+            } else {
+                ""
+            };
+            let last = last_pass_words(standing);
+            let last = last.map_or_else(String::new, |last| format!(" Last pass: {last}"));
+            draw::sentence(app.style, 2, &format!("All settled{when}.{last}"));
+        }
     }
 }
 
