@@ -115,14 +115,14 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                 say_last_pass(app, &standing);
                 // Where none runs, that is said once of all.
                 if agent.is_some() {
-                    say_by_itself(agent.as_ref(), &lane);
+                    say_by_itself(app, agent.as_ref(), &lane);
                 }
                 say_next(app, &lane, &standing);
                 all.push((lane.name.clone(), standing));
             } else if path.is_root() {
                 say_lane(app, &lane, &standing);
                 say_last_pass(app, &standing);
-                say_by_itself(agent.as_ref(), &lane);
+                say_by_itself(app, agent.as_ref(), &lane);
                 say_each(app, &[("", &standing)], list);
                 say_next(app, &lane, &standing);
             } else {
@@ -274,8 +274,9 @@ pub fn places(app: &App, lane: &LaneConfig) -> String {
     )
 }
 
-fn say_by_itself(agent: Option<&Answer>, lane: &LaneConfig) {
-    line(format!("  runs {}", by_itself(agent, &lane.name)));
+fn say_by_itself(app: &App, agent: Option<&Answer>, lane: &LaneConfig) {
+    let runs = format!("runs {}", by_itself(agent, &lane.name));
+    draw::sentence(app.style, 2, &runs);
     let under_way = agent.iter().flat_map(|agent| &agent.openings.under_way);
     for one in under_way.filter(|one| one.lane == lane.name) {
         line(format!("  opening {}", under_way_words(one)));
@@ -530,7 +531,12 @@ fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     let name = &lane.name;
     let is_away = standing.far_failed.is_some();
     match (next_of(standing), &standing.failed) {
-        (Next::Settle, _) => line(next_for_conflicts(name)),
+        (Next::Settle, failed) => {
+            line(next_for_conflicts(name));
+            if let Some(failed) = failed {
+                draw::sentence(app.style, 2, &format!("And: {}", failed.next));
+            }
+        }
         (Next::Mend, Some(failed)) => {
             draw::sentence(app.style, 2, &format!("Next: {}", failed.next));
         }

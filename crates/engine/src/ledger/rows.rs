@@ -733,7 +733,7 @@ pub(crate) struct Known {
     pub(crate) base: Option<Base>,
     /// What finds it again, on each side that was asked for.
     pub(crate) handles: Vec<(Side, String)>,
-    /// Whether the path is open.
+    /// Whether the path is open: whether it waits for something. What is left out does not.
     pub(crate) is_open: bool,
 }
 
@@ -745,7 +745,7 @@ pub(crate) fn each_known(
     mut each: impl FnMut(Known) -> bool,
 ) -> rusqlite::Result<()> {
     let sql = format!(
-        "SELECT {BASE_COLUMNS}, state IS NOT NULL, near_handle, far_handle
+        "SELECT {BASE_COLUMNS}, state IS NOT NULL AND state <> 'left out', near_handle, far_handle
          FROM row WHERE lane = ?1 AND length(key) > 0 ORDER BY key"
     );
     let mut statement = connection.prepare_cached(&sql)?;

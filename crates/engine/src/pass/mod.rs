@@ -29,8 +29,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use katabatic_core::blocks::Blocks;
 use katabatic_core::rules::Rule;
 use katabatic_core::{
-    BrakeVerdict, Decision, Digest, EditTime, Entry, Reconciler, RelPath, Side, Stamp, Step, Terms,
-    Unknown,
+    Agreement, BrakeVerdict, Decision, Digest, EditTime, Entry, FileState, Reconciler, RelPath,
+    Side, Stamp, Step, Terms, Unknown,
 };
 
 use crate::clock::Clock;
@@ -469,7 +469,14 @@ impl Pass {
         plan: &Plan,
         began: EditTime,
     ) -> Result<Option<i64>, Error> {
-        if plan.steps.iter().all(|step| !step.decision.is_work()) && plan.nothing_open {
+        let found = |step: &Step| {
+            matches!(
+                FileState::of(step).agreement,
+                Agreement::Conflict | Agreement::Stuck | Agreement::Drift | Agreement::Asking(_)
+            )
+        };
+        let is_news = |step: &Step| found(step) || (step.decision.is_work() && !step.is_restamp());
+        if !plan.steps.iter().any(is_news) && plan.nothing_open {
             return Ok(None);
         }
         self.begin_run_of(command, began).await.map(Some)

@@ -137,11 +137,9 @@ pub fn doing(lane: &LaneNow) -> String {
             Some(until) => format!("paused until {}", time::time(EditTime(until))),
             None => "paused until somebody ends it".into(),
         },
-        Doing::Failing { why, times } => format!(
-            "failed {}, tried again: {}",
-            words::count(u64::from(*times), "time", "times"),
-            shown_text(why)
-        ),
+        Doing::Failing { why, times } => {
+            format!("{}: {}", failed_words(*times), shown_text(why))
+        }
     }
 }
 
@@ -195,6 +193,11 @@ fn agent_json(answer: &Answer) -> Value {
     })
 }
 
+fn failed_words(times: u32) -> String {
+    let times = words::count(u64::from(times), "time", "times");
+    format!("failed {times}, tried again")
+}
+
 /// Whether a lane runs by itself, in words, as `status` says it.
 pub fn by_itself(answer: Option<&Answer>, name: &str) -> String {
     let Some(answer) = answer else {
@@ -207,8 +210,13 @@ pub fn by_itself(answer: Option<&Answer>, name: &str) -> String {
                 format!("; next {}", time::time(EditTime(next)))
             });
             match &lane.doing {
+                // Why it failed is said of the last pass.
+                Doing::Failing { times, .. } => format!(
+                    "by the agent, {}: {}{next}",
+                    lane.when.join(", "),
+                    failed_words(*times)
+                ),
                 Doing::Paused
-                | Doing::Failing { .. }
                 | Doing::Asking { .. }
                 | Doing::Unfit { .. }
                 | Doing::Running { .. } => {
