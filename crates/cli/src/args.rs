@@ -1020,7 +1020,7 @@ pub struct OpenerInstall {
     #[arg(long)]
     pub off: bool,
     /// Where the system's units lie
-    #[arg(long, value_name = "FOLDER", default_value = crate::commands::opener::UNITS)]
+    #[arg(long, value_name = "FOLDER", default_value = crate::unit::UNITS)]
     pub units: PathBuf,
 }
 
@@ -1056,6 +1056,12 @@ pub struct AgentInstall {
     /// Take it away again
     #[arg(long)]
     pub off: bool,
+    /// Only write the unit to standard output, and install nothing
+    #[arg(long, conflicts_with = "off")]
+    pub print: bool,
+    /// Where the system's units lie
+    #[arg(long, value_name = "FOLDER", default_value = crate::unit::UNITS)]
+    pub units: PathBuf,
 }
 
 /// `undo`.

@@ -20,16 +20,21 @@ mod unit;
 use std::process::ExitCode;
 
 use clap::Parser;
-use katabatic_engine::forget_runs;
+use katabatic_engine::{Error, forget_runs};
 
 use crate::app::App;
-use crate::args::{Command, Typed};
+use crate::args::{Command, Common, Typed};
 
 fn main() -> ExitCode {
     let typed = Typed::parse();
     start_log(typed.common.verbose);
     let common = typed.common.clone();
     if let Some(user) = &common.for_user {
+        if let Command::Agent(agent) = &typed.command
+            && let Some(done) = commands::agent::by_root(&common, user, agent)
+        {
+            return ended(done, &common);
+        }
         let arguments = std::env::args_os().collect();
         if let Err(error) = other_user::become_user(user, arguments) {
             draw::error::error(&error, common.json);
@@ -46,20 +51,21 @@ fn main() -> ExitCode {
         Command::Opener(typed) => commands::opener::opener(&common, &typed),
         command => App::start(&common).and_then(|app| dispatch(&app, command)),
     };
-    match result {
-        Ok(code) => code,
-        Err(error) => {
-            draw::error::error(&error, common.json);
-            exit::code(error.class)
-        }
-    }
+    ended(result, &common)
+}
+
+fn ended(result: Result<ExitCode, Error>, common: &Common) -> ExitCode {
+    result.unwrap_or_else(|error| {
+        draw::error::error(&error, common.json);
+        exit::code(error.class)
+    })
 }
 
 /// Without so many open files at a time not even the runtime can start.
 const FEWEST_FILES: u64 = 64;
 
 /// Takes as many open files as the system lets this program have.
-fn open_files_allowed() -> Result<(), katabatic_engine::Error> {
+fn open_files_allowed() -> Result<(), Error> {
     use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
     let limit = getrlimit(Resource::Nofile);
     let raised = Rlimit {
@@ -72,7 +78,7 @@ fn open_files_allowed() -> Result<(), katabatic_engine::Error> {
         Err(_) => limit.current,
     };
     match now {
-        Some(files) if files < FEWEST_FILES => Err(katabatic_engine::Error::failed(
+        Some(files) if files < FEWEST_FILES => Err(Error::failed(
             "starting",
             format!(
                 "the system allows this program {files} open files at a time, and it needs {FEWEST_FILES}"
@@ -83,7 +89,7 @@ fn open_files_allowed() -> Result<(), katabatic_engine::Error> {
     }
 }
 
-fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error> {
+fn dispatch(app: &App, command: Command) -> Result<ExitCode, Error> {
     let ended = run(app, command);
     // What nobody waited for, such as why an account was not reached, is to be there for the next command. A ledger that
     // cannot be written has told so where it mattered.
@@ -91,7 +97,7 @@ fn dispatch(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::E
     ended
 }
 
-fn run(app: &App, command: Command) -> Result<ExitCode, katabatic_engine::Error> {
+fn run(app: &App, command: Command) -> Result<ExitCode, Error> {
     match command {
         Command::Account(account) => commands::account::account(app, &account),
         Command::Lane(lane) => commands::lane::lane(app, &lane),

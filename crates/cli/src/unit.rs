@@ -9,6 +9,9 @@ use serde_json::json;
 
 use crate::draw::{json, line};
 
+/// Where the system's units lie.
+pub const UNITS: &str = "/etc/systemd/system";
+
 /// A unit, of a person's own manager or of the system's.
 pub struct Unit {
     /// Its file.

@@ -886,6 +886,25 @@ fn root_works_for_somebody_and_leaves_nothing_of_its_own() {
     .ends(0);
     desk.write_far("a.txt", "one");
     run(&["sync"]).ends(0);
+    // What they may not write themselves, root writes: as they say it has to be.
+    let units = desk.path("units");
+    let install = [
+        "agent",
+        "install",
+        "--system",
+        "--units",
+        units.to_str().unwrap(),
+    ];
+    run(&install).ends(0).says("systemd");
+    let unit = units.join(format!("katabatic-agent-{name}.service"));
+    let text = fs::read_to_string(&unit).unwrap();
+    assert!(text.contains(&format!("\nUser={name}\n")), "{text}");
+    let exec = format!(" --home \"{}\" agent run\n", home.display());
+    assert!(text.contains(&exec), "{text}");
+    // Others may read what comes here, as far as the person's own programs let them.
+    assert!(!text.contains("UMask"), "{text}");
+    run(&[&install[..], &["--off"]].concat()).ends(0);
+    assert!(!unit.exists());
     let their_id = std::process::Command::new("id")
         .args(["-u", &name])
         .output()

@@ -448,6 +448,7 @@ fn a_unit_is_written_checked_and_taken_away_and_a_secret_that_needs_a_person_is_
         text.contains("Type=notify\n") && text.contains("agent run\n"),
         "{text}"
     );
+    assert_eq!(install(&["--print"]).ends(0).out, text);
     install(&["--off"]).ends(0);
     assert!(!unit.exists());
     let home = desk.path("home/katabatic.toml");

@@ -11,7 +11,7 @@ use tokio::signal::unix::{SignalKind, signal};
 use crate::app;
 use crate::args::{self, Common, OpenerInstall};
 use crate::draw::{json, line};
-use crate::unit::{Unit, quoted, systemd_runs};
+use crate::unit::{UNITS, Unit, quoted, systemd_runs};
 
 pub fn opener(common: &Common, typed: &args::Opener) -> Result<ExitCode, Error> {
     if let Some(args::OpenerDoes::Install(install)) = &typed.does {
@@ -35,9 +35,6 @@ pub fn opener(common: &Common, typed: &args::Opener) -> Result<ExitCode, Error> 
     opener.end();
     Ok(ExitCode::SUCCESS)
 }
-
-/// Where the system's units lie.
-pub const UNITS: &str = "/etc/systemd/system";
 
 const FILE: &str = "katabatic-opener.service";
 

@@ -29,7 +29,7 @@ use std::time::Duration;
 
 use katabatic_core::condition::Surroundings;
 use katabatic_core::schedule::When;
-use katabatic_core::{EditTime, Side};
+use katabatic_core::{EditTime, Side, words};
 use notify::{RecursiveMode, Watcher};
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::fs::{FlockOperation, flock};
@@ -157,10 +157,11 @@ pub async fn run(
     let mut interrupt = signal(SignalKind::interrupt()).map_err(failed)?;
     let service = Service::of_environment();
     service.say("READY=1");
-    let lanes = agent.hands.len();
+    let lanes = agent.hands.len() as u64;
     say(&format!(
-        "The agent runs, process {}, with {lanes} lanes.",
-        std::process::id()
+        "The agent runs, process {}, with {}.",
+        std::process::id(),
+        words::count(lanes, "lane", "lanes")
     ));
     let every = service.alive_every();
     let mut alive = tokio::time::interval(every.unwrap_or(Duration::from_secs(3_600)));

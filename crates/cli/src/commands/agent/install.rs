@@ -1,7 +1,7 @@
 //! `agent install`: a systemd unit, so that the agent runs from the start of the computer on, whoever is signed in.
 
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use katabatic_engine::secrets::Keeping;
@@ -9,9 +9,9 @@ use katabatic_engine::{Class, Error};
 use serde_json::json;
 
 use crate::app::App;
-use crate::args::AgentInstall;
+use crate::args::{AgentInstall, Common};
 use crate::draw::{json, line};
-use crate::unit::{Unit, quoted, systemd_runs};
+use crate::unit::{UNITS, Unit, quoted, systemd_runs};
 
 const NAME: &str = "katabatic-agent";
 
@@ -26,31 +26,41 @@ fn of_person() -> Option<Unit> {
     Some(Unit {
         file: config.join(format!("systemd/user/{NAME}.service")),
         system: false,
-        is_read: systemd_runs(),
+        is_read: systemd_runs() && manager_runs(),
         without: WITHOUT,
     })
 }
 
-fn of_system() -> Unit {
+/// Whether systemd runs for this person, too: they are signed in, or may have services without that.
+fn manager_runs() -> bool {
+    std::env::var_os("XDG_RUNTIME_DIR")
+        .is_some_and(|folder| Path::new(&folder).join("systemd/private").exists())
+}
+
+/// The unit of a person among the system's.
+pub(super) fn of_system(person: &str, units: &Path) -> Unit {
     Unit {
-        file: format!("/etc/systemd/system/{NAME}-{}.service", person()).into(),
+        file: units.join(format!("{NAME}-{person}.service")),
         system: true,
-        is_read: systemd_runs(),
+        is_read: systemd_runs() && units == Path::new(UNITS),
         without: WITHOUT,
     }
 }
 
 /// The unit that runs this home, where one is installed and systemd runs.
 pub fn installed(app: &App) -> Option<Unit> {
-    let units = [of_person(), Some(of_system())];
+    let units = [of_person(), Some(of_system(&person(), Path::new(UNITS)))];
     let mut units = units.into_iter().flatten();
-    let ours = |unit: &Unit| {
-        fs::read_to_string(&unit.file).is_ok_and(|text| text.contains(&exec_line(app)))
-    };
-    systemd_runs().then(|| units.find(ours)).flatten()
+    units.find(|unit| runs_home_of(unit, &app.common))
 }
 
-fn person() -> String {
+/// Whether a unit that systemd reads runs this home.
+pub(super) fn runs_home_of(unit: &Unit, common: &Common) -> bool {
+    let is_ours = |text: String| text.contains(&exec_line(common));
+    unit.is_read && fs::read_to_string(&unit.file).is_ok_and(is_ours)
+}
+
+pub(super) fn person() -> String {
     let uid = rustix::process::getuid();
     nix::unistd::User::from_uid(nix::unistd::Uid::from_raw(uid.as_raw()))
         .ok()
@@ -58,9 +68,9 @@ fn person() -> String {
         .map_or_else(|| uid.as_raw().to_string(), |user| user.name)
 }
 
-fn exec_line(app: &App) -> String {
+fn exec_line(common: &Common) -> String {
     let program = std::env::current_exe().unwrap_or_else(|_| NAME.into());
-    let home = app.common.home.as_ref().map_or_else(String::new, |home| {
+    let home = common.home.as_ref().map_or_else(String::new, |home| {
         let home = std::path::absolute(home).unwrap_or_else(|_| home.clone());
         format!(" --home {}", quoted(&home.display().to_string()))
     });
@@ -71,7 +81,7 @@ fn exec_line(app: &App) -> String {
 }
 
 fn text(app: &App, system: bool) -> String {
-    let exec = exec_line(app);
+    let exec = exec_line(&app.common);
     let (whose, wanted) = match system {
         true => (
             format!(
@@ -101,9 +111,7 @@ fn text(app: &App, system: bool) -> String {
          NoNewPrivileges=yes\n\
          LockPersonality=yes\n\
          RestrictRealtime=yes\n\
-         RestrictSUIDSGID=yes\n\
          SystemCallArchitectures=native\n\
-         UMask=0077\n\
          \n\
          [Install]\n\
          WantedBy={wanted}\n"
@@ -136,7 +144,7 @@ fn check_secrets(app: &App, system: bool) -> Result<(), Error> {
 
 pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
     let unit = match typed.system {
-        true => of_system(),
+        true => of_system(&person(), &typed.units),
         false => of_person().ok_or_else(|| {
             Error::usage(
                 "installing the agent",
@@ -145,30 +153,70 @@ pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
             )
         })?,
     };
+    if typed.system && !typed.print && !rustix::process::geteuid().is_root() {
+        return Err(Error::usage(
+            "agent install --system",
+            "the system's services are root's",
+            format!(
+                "As root: katabatic --for {} agent install --system{}",
+                person(),
+                if typed.off { " --off" } else { "" }
+            ),
+        ));
+    }
     if typed.off {
-        unit.remove()?;
-        match app.common.json {
-            true => json::print(&json!({"removed": unit.file.display().to_string()})),
-            false => line("The agent does not start by itself any more."),
-        }
-        return Ok(ExitCode::SUCCESS);
+        return take_away(&unit, &app.common);
     }
     check_secrets(app, typed.system)?;
-    let installed = unit.install(&text(app, typed.system), app.home.state())?;
-    if !unit.say(&installed, app.common.json) {
+    if typed.print {
+        print!("{}", text(app, typed.system));
         return Ok(ExitCode::SUCCESS);
     }
-    match installed.enabled {
-        true => {
+    write(
+        &unit,
+        &text(app, typed.system),
+        app.home.state(),
+        &app.common,
+        &person(),
+    )
+}
+
+pub(super) fn take_away(unit: &Unit, common: &Common) -> Result<ExitCode, Error> {
+    unit.remove()?;
+    match common.json {
+        true => json::print(&json!({"removed": unit.file.display().to_string()})),
+        false => line("The agent does not start by itself any more."),
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Writes the unit of a person, and says what that means.
+pub(super) fn write(
+    unit: &Unit,
+    text: &str,
+    folder: &Path,
+    common: &Common,
+    person: &str,
+) -> Result<ExitCode, Error> {
+    let installed = unit.install(text, folder)?;
+    if !unit.say(&installed, common.json) {
+        return Ok(ExitCode::SUCCESS);
+    }
+    let linger = format!("loginctl enable-linger {person}");
+    match (installed.enabled, unit.system) {
+        (true, true) => line(format!(
+            "  It starts with the computer, or now, as root: katabatic --for {person} agent start"
+        )),
+        (true, false) => {
             line("  It starts with the computer, or now: katabatic agent start");
-            if !typed.system {
-                line(format!(
-                    "  To run with nobody signed in: loginctl enable-linger {}",
-                    person()
-                ));
-            }
+            line(format!("  To run with nobody signed in: {linger}"));
         }
-        false => line("  systemd does not run here now; once it does: systemctl enable --now"),
+        (false, false) if systemd_runs() => line(format!(
+            "  systemd does not run for {person} now, who is not signed in. As root: {linger}, then the same again"
+        )),
+        (false, _) => {
+            line("  systemd does not run here now; once it does: systemctl enable --now");
+        }
     }
     Ok(ExitCode::SUCCESS)
 }

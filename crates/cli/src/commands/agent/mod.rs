@@ -1,5 +1,6 @@
 //! `agent …`: the background process that runs lanes by itself.
 
+mod by_root;
 mod install;
 mod start;
 mod status;
@@ -17,6 +18,7 @@ use crate::app::App;
 use crate::args::{Agent, AgentPause, AgentRun};
 use crate::draw::{json, line, time};
 
+pub use by_root::by_root;
 pub use status::{by_itself, doing, hears};
 
 pub fn agent(app: &App, typed: &Agent) -> Result<ExitCode, Error> {

@@ -6,11 +6,13 @@ use std::time::{Duration, Instant};
 
 use katabatic_engine::agent::{self, Ask};
 use katabatic_engine::{Class, Error};
+use rustix::process::geteuid;
 use serde_json::json;
 
 use super::asked;
-use super::install::installed;
+use super::install::{installed, person};
 use crate::app::App;
+use crate::args::Common;
 use crate::draw::{json, line};
 
 /// Whoever starts or ends it waits for so long.
@@ -18,31 +20,42 @@ const PATIENCE: Duration = Duration::from_secs(20);
 
 pub fn start(app: &App) -> Result<ExitCode, Error> {
     if app.run(agent::ask(&app.home, &Ask::Status))?.is_some() {
-        said(app, "It runs already: katabatic agent status");
+        said(&app.common, "It runs already: katabatic agent status");
         return Ok(ExitCode::SUCCESS);
     }
     match installed(app) {
+        Some(unit) if unit.system && !geteuid().is_root() => {
+            return Err(Error::new(
+                Class::Failed,
+                "starting the agent",
+                "it is one of the system's services",
+                format!("As root: katabatic --for {} agent start", person()),
+            ));
+        }
         Some(unit) => unit.tell(&["start"])?,
         None => by_ourselves(app)?,
     }
     until(app, true)?;
-    said(app, "It runs. What it does: katabatic agent status");
+    said(&app.common, "It runs. What it does: katabatic agent status");
     Ok(ExitCode::SUCCESS)
 }
 
 pub fn stop(app: &App) -> Result<ExitCode, Error> {
     match installed(app) {
-        // Otherwise it would be started again.
-        Some(unit) => unit.tell(&["stop"])?,
-        None => drop(asked(app, &Ask::Stop)?),
+        // Who ends in order is not started again; and only root may tell the system's services.
+        Some(unit) if !unit.system || geteuid().is_root() => unit.tell(&["stop"])?,
+        _ => drop(asked(app, &Ask::Stop)?),
     }
     until(app, false)?;
-    said(app, "It has ended. Lanes are synced by hand alone now.");
+    said(
+        &app.common,
+        "It has ended. Lanes are synced by hand alone now.",
+    );
     Ok(ExitCode::SUCCESS)
 }
 
-fn said(app: &App, text: &str) {
-    match app.common.json {
+pub(super) fn said(common: &Common, text: &str) {
+    match common.json {
         true => json::print(&json!({"said": text})),
         false => line(text),
     }
