@@ -83,6 +83,30 @@ fn a_pass_that_failed_before_it_carried_anything_is_told_until_one_goes_on() {
 }
 
 #[test]
+fn what_waits_for_an_answer_or_has_drifted_is_not_called_settled() {
+    let desk = settled();
+    desk.run(&["lane", "change", "scores", "--removals", "ask", "--yes"]);
+    desk.run(&["sync"]);
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    desk.run(&["sync"]).ends(3);
+    let said = desk
+        .run(&["status"])
+        .ends(3)
+        .says("settle PATH --keep near");
+    assert!(!said.out.contains("All settled"), "{}", said.out);
+
+    let mut desk = settled();
+    desk.run(&["lane", "change", "scores", "--direction", "up", "--yes"]);
+    desk.run(&["sync"]).ends(0);
+    desk.write_far("a.txt", "scribbled over, there");
+    desk.run(&["sync"]);
+    let said = desk.run(&["status"]).says("sync scores --restore-drift");
+    assert!(!said.out.contains("All settled"), "{}", said.out);
+    desk.run(&["sync", "scores", "--restore-drift"]).ends(0);
+    desk.run(&["status"]).ends(0).says("All settled.");
+}
+
+#[test]
 fn fresh_asks_there_and_the_usual_way_tells_what_a_pass_saw() {
     let mut desk = settled();
     desk.write_far("Viola/b.txt", "edited there, and longer");

@@ -506,6 +506,8 @@ enum Next {
     Mend,
     FirstPass,
     Sync,
+    Answer,
+    PutRight,
     Nothing,
 }
 
@@ -522,6 +524,10 @@ fn next_of(standing: &LaneStanding) -> Next {
         Next::FirstPass
     } else if any(|agreement| matches!(agreement, Agreement::Waiting(_) | Agreement::Stuck)) {
         Next::Sync
+    } else if any(|agreement| matches!(agreement, Agreement::Asking(_))) {
+        Next::Answer
+    } else if any(|agreement| *agreement == Agreement::Drift) {
+        Next::PutRight
     } else {
         Next::Nothing
     }
@@ -551,6 +557,18 @@ fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
             };
             line(format!("  Next: {once}katabatic sync {name}"));
         }
+        (Next::Answer, _) => draw::sentence(
+            app.style,
+            2,
+            "Next: katabatic settle PATH --keep near or far: the side where it is gone says yes, the other one no",
+        ),
+        (Next::PutRight, _) => draw::sentence(
+            app.style,
+            2,
+            &format!(
+                "Next: it may stay as it is; to put it right: katabatic sync {name} --restore-drift"
+            ),
+        ),
         (Next::Nothing, _) => {
             let when = if is_away {
                 " when it was last seen there"

@@ -1,7 +1,8 @@
 //! What only root can do about somebody's agent: write its unit among the system's, start it and stop it.
 //!
 //! `--for USER` gives root's rights up before anything is read, and what is left may not touch those units. So the part
-//! that knows the person's accounts is done as that person, by this program again, and root only writes what it says.
+//! that knows the person's accounts is asked as that person, by this program again, and only whether it agrees counts:
+//! what root writes is of root's own making, since whatever runs as that person could be made to say anything.
 
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
@@ -11,7 +12,7 @@ use std::process::{Command, ExitCode, Stdio};
 use katabatic_engine::Error;
 use rustix::process::geteuid;
 
-use super::install::{of_system, runs_home_of, take_away, write};
+use super::install::{of_system, runs_home_of, take_away, text, write};
 use super::start::said;
 use crate::args::{Agent, AgentInstall, Common};
 use crate::unit::UNITS;
@@ -45,11 +46,12 @@ pub fn by_root(common: &Common, person: &str, typed: &Agent) -> Option<Result<Ex
             print: false,
             ..
         }) => {
-            let text = match as_the_person(common, person) {
-                Ok(Ok(text)) => text,
-                Ok(Err(code)) => return Some(Ok(code)),
+            match refusal(common, person) {
+                Ok(None) => {}
+                Ok(Some(code)) => return Some(Ok(code)),
                 Err(error) => return Some(Err(error)),
-            };
+            }
+            let text = text(common, Some(person));
             Some(write(&unit, &text, Path::new(FOLDER), common, person))
         }
         Agent::Start if runs_home_of(&unit, common) => Some(unit.tell(&["start"]).map(|()| {
@@ -71,13 +73,13 @@ fn home_was_typed() -> bool {
     std::env::args_os().any(|typed| typed.as_bytes().starts_with(b"--home"))
 }
 
-/// The text of the unit, from the person's own settings; or how that ended, which has been said.
-fn as_the_person(common: &Common, person: &str) -> Result<Result<String, ExitCode>, Error> {
+/// How it ended where the person's own settings speak against it, which has been said then.
+fn refusal(common: &Common, person: &str) -> Result<Option<ExitCode>, Error> {
     let failed = |why: std::io::Error| {
         Error::failed(
-            format!("asking for the unit of {person}"),
+            format!("asking {person}'s settings"),
             why,
-            "See what it would be: katabatic agent install --system --print",
+            "See what the unit would be: katabatic agent install --system --print",
         )
     };
     let program = fs::read_link("/proc/self/exe").map_err(failed)?;
@@ -91,17 +93,12 @@ fn as_the_person(common: &Common, person: &str) -> Result<Result<String, ExitCod
     if common.json {
         command.arg("--json");
     }
-    let told = command
+    let ended = command
         .args(["agent", "install", "--system", "--print"])
         .stdin(Stdio::null())
-        .stderr(Stdio::inherit())
-        .output()
+        .stdout(Stdio::null())
+        .status()
         .map_err(failed)?;
-    Ok(match told.status.success() {
-        true => Ok(String::from_utf8_lossy(&told.stdout).into_owned()),
-        false => {
-            let code = told.status.code().and_then(|code| u8::try_from(code).ok());
-            Err(ExitCode::from(code.unwrap_or(1)))
-        }
-    })
+    let code = ended.code().and_then(|code| u8::try_from(code).ok());
+    Ok((!ended.success()).then(|| ExitCode::from(code.unwrap_or(1))))
 }

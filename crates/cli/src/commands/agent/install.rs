@@ -80,17 +80,18 @@ fn exec_line(common: &Common) -> String {
     )
 }
 
-fn text(app: &App, system: bool) -> String {
-    let exec = exec_line(&app.common);
-    let (whose, wanted) = match system {
-        true => (
+/// The text of the unit; of one of the system's, with the person whose it is.
+pub(super) fn text(common: &Common, whose: Option<&str>) -> String {
+    let exec = exec_line(common);
+    let (whose, wanted) = match whose {
+        Some(person) => (
             format!(
                 "User={}\nProtectSystem=full\nProtectKernelModules=yes\nProtectKernelTunables=yes\nProtectControlGroups=yes\nProtectHostname=yes\nProtectClock=yes\n",
-                person()
+                person
             ),
             "multi-user.target",
         ),
-        false => (String::new(), "default.target"),
+        None => (String::new(), "default.target"),
     };
     format!(
         "[Unit]\n\
@@ -168,17 +169,13 @@ pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
         return take_away(&unit, &app.common);
     }
     check_secrets(app, typed.system)?;
+    let person = person();
+    let text = text(&app.common, typed.system.then_some(&person));
     if typed.print {
-        print!("{}", text(app, typed.system));
+        print!("{text}");
         return Ok(ExitCode::SUCCESS);
     }
-    write(
-        &unit,
-        &text(app, typed.system),
-        app.home.state(),
-        &app.common,
-        &person(),
-    )
+    write(&unit, &text, app.home.state(), &app.common, &person)
 }
 
 pub(super) fn take_away(unit: &Unit, common: &Common) -> Result<ExitCode, Error> {
