@@ -20,13 +20,13 @@ use std::time::Duration;
 use async_trait::async_trait;
 use katabatic_core::blocks::BLOCK;
 use katabatic_core::{RelPath, Side};
-use katabatic_engine::Class;
 use katabatic_engine::clock::SystemClock;
 use katabatic_engine::ledger::spare_rows;
 use katabatic_engine::pass::{Report, Wish};
 use katabatic_engine::seam::{Hook, Seam};
 use katabatic_engine::sides::STEP;
 use katabatic_engine::stop::Stop;
+use katabatic_engine::{Class, Home};
 use katabatic_standin::Faults;
 use worlds::{World, tree, write};
 
@@ -482,6 +482,60 @@ async fn a_server_that_asks_for_a_long_pause_gets_it() {
     assert!(error.why.contains("asks to be left alone"), "{error:?}");
     assert!(error.next.contains("Sync again then"), "{error:?}");
     assert!(!world.far.join("b").exists());
+}
+
+/// A server that at a seam asks for a long pause, and does nothing more.
+struct TurnsAway {
+    faults: Arc<Faults>,
+    at: Seam,
+}
+
+#[async_trait]
+impl Hook for TurnsAway {
+    async fn at(&self, seam: Seam, _: Option<Side>, _: Option<&RelPath>) {
+        if seam == self.at {
+            self.faults.set(vec!["come-back=40".parse().unwrap()]);
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_pause_that_is_asked_for_in_the_middle_of_anything_loses_nothing() {
+    for seam in Seam::ALL {
+        let mut world = World::new().await;
+        world.knows_the_stand_in().await;
+        for name in [
+            "edited here",
+            "edited there",
+            "removed here",
+            "removed there",
+        ] {
+            write(&world.near, name, &format!("old {name}"));
+        }
+        world.settle_down().await;
+        write(&world.near, "edited here", "new, and made here");
+        write(&world.far, "edited there", "new, and made there");
+        fs::remove_file(world.near.join("removed here")).unwrap();
+        fs::remove_file(world.far.join("removed there")).unwrap();
+        write(&world.near, "came/here", "came here");
+        write(&world.far, "came/there", "came there");
+        let mut versions = world.every_version();
+        let hook = TurnsAway {
+            faults: Arc::clone(&world.faults),
+            at: seam,
+        };
+        let pass = world.pass_with(Arc::new(hook), Arc::new(SystemClock)).await;
+        // However it ends: some seams come after the last request.
+        let _ended = pass.unwrap().sync(&Wish::default()).await;
+        world.fault(&[]);
+        // Another program knows of no pause.
+        world.home = Home::under(&world.dir.path().join("home")).unwrap();
+        world.settle_down().await;
+        assert_eq!(tree(&world.near), tree(&world.far), "{seam:?}");
+        let every = world.every_version();
+        versions.retain(|version| !every.contains(version));
+        assert!(versions.is_empty(), "{seam:?}: lost {versions:?}");
+    }
 }
 
 /// The server is left alone for a moment after it answered nothing.

@@ -721,7 +721,7 @@ impl Worker {
         let asked = [Side::Near, Side::Far]
             .into_iter()
             .filter_map(|side| self.lane.account(side))
-            .filter_map(|account| self.house.home.left_alone(account))
+            .filter_map(|account| self.house.home.stays_away_from(account))
             .max();
         self.retry = Some(now + asked.unwrap_or(pause));
         self.line = line;

@@ -107,9 +107,7 @@ impl Shared {
             down: dials.map(|dials| Pace::new(dials.down.clone())),
         })
     }
-}
 
-impl Shared {
     /// For how long the server asked that nobody comes back.
     #[must_use]
     pub fn stays_away(&self) -> Option<Duration> {
