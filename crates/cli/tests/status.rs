@@ -95,7 +95,7 @@ fn what_waits_for_an_answer_or_has_drifted_is_not_called_settled() {
         .says("settle PATH --keep near");
     assert!(!said.out.contains("All settled"), "{}", said.out);
 
-    let mut desk = settled();
+    let desk = settled();
     desk.run(&["lane", "change", "scores", "--direction", "up", "--yes"]);
     desk.run(&["sync"]).ends(0);
     desk.write_far("a.txt", "scribbled over, there");
