@@ -8,6 +8,7 @@ use katabatic_core::{Drift, RelPath, Removals, Side, Terms, words};
 use crate::Error;
 use crate::ledger::rows;
 use crate::pass::{Pass, Report, Wish};
+use crate::session::LockedLane;
 use crate::settle::Keep;
 
 /// Paths that wait for an answer, by what was last noted of them.
@@ -32,7 +33,7 @@ pub struct Answered {
 /// # Errors
 /// Where the answer means nothing for what was asked, or a side is not there.
 pub(crate) async fn answer(
-    pass: &Pass,
+    pass: &LockedLane,
     path: &RelPath,
     keep: Keep,
 ) -> Result<Option<Answered>, Error> {
@@ -112,7 +113,7 @@ pub(crate) async fn answer(
 }
 
 async fn run(
-    pass: &Pass,
+    pass: &LockedLane,
     scope: Vec<RelPath>,
     terms: Terms,
     removes_on: Option<Side>,

@@ -19,6 +19,7 @@ use crate::Error;
 use crate::ledger::rows::{self, Agreed};
 use crate::pass::scan::{digest_of, tell_both};
 use crate::pass::{Pass, Wish, far_changes, primitive};
+use crate::session::LockedLane;
 use crate::sides::{SideError, SideStore, Unusable};
 
 /// Pairs of files that are read at a time.
@@ -207,7 +208,7 @@ pub async fn audit(pass: &Pass, quick: bool, counted: Option<ToRead>) -> Result<
         let bytes = counted.near.saturating_add(counted.far);
         pass.progress.begin_carrying(counted.files, bytes);
     }
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     pass.check_roots().await?;
     let unfinished = pass.left_unfinished()?;
     let mut audit = Audit {
@@ -553,7 +554,7 @@ impl Rows {
         }
     }
 
-    async fn write(&mut self, pass: &Pass) -> Result<(), Error> {
+    async fn write(&mut self, pass: &LockedLane) -> Result<(), Error> {
         let agreed = std::mem::take(&mut self.agreed);
         let forgotten = std::mem::take(&mut self.forgotten);
         if agreed.is_empty() && forgotten.is_empty() {

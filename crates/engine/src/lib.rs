@@ -41,6 +41,7 @@ mod rights;
 pub mod room;
 pub mod seam;
 pub mod secrets;
+pub mod session;
 pub mod settle;
 pub mod sides;
 pub mod space;

@@ -1,17 +1,62 @@
-//! The lock on a near root: two passes never run on it at once, whatever home they were started from.
+//! The lock on a lane: of two programs, one at a time changes it, whatever home they were started from.
+//!
+//! What is locked is the lane's own folder in the home, which is there also while a drive is not, and the near root,
+//! which other homes may have tied as well.
 
 use std::fs::{self, File};
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rustix::fs::{FlockOperation, flock};
 
 use crate::{Class, Error};
 
-/// Held for as long as a pass runs; the system takes it back when the process ends, however it ends.
+/// What is locked of a lane.
+#[derive(Clone, Debug, Default)]
+pub struct LockAt {
+    /// The lane's own folder in the home; a trial has none.
+    pub room: Option<PathBuf>,
+    /// The near folder, where that is on this computer.
+    pub near: Option<PathBuf>,
+}
+
+/// Held for as long as something is changed; the system takes it back when the process ends, however it ends.
 #[derive(Debug)]
-pub struct RootLock(#[expect(dead_code, reason = "held, not read")] File);
+pub struct LaneLock(#[expect(dead_code, reason = "held, not read")] Vec<File>);
+
+/// Locks a lane.
+///
+/// # Errors
+/// Says which process holds it, since when; or that the near folder is not there.
+pub fn lock_lane(at: &LockAt) -> Result<LaneLock, Error> {
+    let files = at.room.iter().chain(&at.near).map(|path| lock_one(path));
+    files.collect::<Result<_, _>>().map(LaneLock)
+}
+
+/// The same where the drive of the near folder may not be plugged in: what is not there, nobody else can lock.
+///
+/// # Errors
+/// As [`lock_lane`], but for a near folder that is not there.
+pub fn lock_what_is_there(at: &LockAt) -> Result<LaneLock, Error> {
+    let mut files = Vec::new();
+    for path in at.room.iter().chain(&at.near) {
+        match lock_one(path) {
+            Ok(file) => files.push(file),
+            Err(error) if error.class == Class::NotThere => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(LaneLock(files))
+}
+
+/// Locks a folder that no lane has yet, or has again.
+///
+/// # Errors
+/// As [`lock_lane`].
+pub fn lock_folder(root: &Path) -> Result<LaneLock, Error> {
+    Ok(LaneLock(vec![lock_one(root)?]))
+}
 
 const ANOTHER: &str = "another pass is running there: ";
 
@@ -24,11 +69,8 @@ pub fn is_busy(error: &Error) -> bool {
 /// An agent's pass is waited for this long; it carries what it has to carry, and ends.
 const PATIENCE: Duration = Duration::from_secs(120);
 
-/// Locks a near root; where the agent runs a pass there, once that has ended.
-///
-/// # Errors
-/// Says which process holds it, since when.
-pub fn lock(root: &Path) -> Result<RootLock, Error> {
+/// Locks a folder; where the agent runs a pass there, once that has ended.
+fn lock_one(root: &Path) -> Result<File, Error> {
     let what = || format!("starting a pass on {}", root.display());
     let file = File::open(root).map_err(|why| {
         Error::new(
@@ -39,9 +81,9 @@ pub fn lock(root: &Path) -> Result<RootLock, Error> {
         )
     })?;
     match flock(&file, FlockOperation::NonBlockingLockExclusive) {
-        Ok(()) => Ok(RootLock(file)),
+        Ok(()) => Ok(file),
         Err(rustix::io::Errno::WOULDBLOCK) if is_the_agent(&file) => match wait(&file) {
-            true => Ok(RootLock(file)),
+            true => Ok(file),
             false => Err(busy(what(), &file)),
         },
         Err(rustix::io::Errno::WOULDBLOCK) => Err(busy(what(), &file)),

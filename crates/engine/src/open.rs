@@ -1,6 +1,6 @@
 //! From a lane in the config to its two sides, ready to work with.
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use katabatic_core::{EditTime, Side};
@@ -11,9 +11,11 @@ use crate::accounts::explain::untrusted;
 use crate::accounts::tokens::TokenKeeper;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::drives::Found;
+use crate::home::private_folder;
 use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
+use crate::lock::LockAt;
 use crate::net::rate::Dials;
 use crate::pass::plan::in_words;
 use crate::place::Place;
@@ -27,6 +29,7 @@ use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
 /// A lane with both its sides.
+#[derive(Clone)]
 pub struct OpenLane {
     /// The lane as the config has it.
     pub config: LaneConfig,
@@ -38,10 +41,12 @@ pub struct OpenLane {
     pub far: Arc<dyn SideStore>,
     /// Why the far side is not there, where the lane was opened all the same, only to look at what is known.
     pub far_away: Option<String>,
-    /// What is locked while something is changed: the near folder, or where that is in an account the lane's own room.
-    pub lock_at: PathBuf,
+    /// What is locked while something is changed.
+    pub lock_at: LockAt,
     /// What was found out about ledger and roots when it was opened, in a sentence for a person.
     pub notice: Option<String>,
+    /// Where the settings are read again under the lock; none in a trial, which has no file of them.
+    pub home: Option<Home>,
 }
 
 impl OpenLane {
@@ -181,7 +186,9 @@ pub async fn open_lane(
 ) -> Result<OpenLane, Error> {
     let open = |side: Side| open_side(home, config, ledger, (lane, side), stop);
     let (near, far) = (open(Side::Near)?, open(Side::Far)?);
-    between(ledger, lane, near, far, lock_at(home, lane)?).await
+    let mut opened = between(ledger, lane, near, far, lock_at(home, lane)?).await?;
+    opened.home = Some(home.clone());
+    Ok(opened)
 }
 
 /// Opens a lane to tell how it stands, also where the drive of its far side is not plugged in.
@@ -205,6 +212,7 @@ pub async fn open_lane_to_look(
     };
     let mut opened = between(ledger, lane, open(Side::Near)?, far, lock_at(home, lane)?).await?;
     opened.far_away = away;
+    opened.home = Some(home.clone());
     Ok(opened)
 }
 
@@ -260,19 +268,19 @@ pub(crate) fn open_here(
 ///
 /// # Errors
 /// Where the lane's own room cannot be made.
-pub(crate) fn lock_at(home: &Home, lane: &LaneConfig) -> Result<PathBuf, Error> {
-    if let Some(near) = lane.near.local() {
-        return Ok(near.to_owned());
-    }
+pub(crate) fn lock_at(home: &Home, lane: &LaneConfig) -> Result<LockAt, Error> {
     let room = home.lane_room(&lane.id);
-    std::fs::create_dir_all(&room).map_err(|why| {
+    private_folder(&room).map_err(|error| {
         Error::failed(
             format!("making the lane's own folder {}", room.display()),
-            why,
+            error.why,
             "Look at the rights and the room there.",
         )
     })?;
-    Ok(room)
+    Ok(LockAt {
+        room: Some(room),
+        near: lane.near.local().map(Path::to_owned),
+    })
 }
 
 /// A lane between two sides that are open already.
@@ -284,7 +292,7 @@ pub async fn between(
     lane: &LaneConfig,
     near: Arc<dyn SideStore>,
     far: Arc<dyn SideStore>,
-    lock_at: PathBuf,
+    lock_at: LockAt,
 ) -> Result<OpenLane, Error> {
     let (id, terms) = (lane.id.clone(), lane.terms_text());
     let noted = near.noted_pass().await;
@@ -321,6 +329,7 @@ pub async fn between(
         far_away: None,
         lock_at,
         notice,
+        home: None,
     })
 }
 

@@ -159,7 +159,7 @@ impl GaveUp {
 /// # Errors
 /// Where a side cannot be reached, or its clock says otherwise; what was given up until then is no longer listed.
 pub async fn give_up(pass: &Pass, spares: &[Spare]) -> Result<GaveUp, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     let unfinished = pass.prepare().await?;
     for side in [Side::Near, Side::Far] {
         let ahead = pass.store(side).clock_ahead();

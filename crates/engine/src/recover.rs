@@ -13,9 +13,10 @@ use tokio::sync::mpsc;
 
 use crate::Error;
 use crate::home::Home;
-use crate::ledger::runs::{self, Counts, RunItem};
+use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::scan::tell_both;
 use crate::pass::{IN_FLIGHT, Pass, Wish};
+use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::local::LocalSide;
 use crate::sides::{Found, Put, SideError, SideStore, Steps};
 use crate::spares::make_parents_on;
@@ -181,16 +182,25 @@ impl Offer {
 /// # Errors
 /// Where a whole side is not there any more, or the ledger cannot be written.
 pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recovered, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     pass.prepare().await?;
     let run = pass.begin_run_of("recover", pass.clock.now()).await?;
+    in_run(run, async |run| bring_in(pass, run, offer, target).await).await
+}
+
+async fn bring_in(
+    pass: &LockedLane,
+    run: &OpRun,
+    offer: &Offer,
+    target: &Target,
+) -> Result<Ended<Recovered>, Error> {
     let store = target.store(pass);
     // What an earlier recovery was cut off in; the lock keeps another one of this lane out.
     if let Err(why) = store.clear_staging(&HashSet::new()).await {
         tracing::debug!("the staging was not cleared: {why}");
     }
     let did = Mutex::new(Recovered {
-        run,
+        run: run.number(),
         ..Recovered::default()
     });
     let mut ended = None;
@@ -225,8 +235,7 @@ pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recove
                 (item(pass, path, 0, &why), Err(why))
             }
         };
-        pass.ledger
-            .write_later(move |connection| runs::add_item(connection, run, &item));
+        run.note(item);
         note(&did, path, outcome);
         if ended.is_some() {
             break;
@@ -240,19 +249,18 @@ pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recove
         stuck: did.failed.len() as u64,
         ..Counts::default()
     };
-    let outcome = match (&ended, did.failed.is_empty()) {
-        (Some(error), _) => error.to_string(),
-        (None, true) => "done".to_owned(),
-        (None, false) => "needs a person".to_owned(),
-    };
-    let ended_at = pass.clock.now();
-    pass.ledger
-        .write(move |connection| runs::end(connection, run, ended_at, &outcome, &counts))
-        .await?;
-    match ended {
-        Some(error) => Err(error),
-        None => Ok(did),
+    if let Some(error) = ended {
+        return Err(error);
     }
+    let outcome = match did.failed.is_empty() {
+        true => "done".to_owned(),
+        false => "needs a person".to_owned(),
+    };
+    Ok(Ended {
+        value: did,
+        outcome,
+        counts,
+    })
 }
 
 fn item(pass: &Pass, path: &RelPath, bytes: u64, result: &str) -> RunItem {

@@ -8,11 +8,12 @@ use crate::answer::{Answered, answer};
 use crate::differ::{Difference, differ};
 use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
-use crate::ledger::runs;
+use crate::ledger::runs::Counts;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::far_changes;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, Report, Wish};
+use crate::session::LockedLane;
 use crate::sides::{Put, SideError};
 use crate::{Class, Error};
 
@@ -148,7 +149,7 @@ pub async fn settle(
     keep: Keep,
     time: &(dyn Fn(EditTime) -> String + Sync),
 ) -> Result<Settled, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     if let Some((side, why)) = pass.prepare().await?.get(path) {
         return Err(Error::failed(
             format!("settling {path}"),
@@ -256,7 +257,7 @@ fn only_reads(pass: &Pass, path: &RelPath, side: Side) -> Error {
 }
 
 /// A pass over what was settled, which finds the conflict gone.
-async fn carry_on(pass: &Pass, scope: Vec<RelPath>) -> Result<Report, Error> {
+async fn carry_on(pass: &LockedLane, scope: Vec<RelPath>) -> Result<Report, Error> {
     pass.run(
         "settle",
         &Wish {
@@ -391,7 +392,12 @@ fn newest(
 }
 
 /// Takes the version that yields into the spares, in a run of its own.
-async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Result<i64, Error> {
+async fn take_out(
+    pass: &LockedLane,
+    path: &RelPath,
+    yields: Side,
+    old: &Entry,
+) -> Result<i64, Error> {
     let run = pass.begin_run_of("settle", pass.clock.now()).await?;
     if yields == Side::Far {
         far_changes::forget(pass).await?;
@@ -401,7 +407,7 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
         path,
         old: Some(Version::of(old, None)),
         source: None,
-        run: Some(run),
+        run: Some(run.number()),
         why: format!(
             "yielded to the version from {} when the conflict was settled",
             yields.other().here_or_there()
@@ -409,32 +415,36 @@ async fn take_out(pass: &Pass, path: &RelPath, yields: Side, old: &Entry) -> Res
         learned: Learned::default(),
     };
     let result = primitive::remove(pass, change).await;
-    let outcome = match &result {
-        Ok(()) => "all settled".to_owned(),
-        Err(trouble) => trouble.to_string(),
-    };
-    let ended = pass.clock.now();
-    pass.ledger
-        .write(move |connection| {
-            runs::end(connection, run, ended, &outcome, &runs::Counts::default())
-        })
-        .await?;
+    let number = run.number();
     match result {
-        Ok(()) => Ok(run),
-        Err(Trouble::Ledger(error)) => Err(error),
-        Err(Trouble::Side(side, error)) => Err(pass.side_failed(side, &error)),
-        Err(Trouble::Met(why)) => Err(Error::new(
+        Ok(()) => {
+            run.end("all settled".into(), Counts::default()).await?;
+            Ok(number)
+        }
+        Err(trouble) => {
+            let error = not_settled(pass, path, trouble);
+            run.failed(&error).await;
+            Err(error)
+        }
+    }
+}
+
+fn not_settled(pass: &Pass, path: &RelPath, trouble: Trouble) -> Error {
+    match trouble {
+        Trouble::Ledger(error) => error,
+        Trouble::Side(side, error) => pass.side_failed(side, &error),
+        Trouble::Met(why) => Error::new(
             Class::NeedsPerson,
             format!("settling {path}"),
             why,
             "Sync, look at the conflict again, and settle it then.",
-        )),
+        ),
     }
 }
 
 /// Gives one side's version a dated name beside the other one's.
 async fn keep_beside(
-    pass: &Pass,
+    pass: &LockedLane,
     path: &RelPath,
     side: Side,
     version: &Entry,

@@ -89,7 +89,7 @@ pub async fn restore(
             "Restore it here, or copy it there by hand: katabatic spares restore NUMBER --to FILE, then katabatic copy",
         ));
     }
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     let failed = |side| move |error: SideError| pass.side_failed(side, &error);
     if let (true, Some(place)) = (spare.folder, &spare.place) {
         return Err(Error::usage(

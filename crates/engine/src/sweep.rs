@@ -9,10 +9,11 @@ use katabatic_core::{Entry, Kind, RelPath, Rule, Side};
 use crate::choose::entries;
 use crate::ledger::intents::{self, Version};
 use crate::ledger::rows;
-use crate::ledger::runs::{self, Counts, RunItem};
+use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::Pass;
 use crate::pass::far_changes;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::FolderGone;
 use crate::{Class, Error};
 
@@ -125,7 +126,7 @@ async fn on_side(pass: &Pass, side: Side, rules: &[&Rule]) -> Result<OnSide, Err
 /// # Errors
 /// Where a side is not there or the ledger cannot be written.
 pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     let unfinished = pass.prepare().await?;
     if let Some((path, (_, why))) = unfinished.into_iter().next() {
         return Err(Error::new(
@@ -139,9 +140,17 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
         ));
     }
     let run = pass.begin_run_of("sweep", pass.clock.now()).await?;
+    in_run(run, async |run| sweep_in(pass, run, shown).await).await
+}
+
+async fn sweep_in(
+    pass: &LockedLane,
+    run: &OpRun,
+    shown: &[OnSide; 2],
+) -> Result<Ended<Swept>, Error> {
     far_changes::forget(pass).await?;
     let mut swept = Swept {
-        run: Some(run),
+        run: Some(run.number()),
         ..Swept::default()
     };
     for on in shown.iter().filter(|on| !on.read_only) {
@@ -151,7 +160,7 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
                 path,
                 old: Some(Version::of(entry, None)),
                 source: None,
-                run: Some(run),
+                run: Some(run.number()),
                 why: format!("removed by hand: the rule {by} leaves it out"),
                 learned: Learned::default(),
             };
@@ -168,8 +177,7 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
                 result: told,
                 at: Some(pass.clock.now()),
             };
-            pass.ledger
-                .write_later(move |connection| runs::add_item(connection, run, &item));
+            run.note(item);
             match result {
                 Ok(()) => {
                     swept.files.0 += 1;
@@ -188,19 +196,23 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
             }
         }
     }
-    let ended = pass.clock.now();
     let outcome = match swept.stayed.is_empty() {
-        true => "removed what rules leave out",
-        false => "needs a person",
+        true => "removed what rules leave out".to_owned(),
+        false => "needs a person".to_owned(),
     };
-    pass.ledger
-        .write(move |connection| runs::end(connection, run, ended, outcome, &Counts::default()))
-        .await?;
-    Ok(swept)
+    Ok(Ended {
+        value: swept,
+        outcome,
+        counts: Counts::default(),
+    })
 }
 
 /// Removes a folder that is empty by now; why it stays, where it does.
-async fn remove_folder(pass: &Pass, side: Side, path: &RelPath) -> Result<Option<String>, Error> {
+async fn remove_folder(
+    pass: &LockedLane,
+    side: Side,
+    path: &RelPath,
+) -> Result<Option<String>, Error> {
     let spare = crate::home::random_hex(10)?;
     let number = match primitive::note_folder(pass, side, path, &spare).await {
         Ok(number) => number,

@@ -20,6 +20,7 @@ use crate::pass::carry::REMOVED_FOLDER;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::scan::look_closer;
 use crate::pass::{IN_FLIGHT, Pass, Report, Unfinished, Wish, far_changes};
+use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::{Put, SideError, Staged, Steps};
 use crate::spares::make_folders_on;
 
@@ -290,12 +291,31 @@ async fn folders_to_make(pass: &Pass, items: &[RunItem]) -> Result<Vec<RelPath>,
 /// # Errors
 /// Where a whole side is not there any more, or the ledger cannot be written.
 pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     pass.prepare().await?;
     let run = pass.begin_run_of("undo", pass.clock.now()).await?;
+    let (mut undone, scope) = in_run(run, async |run| back(pass, run, offer, of).await).await?;
+    if !scope.is_empty() {
+        let wish = Wish {
+            scope,
+            by_hand: true,
+            ..Wish::default()
+        };
+        undone.report = pass.run("undo", &wish).await?;
+    }
+    Ok(undone)
+}
+
+/// Puts back what was offered; what a pass is to look at afterwards comes along.
+async fn back(
+    pass: &LockedLane,
+    run: &OpRun,
+    offer: &Offer,
+    of: &Run,
+) -> Result<Ended<(Undone, Vec<RelPath>)>, Error> {
     far_changes::forget(pass).await?;
     let mut undone = Undone {
-        run,
+        run: run.number(),
         ..Undone::default()
     };
     let mut scope = Vec::new();
@@ -309,7 +329,7 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
         }
     }
     let mut backs = stream::iter(&offer.back)
-        .map(|back| async move { (back, bring(pass, back, of, run).await) })
+        .map(|back| async move { (back, bring(pass, back, of, run.number()).await) })
         .buffer_unordered(IN_FLIGHT);
     while let Some((back, brought)) = backs.next().await {
         let path = &back.spare.path;
@@ -336,40 +356,28 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
             result,
             at: Some(pass.clock.now()),
         };
-        pass.ledger
-            .write_later(move |connection| runs::add_item(connection, run, &item));
+        run.note(item);
         if ended.is_some() {
             break;
         }
     }
     drop(backs);
-    let outcome = match (&ended, undone.failed.is_empty()) {
-        (Some(error), _) => error.to_string(),
-        (None, true) => format!("{TOOK_BACK}{}", words::count(undone.back, "file", "files")),
-        (None, false) => "needs a person".to_owned(),
+    if let Some(error) = ended {
+        return Err(error);
+    }
+    let outcome = match undone.failed.is_empty() {
+        true => format!("{TOOK_BACK}{}", words::count(undone.back, "file", "files")),
+        false => "needs a person".to_owned(),
     };
     let counts = Counts {
         stuck: undone.failed.len() as u64,
         ..Counts::default()
     };
-    let ended_at = pass.clock.now();
-    pass.ledger
-        .write(move |connection| runs::end(connection, run, ended_at, &outcome, &counts))
-        .await?;
-    match ended {
-        Some(error) => Err(error),
-        None => {
-            if !scope.is_empty() {
-                let wish = Wish {
-                    scope,
-                    by_hand: true,
-                    ..Wish::default()
-                };
-                undone.report = pass.run("undo", &wish).await?;
-            }
-            Ok(undone)
-        }
-    }
+    Ok(Ended {
+        value: (undone, scope),
+        outcome,
+        counts,
+    })
 }
 
 fn ends(pass: &Pass, trouble: Trouble) -> Option<Error> {
@@ -389,7 +397,7 @@ fn home_side(pass: &Pass, taken_from: Side) -> Side {
 }
 
 /// Brings one version back, on the side it was taken from, or here.
-async fn bring(pass: &Pass, back: &Back, of: &Run, run: i64) -> Result<(), Trouble> {
+async fn bring(pass: &LockedLane, back: &Back, of: &Run, run: i64) -> Result<(), Trouble> {
     let spare = &back.spare;
     if let Some(over) = &back.over {
         return exchange(pass, spare, over, of, run).await;
@@ -425,7 +433,7 @@ async fn bring(pass: &Pass, back: &Back, of: &Run, run: i64) -> Result<(), Troub
 
 /// Here the version takes the place of the newer one, as if somebody had edited the file; the pass carries it on.
 async fn exchange(
-    pass: &Pass,
+    pass: &LockedLane,
     spare: &Spare,
     over: &Over,
     of: &Run,
@@ -444,7 +452,7 @@ async fn exchange(
     primitive::edit(pass, change, staged).await
 }
 
-async fn move_back(pass: &Pass, spare: &Spare) -> Result<Put, SideError> {
+async fn move_back(pass: &LockedLane, spare: &Spare) -> Result<Put, SideError> {
     let put = pass
         .store(spare.side)
         .put_back(&spare.slot, &spare.path)
@@ -458,7 +466,7 @@ async fn move_back(pass: &Pass, spare: &Spare) -> Result<Put, SideError> {
 }
 
 /// A copy of a version, on its way to a side; never of anything but what was kept.
-async fn staged(pass: &Pass, spare: &Spare, to: Side) -> Result<Staged, Trouble> {
+async fn staged(pass: &LockedLane, spare: &Spare, to: Side) -> Result<Staged, Trouble> {
     let from = |error| Trouble::Side(spare.side, error);
     let source = pass.store(spare.side).read_spare(&spare.slot).await;
     let store = pass.store(to);

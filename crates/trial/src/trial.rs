@@ -15,6 +15,7 @@ use katabatic_core::{
 use katabatic_engine::clock::Clock;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::ledger::Ledger;
+use katabatic_engine::lock::LockAt;
 use katabatic_engine::open::between;
 use katabatic_engine::pass::{
     Ending, Pass, Plan, Progress, ReadFiles, Report, WantedContents, Wish,
@@ -348,7 +349,10 @@ impl Trial<'_> {
         let Computer { ledger, config } = &self.computers[computer];
         let side = |at| Arc::new(SimulatedSide::new(self.shared.clone(), at, computer));
         let (near, far) = (side(At::Disk(computer)), side(At::Cloud));
-        let lock_at = config.near_folder()?.to_owned();
+        let lock_at = LockAt {
+            room: None,
+            near: Some(config.near_folder()?.to_owned()),
+        };
         let lane = between(ledger, config, near, far, lock_at).await?;
         Ok(Pass {
             lane,

@@ -218,7 +218,12 @@ fn off(app: &App, words: &[String]) -> Result<ExitCode, Error> {
             ));
         };
         let lane = config.lane(lane)?.clone();
-        app.run(lanes::remove(&mut config, &app.ledger, &lane.name))?;
+        app.run(lanes::remove(
+            &app.home,
+            &mut config,
+            &app.ledger,
+            &lane.name,
+        ))?;
         if !app.common.json {
             line(format!(
                 "{word} is not covered any more. Every file stays, in {} and in {}.",

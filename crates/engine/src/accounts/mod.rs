@@ -101,7 +101,7 @@ pub async fn remove(
         ));
     }
     for lane in &lanes {
-        lanes::remove(config, ledger, lane).await?;
+        lanes::remove(home, config, ledger, lane).await?;
     }
     if account.keeping != Keeping::Passphrase
         && let Some(tokens) = secrets::recall(home, &account.name, account.keeping)

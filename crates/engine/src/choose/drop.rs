@@ -6,17 +6,20 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Base, Choice, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words};
+use katabatic_core::{
+    Base, Choice, Digest, Entry, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words,
+};
 
 use super::{Looked, proof};
 use crate::config::Config;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
-use crate::ledger::runs::{self, Counts, RunItem};
+use crate::ledger::runs::{Counts, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::open_files::{identity, open_files};
 use crate::pass::Pass;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::{FolderGone, SideError};
 use crate::{Class, Error};
 
@@ -48,7 +51,7 @@ pub async fn drop_copies(
     config: &mut Config,
     after: &Choice,
 ) -> Result<Dropped, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     let unfinished = pass.prepare().await?;
     // Looked at anew: a person may have taken an hour to say yes.
     let looked = super::look(pass).await?;
@@ -82,9 +85,37 @@ pub async fn drop_copies(
     if looked.going(&before.selection.choice, after).is_empty() {
         return Ok(dropped);
     }
-    let run = begin(pass).await?;
-    dropped.run = Some(run);
-    for (path, near, content) in &effect.proofs.by_tag {
+    let run = pass.begin_run_of("choose", pass.clock.now()).await?;
+    dropped.run = Some(run.number());
+    in_run(run, async |run| {
+        let proven = std::mem::take(&mut effect.proofs.by_tag);
+        drop_in(pass, run, proven, &mut dropped).await?;
+        remove_folders(pass, &looked, &before.selection.choice, after).await?;
+        let counts = Counts {
+            dropped: dropped.files.0,
+            ..Counts::default()
+        };
+        let outcome = match dropped.stayed.is_empty() {
+            true => "dropped".to_owned(),
+            false => "needs a person".to_owned(),
+        };
+        Ok(Ended {
+            value: dropped,
+            outcome,
+            counts,
+        })
+    })
+    .await
+}
+
+/// Drops what is proven to be there.
+async fn drop_in(
+    pass: &LockedLane,
+    run: &OpRun,
+    proven: Vec<(RelPath, Entry, Option<Digest>)>,
+    dropped: &mut Dropped,
+) -> Result<(), Error> {
+    for (path, near, content) in &proven {
         let change = Change {
             side: Side::Near,
             path,
@@ -98,7 +129,7 @@ pub async fn drop_copies(
             Ok(()) => {
                 dropped.files.0 += 1;
                 dropped.files.1 += near.size;
-                note(pass, run, path, near.size);
+                run.note(item(pass, path, near.size));
             }
             Err(Trouble::Met(why)) => dropped.stayed.push(proof::Unproven {
                 path: path.clone(),
@@ -110,25 +141,11 @@ pub async fn drop_copies(
     }
     pass.ledger.flush().await?;
     dropped.held_open = free(pass).await?;
-    remove_folders(pass, &looked, &before.selection.choice, after).await?;
-    let ended = pass.clock.now();
-    let counts = Counts {
-        dropped: dropped.files.0,
-        ..Counts::default()
-    };
-    let outcome = if dropped.stayed.is_empty() {
-        "dropped"
-    } else {
-        "needs a person"
-    };
-    pass.ledger
-        .write(move |connection| runs::end(connection, run, ended, outcome, &counts))
-        .await?;
-    Ok(dropped)
+    Ok(())
 }
 
 /// What is not taken is known now, before the next pass lists it.
-async fn note_left_out(pass: &Pass, looked: &Looked, after: &Choice) -> Result<(), Error> {
+async fn note_left_out(pass: &LockedLane, looked: &Looked, after: &Choice) -> Result<(), Error> {
     let lane = pass.lane.row.key;
     let rules = &pass.lane.config.selection.rules;
     let known = pass
@@ -147,33 +164,20 @@ async fn note_left_out(pass: &Pass, looked: &Looked, after: &Choice) -> Result<(
         .await
 }
 
-async fn begin(pass: &Pass) -> Result<i64, Error> {
-    let (lane, name, began) = (
-        pass.lane.row.key,
-        pass.lane.config.name.clone(),
-        pass.clock.now(),
-    );
-    pass.ledger
-        .write(move |connection| runs::begin(connection, lane, &name, "choose", began))
-        .await
-}
-
-fn note(pass: &Pass, run: i64, path: &RelPath, bytes: u64) {
-    let item = RunItem {
+fn item(pass: &Pass, path: &RelPath, bytes: u64) -> RunItem {
+    RunItem {
         path: path.to_string(),
         action: "drop here".into(),
         reason: String::new(),
         bytes,
         result: "done: it stays there".into(),
         at: Some(pass.clock.now()),
-    };
-    pass.ledger
-        .write_later(move |connection| runs::add_item(connection, run, &item));
+    }
 }
 
 /// The captured copies are deleted: what they hold was proven to be on the far side. One that a program still has open
 /// stays in the spares, where the next pass reads it again for what was written late.
-pub(crate) async fn free(pass: &Pass) -> Result<u64, Error> {
+pub(crate) async fn free(pass: &LockedLane) -> Result<u64, Error> {
     let lane = pass.lane.row.key;
     let captured = pass
         .ledger
@@ -250,7 +254,7 @@ fn is_as_captured(spare: &Spare, meta: &std::fs::Metadata) -> bool {
 
 /// Folders that became empty go, the deepest first; what is left in one keeps it.
 async fn remove_folders(
-    pass: &Pass,
+    pass: &LockedLane,
     looked: &Looked,
     before: &Choice,
     after: &Choice,

@@ -20,7 +20,7 @@ use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{LaneKey, Ledger, account_rows};
-use crate::lock::{RootLock, lock};
+use crate::lock::{LaneLock, lock_lane};
 use crate::net::rate::{Dials, Limits};
 use crate::open::{connection_of, limited_client, lock_at};
 use crate::pass::Progress;
@@ -198,7 +198,7 @@ impl Hand<'_> {
     }
 
     /// Locks the lanes whose near side a place lies in, so that no pass runs meanwhile.
-    fn lock(&self, places: &[&Place]) -> Result<Vec<RootLock>, Error> {
+    fn lock(&self, places: &[&Place]) -> Result<Vec<LaneLock>, Error> {
         let touched = |lane: &&crate::config::LaneConfig| {
             places.iter().any(|place| place.is_within(&lane.near))
         };
@@ -206,7 +206,7 @@ impl Hand<'_> {
             .lanes
             .iter()
             .filter(touched)
-            .map(|lane| lock(&lock_at(self.home, lane)?))
+            .map(|lane| lock_lane(&lock_at(self.home, lane)?))
             .collect()
     }
 

@@ -19,7 +19,7 @@ use crate::{Class, Error};
 /// # Errors
 /// Where something happened to one of them that no pass has settled yet; then none is removed.
 pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     let lane = &pass.lane.config;
     // What was cut off before is cleared up; what cannot be is in the way of the lane's end, too.
     pass.prepare().await?;

@@ -14,7 +14,7 @@ use crate::clock::SystemClock;
 use crate::config::{AccountConfig, Config, LaneConfig, far_place};
 use crate::drives::OnDrive;
 use crate::ledger::{Ledger, intents, rows};
-use crate::lock::lock;
+use crate::lock::{lock_lane, lock_what_is_there};
 use crate::open::{OpenLane, account_client, lock_at, open_here, open_lane, side_failed};
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::{Place, absolute};
@@ -295,7 +295,7 @@ pub async fn change(
     } else {
         on_its_drives(after)
     };
-    let _lock = lock(&lock_at(home, &before)?)?;
+    let _lock = lock_lane(&lock_at(home, &before)?)?;
     let what = format!("changing the lane {}", after.name);
     check_finished(ledger, &after.id, &what, &after.name)?;
     // The ledger first: cut off between the two, the next pass is a first pass as the lane was, and harmless.
@@ -371,12 +371,20 @@ pub async fn shortcomings(
     said
 }
 
-/// Takes a lane away; every file stays on both sides.
+/// Takes a lane away; every file stays on both sides. No pass runs meanwhile, and none is waited for longer than
+/// usual: what it would go on to replace and remove is what was just said to stay.
 ///
 /// # Errors
-/// Where config or ledger cannot be written.
-pub async fn remove(config: &mut Config, ledger: &Ledger, name: &str) -> Result<(), Error> {
-    let id = config.lane(name)?.id.clone();
+/// Where config or ledger cannot be written, or another program works on the lane.
+pub async fn remove(
+    home: &Home,
+    config: &mut Config,
+    ledger: &Ledger,
+    name: &str,
+) -> Result<(), Error> {
+    let lane = config.lane(name)?;
+    let id = lane.id.clone();
+    let _lock = lock_what_is_there(&lock_at(home, lane)?)?;
     let what = format!("removing the lane {name}");
     check_finished(ledger, &id, &what, name)?;
     check_no_stubs(ledger, &id, &what, name)?;

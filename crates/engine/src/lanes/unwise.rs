@@ -22,7 +22,7 @@ pub fn unwise(lane: &LaneConfig) -> Vec<String> {
                 "{shown} is a whole home folder: the settings of programs that change all the time come along. Tie the folders in it one by one."
             ));
         }
-        if let Err(error) = lock::lock(folder) {
+        if let Err(error) = lock::lock_folder(folder) {
             said.push(format!("{shown} is locked by a program: {}", error.why));
         }
     }

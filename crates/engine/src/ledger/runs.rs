@@ -197,6 +197,21 @@ pub(crate) fn end(
         .map(drop)
 }
 
+/// Ends a run that has not been ended yet, without a word on what it did.
+pub(crate) fn end_open(
+    connection: &Connection,
+    run: i64,
+    ended: EditTime,
+    outcome: &str,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE run SET ended = ?2, outcome = ?3 WHERE number = ?1 AND ended IS NULL",
+            params![run, ended.0, outcome],
+        )
+        .map(drop)
+}
+
 /// What the passes of a lane removed and replaced since `since`.
 pub(crate) fn toll_since(
     connection: &Connection,

@@ -11,11 +11,12 @@ use super::Pass;
 use super::primitive::{self, Change, Trouble, agreed};
 use super::transfer::{self, Brought};
 use crate::ledger::rows;
+use crate::session::LockedLane;
 use crate::settle::stamp_in_name;
 
 /// Carries the new version; the answer is its bytes.
 pub(super) async fn carry(
-    pass: &Pass,
+    pass: &LockedLane,
     step: &Step,
     to: Side,
     run: Option<i64>,
@@ -50,7 +51,7 @@ fn stamp(of: Side, from: Side, new: &Entry, older: &Entry) -> katabatic_core::St
 }
 
 async fn put_beside(
-    pass: &Pass,
+    pass: &LockedLane,
     path: &RelPath,
     edited: Option<EditTime>,
     brought: Brought,

@@ -23,13 +23,14 @@ use super::plan::{bytes_of, in_words, takes};
 use super::primitive::{self, Change, Learned, Trouble, agreed};
 use super::scan::digest;
 use super::transfer::{self, ATTEMPTS, Brought};
-use super::{IN_FLIGHT, Pass, Plan};
+use super::{IN_FLIGHT, Plan};
 use crate::Error;
 use crate::choose::{self, DROPPED};
 use crate::ledger::intents::{self, Version};
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::seam::Seam;
+use crate::session::LockedLane;
 use crate::sides::{FolderGone, Put, SideError};
 
 /// How the removal of a folder is called in a run.
@@ -130,7 +131,7 @@ impl<'s> Stages<'s> {
     }
 }
 
-pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried {
+pub(crate) async fn carry(pass: &LockedLane, plan: &Plan, run: Option<i64>) -> Carried {
     let room = Room {
         pass,
         run,
@@ -184,7 +185,7 @@ pub(crate) async fn carry(pass: &Pass, plan: &Plan, run: Option<i64>) -> Carried
 }
 
 pub(super) struct Room<'p> {
-    pub(super) pass: &'p Pass,
+    pub(super) pass: &'p LockedLane,
     pub(super) run: Option<i64>,
     /// The side whose version counts where two differ that nothing was agreed on.
     lead: Option<Side>,

@@ -14,6 +14,7 @@ use tokio::sync::mpsc;
 use super::{Pass, Wish, heard, told};
 use crate::Error;
 use crate::ledger::rows;
+use crate::session::LockedLane;
 use crate::sides::{Found, SideError};
 
 /// Everything is listed at least so often.
@@ -80,7 +81,7 @@ pub(super) fn begin(
 }
 
 /// Forgets the token, because rows are about to be written that are newer.
-pub(crate) async fn forget(pass: &Pass) -> Result<(), Error> {
+pub(crate) async fn forget(pass: &LockedLane) -> Result<(), Error> {
     let lane = pass.lane.row.key;
     pass.ledger
         .write(move |connection| rows::set_token(connection, lane, None, None))

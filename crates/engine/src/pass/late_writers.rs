@@ -6,15 +6,15 @@
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::{RelPath, Side};
 
-use super::Pass;
 use super::scan::digest_of;
 use crate::Error;
 use crate::ledger::spare_rows::{self, Spare};
+use crate::session::LockedLane;
 use crate::settle::stamp_in_name;
 use crate::sides::{Put, SideError, SideStore, Staged, Steps};
 
 /// Looks at every spare on this computer that no pass has looked at again yet.
-pub(crate) async fn bring_forward(pass: &Pass) -> Result<(), Error> {
+pub(crate) async fn bring_forward(pass: &LockedLane) -> Result<(), Error> {
     for side in [Side::Near, Side::Far] {
         if pass.lane.config.account(side).is_none() {
             on(pass, side).await?;
@@ -23,7 +23,7 @@ pub(crate) async fn bring_forward(pass: &Pass) -> Result<(), Error> {
     Ok(())
 }
 
-async fn on(pass: &Pass, side: Side) -> Result<(), Error> {
+async fn on(pass: &LockedLane, side: Side) -> Result<(), Error> {
     let lane = pass.lane.row.key;
     let unread = pass
         .ledger
@@ -42,7 +42,7 @@ async fn on(pass: &Pass, side: Side) -> Result<(), Error> {
     Ok(())
 }
 
-async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
+async fn one(pass: &LockedLane, spare: &Spare) -> Result<(), SideError> {
     let store = pass.store(spare.side);
     let number = spare.number;
     if let Some(there) = store.look_at_spare(&spare.slot).await?
@@ -70,7 +70,7 @@ async fn one(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
     Ok(())
 }
 
-async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
+async fn put_beside(pass: &LockedLane, spare: &Spare) -> Result<(), SideError> {
     let store = pass.store(spare.side);
     let parent = spare.path.parent().unwrap_or_else(RelPath::root);
     let folder = make_again(&*store, &parent).await?;
@@ -90,7 +90,7 @@ async fn put_beside(pass: &Pass, spare: &Spare) -> Result<(), SideError> {
 }
 
 async fn place_beside(
-    pass: &Pass,
+    pass: &LockedLane,
     store: &dyn SideStore,
     spare: &Spare,
     staged: &Staged,

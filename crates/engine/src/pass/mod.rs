@@ -19,6 +19,7 @@ pub mod primitive;
 pub mod progress;
 mod record;
 mod recover;
+mod roots;
 pub(crate) mod scan;
 mod told;
 mod transfer;
@@ -35,28 +36,23 @@ use katabatic_core::{
 
 use crate::clock::Clock;
 use crate::ledger::Ledger;
-use crate::ledger::account_rows;
-use crate::ledger::rows;
-use crate::ledger::runs::{self, Counts};
-use crate::lock::RootLock;
-use crate::open::{OpenLane, check_root, side_failed};
-use crate::place::Place;
+use crate::ledger::runs::Counts;
+use crate::open::{OpenLane, side_failed};
 use crate::seam::{Seam, SharedHook};
+use crate::session::{LockedLane, OpRun};
 use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
-use crate::{Class, Error, lock};
+use crate::{Class, Error};
 pub use carry::{Ending, Outcome};
 pub use contents::to_read_back;
 pub use plan::Plan;
 pub use progress::Progress;
 
-/// How often a look is tried again that a whole pass depends on.
-const LOOKS: u32 = 8;
-
 /// As many files are carried at a time.
 pub const IN_FLIGHT: usize = 8;
 
 /// Everything a pass works with.
+#[derive(Clone)]
 pub struct Pass {
     /// The lane.
     pub lane: OpenLane,
@@ -74,9 +70,12 @@ pub struct Pass {
     pub read: ReadFiles,
 }
 
-/// What reading large files told, so that none is read twice: the stamp of the version, its digest, its blocks.
-#[derive(Default)]
-pub struct ReadFiles(Mutex<BTreeMap<RelPath, (Stamp, Digest, Blocks)>>);
+/// What was read of a large file: the stamp of the version, its digest, its blocks.
+type ReadFile = (Stamp, Digest, Blocks);
+
+/// What reading large files told, so that none is read twice.
+#[derive(Clone, Default)]
+pub struct ReadFiles(Arc<Mutex<BTreeMap<RelPath, ReadFile>>>);
 
 /// Where the content of what a pass is about is to be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -230,24 +229,23 @@ impl Pass {
     /// # Errors
     /// As [`Pass::plan`]; [`Class::Brake`] where the brake stops it before anything is carried.
     pub async fn sync(&self, wish: &Wish) -> Result<Report, Error> {
-        let _lock = self.lock()?;
+        let locked = self.lock()?;
         let command = match wish.contents {
             None => "sync",
             Some(WantedContents::Here) => "fetch",
             Some(WantedContents::Away) => "shed",
         };
-        self.run(command, wish).await
+        locked.run(command, wish).await
     }
 
-    /// Locks the near root; kept for as long as something is changed.
-    ///
-    /// # Errors
-    /// Where another pass runs there.
-    pub fn lock(&self) -> Result<RootLock, Error> {
-        lock::lock(&self.lane.lock_at)
+    /// What an earlier pass was cut off in; clearing it up is a change and waits for a sync.
+    pub(crate) fn left_unfinished(&self) -> Result<Unfinished, Error> {
+        recover::unfinished(self)
     }
+}
 
-    /// Runs a pass under a lock that is held already.
+impl LockedLane {
+    /// Runs a pass.
     pub(crate) async fn run(&self, command: &str, wish: &Wish) -> Result<Report, Error> {
         let began = self.clock.now();
         let unfinished = self.prepare().await?;
@@ -257,11 +255,32 @@ impl Pass {
         self.check_exactly(&plan, wish)?;
         self.check_brake(&plan, wish)?;
         self.check_free(&mut plan).await?;
-        let run = self.begin_run(command, &plan, began).await?;
-        self.forget_token_before(&plan).await?;
-        let carried = carry::carry(self, &plan, run).await;
-        self.seam(Seam::Carried, None, None).await;
-        record::record(self, &plan, carried, run, wish).await
+        self.carry_out(&plan, command, began, wish).await
+    }
+
+    /// Carries a plan and records what came of it, in a run where there is anything to tell.
+    async fn carry_out(
+        &self,
+        plan: &Plan,
+        command: &str,
+        began: EditTime,
+        wish: &Wish,
+    ) -> Result<Report, Error> {
+        let run = self.begin_run(command, plan, began).await?;
+        let number = run.as_ref().map(OpRun::number);
+        let carried = async {
+            self.forget_token_before(plan).await?;
+            let carried = carry::carry(self, plan, number).await;
+            self.seam(Seam::Carried, None, None).await;
+            record::record(self, plan, carried, number, wish).await
+        };
+        let carried = carried.await;
+        match (run, &carried) {
+            (Some(run), Ok(_)) => run.was_ended(),
+            (Some(run), Err(error)) => run.failed(error).await,
+            (None, _) => {}
+        }
+        carried
     }
 
     /// Both roots are there, and what an earlier pass was cut off in is cleared up, but for what is returned.
@@ -274,7 +293,7 @@ impl Pass {
         Ok(unfinished)
     }
 
-    /// Carries one step that a person asked for, under a lock that is held already.
+    /// Carries one step that a person asked for.
     pub(crate) async fn carry_one(&self, step: Step, command: &str) -> Result<Report, Error> {
         let wish = Wish {
             scope: vec![step.path().clone()],
@@ -282,10 +301,8 @@ impl Pass {
             ..Wish::default()
         };
         let plan = Plan::of_one(step);
-        let run = self.begin_run(command, &plan, self.clock.now()).await?;
-        self.forget_token_before(&plan).await?;
-        let carried = carry::carry(self, &plan, run).await;
-        record::record(self, &plan, carried, run, &wish).await
+        self.carry_out(&plan, command, self.clock.now(), &wish)
+            .await
     }
 
     /// What is carried either way, or only recorded, makes the rows newer than the token that stands beside them until
@@ -300,98 +317,6 @@ impl Pass {
             far_changes::forget(self).await?;
         }
         Ok(())
-    }
-
-    /// Makes sure that both roots are there, and are the ones that were tied.
-    pub(crate) async fn check_roots(&self) -> Result<(), Error> {
-        self.check_near_root().await?;
-        match self.lane.far.root().await {
-            Ok(found) => {
-                if let Some(known) = &self.lane.row.far_root {
-                    check_root(&self.lane.config, Side::Far, known, &found)?;
-                }
-                self.note_reached(Side::Far, None);
-            }
-            Err(SideError::Stopped) => {
-                return Err(self.side_failed(Side::Far, &SideError::Stopped));
-            }
-            Err(error) if error.ends_the_pass() => {
-                self.note_reached(Side::Far, Some(error.to_string()));
-                return Err(self.side_failed(Side::Far, &error));
-            }
-            // It could not be told: the scan finds the root unknown and holds everything.
-            Err(error) => tracing::debug!("the far root could not be looked at: {error}"),
-        }
-        if self.lane.row.far_marked {
-            self.check_mark(Side::Far).await
-        } else {
-            Ok(())
-        }
-    }
-
-    /// Another software answers than the one that was probed: what was found out counts no more.
-    fn forget_findings(&self, side: Side) {
-        let Some(account) = self.lane.config.account(side).map(str::to_owned) else {
-            return;
-        };
-        let now = self.clock.now();
-        self.ledger.write_later(move |connection| {
-            account_rows::set_findings(connection, &account, now, None)
-        });
-    }
-
-    /// Remembers when the account was reached last, or why it was not.
-    fn note_reached(&self, side: Side, error: Option<String>) {
-        let Some(account) = self.lane.config.account(side).map(str::to_owned) else {
-            return;
-        };
-        if error.is_none() && self.store(side).software_changed() {
-            self.forget_findings(side);
-        }
-        let now = self.clock.now();
-        self.ledger.write_later(move |connection| match error {
-            None => account_rows::reached(connection, &account, now, None),
-            Some(why) => account_rows::failed(connection, &account, now, &why),
-        });
-    }
-
-    /// An account's folder without the tool's own folder in it is another folder of the same name: one that was made
-    /// anew, or the one of another account that answers at the address now.
-    async fn check_mark(&self, side: Side) -> Result<(), Error> {
-        let mut tries = 0;
-        loop {
-            match self.store(side).is_marked().await {
-                Ok(true) => return Ok(()),
-                Ok(false) => break,
-                Err(error) if error.ends_the_pass() => {
-                    return Err(self.side_failed(side, &error));
-                }
-                Err(_) if tries < LOOKS => tries += 1,
-                Err(error) => return Err(self.side_failed(side, &error)),
-            }
-        }
-        Err(Error::new(
-            Class::NotThere,
-            self.lane.config.side_words(side),
-            "another folder is there than the one that was tied: the tool's own folder (.katabatic) is not in it",
-            "Is it the right account? If that folder was only tidied away, or the whole folder really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
-        ))
-    }
-
-    /// Makes sure that the near root is there, and is the folder that was tied.
-    pub(crate) async fn check_near_root(&self) -> Result<(), Error> {
-        let root = self.lane.near.root().await.map_err(|error| {
-            self.note_reached(Side::Near, Some(error.to_string()));
-            self.side_failed(Side::Near, &error)
-        })?;
-        self.note_reached(Side::Near, None);
-        match (&self.lane.row.near_root, &self.lane.config.near) {
-            (None, _) => Ok(()),
-            (Some(known), Place::Local(_)) => {
-                check_root(&self.lane.config, Side::Near, known, &root)
-            }
-            (Some(_), Place::Far { .. }) => self.check_mark(Side::Near).await,
-        }
     }
 
     fn check_exactly(&self, plan: &Plan, wish: &Wish) -> Result<(), Error> {
@@ -458,17 +383,12 @@ impl Pass {
         Ok(())
     }
 
-    /// What an earlier pass was cut off in; clearing it up is a change and waits for a sync.
-    pub(crate) fn left_unfinished(&self) -> Result<Unfinished, Error> {
-        recover::unfinished(self)
-    }
-
     async fn begin_run(
         &self,
         command: &str,
         plan: &Plan,
         began: EditTime,
-    ) -> Result<Option<i64>, Error> {
+    ) -> Result<Option<OpRun>, Error> {
         let found = |step: &Step| {
             matches!(
                 FileState::of(step).agreement,
@@ -482,55 +402,14 @@ impl Pass {
         self.begin_run_of(command, began).await.map(Some)
     }
 
-    /// Begins a run of this command; its number.
-    pub(crate) async fn begin_run_of(&self, command: &str, began: EditTime) -> Result<i64, Error> {
-        let (lane, name, command) = (
-            self.lane.row.key,
-            self.lane.config.name.clone(),
-            command.to_owned(),
-        );
-        self.ledger
-            .write(move |connection| runs::begin(connection, lane, &name, &command, began))
-            .await
-    }
-
-    /// Gives both roots their marks and remembers how they are recognised, at the first pass.
-    pub(crate) async fn remember_roots(&self) -> Result<(), Error> {
-        let lane = self.lane.row.key;
-        if self.lane.row.near_root.is_none() {
-            let marked = match self.lane.near.mark_root().await {
-                Ok(()) => self.lane.near.root().await,
-                Err(error) => Err(error),
-            };
-            match (marked, &self.lane.config.near) {
-                (Ok(root), _) => {
-                    self.ledger
-                        .write(move |connection| rows::set_near_root(connection, lane, &root))
-                        .await?;
-                }
-                (Err(error), Place::Local(_)) => return Err(self.side_failed(Side::Near, &error)),
-                // As of a far root: the next pass tries again.
-                (Err(error), Place::Far { .. }) => {
-                    tracing::debug!("the near root keeps no mark yet: {error}");
-                }
-            }
-        }
-        if !self.lane.row.far_marked {
-            match self.lane.far.mark_root().await {
-                Ok(()) => {
-                    let root = match self.lane.config.far {
-                        Place::Local(_) => self.lane.far.root().await.ok(),
-                        Place::Far { .. } => None,
-                    };
-                    self.ledger
-                        .write(move |connection| rows::set_far_marked(connection, lane, root))
-                        .await?
-                }
-                // The next pass tries again; until then the far root is recognised by its address alone.
-                Err(error) => tracing::debug!("the far root keeps no mark yet: {error}"),
-            }
-        }
-        Ok(())
+    /// Begins a run of this command.
+    pub(crate) async fn begin_run_of(
+        &self,
+        command: &str,
+        began: EditTime,
+    ) -> Result<OpRun, Error> {
+        let lane = (self.lane.row.key, self.lane.config.name.as_str());
+        OpRun::begin(&self.ledger, &self.clock, lane, command, began).await
     }
 }
 

@@ -12,6 +12,7 @@ use crate::Error;
 use crate::choose::DROPPED;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
+use crate::session::LockedLane;
 use crate::sides::SideStore;
 
 /// What lies on the far side in folders that are not taken and may have been moved there: where, by its id.
@@ -63,7 +64,11 @@ impl NotTaken {
 }
 
 /// Drops a copy here, once it is proven that the far side holds it at its new place; its bytes.
-pub(super) async fn drop_copy(pass: &Pass, step: &Step, to: &RelPath) -> Result<u64, Trouble> {
+pub(super) async fn drop_copy(
+    pass: &LockedLane,
+    step: &Step,
+    to: &RelPath,
+) -> Result<u64, Trouble> {
     let (path, base) = (step.path(), step.seen.base.as_ref());
     let (Some(base), Some(near)) = (base, step.entry(Side::Near)) else {
         return Err(Trouble::Met("it is gone already".into()));

@@ -25,6 +25,7 @@ use crate::Error;
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
 use crate::seam::Seam;
+use crate::session::LockedLane;
 use crate::sides::{Captured, Checked, Put, SideError, SideStore};
 
 /// Makes moves of removals and transfers that are moves. `aside` are the paths whose removal is remembered.
@@ -524,7 +525,7 @@ fn differs_in_case_only(from: &RelPath, to: &RelPath) -> bool {
 
 /// After a whole folder was moved on a side: what its listings show can later be seen to go; what they do not show did not
 /// come along, and nothing is agreed on about it any more.
-async fn only_what_is_listed(pass: &Pass, folder: &RelPath, on: Side) -> Result<(), Error> {
+async fn only_what_is_listed(pass: &LockedLane, folder: &RelPath, on: Side) -> Result<(), Error> {
     let (lane, there) = (pass.lane.row.key, pass.store(on));
     let mut known: BTreeMap<RelPath, Vec<RelPath>> = BTreeMap::new();
     pass.ledger.read(|connection| {
@@ -566,7 +567,7 @@ async fn only_what_is_listed(pass: &Pass, folder: &RelPath, on: Side) -> Result<
 
 /// Finishes or forgets a move that an earlier pass was cut off in.
 pub(super) async fn clear_up(
-    pass: &Pass,
+    pass: &LockedLane,
     store: &dyn SideStore,
     path: &RelPath,
     intent: &Intent,

@@ -21,6 +21,7 @@ use crate::ledger::rows::{self, Agreed};
 use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::seam::Seam;
+use crate::session::LockedLane;
 use crate::sides::{Captured, Checked, Put, SideError, SideStore, Staged, Swapped, Whereabouts};
 
 /// Why the primitive did not do what it was asked.
@@ -112,17 +113,25 @@ pub(crate) fn spare_name() -> Result<String, Trouble> {
 }
 
 /// Puts a staged file at a path, replacing the version `old` where there is one, and records it.
-pub(crate) async fn put(pass: &Pass, change: Change<'_>, staged: Staged) -> Result<(), Trouble> {
+pub(crate) async fn put(
+    pass: &LockedLane,
+    change: Change<'_>,
+    staged: Staged,
+) -> Result<(), Trouble> {
     put_and(pass, change, staged, false).await
 }
 
 /// As [`put`], as if somebody had edited the file on that side: what was agreed stays, and the next pass carries it on.
-pub(crate) async fn edit(pass: &Pass, change: Change<'_>, staged: Staged) -> Result<(), Trouble> {
+pub(crate) async fn edit(
+    pass: &LockedLane,
+    change: Change<'_>,
+    staged: Staged,
+) -> Result<(), Trouble> {
     put_and(pass, change, staged, true).await
 }
 
 async fn put_and(
-    pass: &Pass,
+    pass: &LockedLane,
     change: Change<'_>,
     staged: Staged,
     agreed_stays: bool,
@@ -166,7 +175,7 @@ async fn put_and(
 }
 
 /// Takes the version `old` out of a path into the spares, and forgets the path.
-pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Trouble> {
+pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<(), Trouble> {
     let store = pass.store(change.side);
     let Some(old) = change.old.clone() else {
         return Err(Trouble::Met("there is nothing to remove".into()));
@@ -220,7 +229,7 @@ pub(crate) async fn remove(pass: &Pass, change: Change<'_>) -> Result<(), Troubl
 
 /// Notes that a folder is about to be captured, so that strangers' files in it are found again whatever happens.
 pub(crate) async fn note_folder(
-    pass: &Pass,
+    pass: &LockedLane,
     on: Side,
     path: &RelPath,
     spare: &str,
@@ -242,7 +251,11 @@ pub(crate) async fn note_folder(
     note(pass, path, &intent).await
 }
 
-pub(super) async fn note(pass: &Pass, path: &RelPath, intent: &Intent) -> Result<i64, Trouble> {
+pub(super) async fn note(
+    pass: &LockedLane,
+    path: &RelPath,
+    intent: &Intent,
+) -> Result<i64, Trouble> {
     let (lane, path, intent) = (pass.lane.row.key, path.clone(), intent.clone());
     Ok(pass
         .ledger
@@ -251,7 +264,7 @@ pub(super) async fn note(pass: &Pass, path: &RelPath, intent: &Intent) -> Result
 }
 
 struct Doing<'a> {
-    pass: &'a Pass,
+    pass: &'a LockedLane,
     store: &'a dyn SideStore,
     change: &'a Change<'a>,
     number: i64,

@@ -10,13 +10,14 @@ use katabatic_core::{Decision, RelPath, Side, View};
 use super::carry::{Carried, Ending, Outcome};
 use super::far_changes;
 use super::moves;
-use super::{Pass, Plan, Report, Wish};
+use super::{Plan, Report, Wish};
 use crate::Error;
 use crate::ledger::rows::{self, Open};
 use crate::ledger::runs;
+use crate::session::LockedLane;
 
 pub(crate) async fn record(
-    pass: &Pass,
+    pass: &LockedLane,
     plan: &Plan,
     carried: Carried,
     run: Option<i64>,

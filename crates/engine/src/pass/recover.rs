@@ -18,6 +18,7 @@ use crate::ledger::partial_rows;
 use crate::ledger::rows;
 use crate::ledger::runs;
 use crate::ledger::spare_rows;
+use crate::session::LockedLane;
 use crate::sides::{Checked, Put, SideError, SideStore};
 
 /// The paths that a pass was cut off at, without clearing up any.
@@ -35,7 +36,7 @@ pub(crate) fn unfinished(pass: &Pass) -> Result<Unfinished, Error> {
 }
 
 /// Clears up, and says which paths could not be.
-pub(crate) async fn recover(pass: &Pass) -> Result<Unfinished, Error> {
+pub(crate) async fn recover(pass: &LockedLane) -> Result<Unfinished, Error> {
     let intents = pass
         .ledger
         .read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
@@ -107,7 +108,7 @@ pub(super) async fn has_folder(store: &dyn SideStore, path: &RelPath) -> Result<
 }
 
 struct One<'a> {
-    pass: &'a Pass,
+    pass: &'a LockedLane,
     store: &'a dyn SideStore,
     number: i64,
     path: &'a RelPath,

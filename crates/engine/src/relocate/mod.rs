@@ -21,7 +21,7 @@ use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
 use crate::lanes::{check_overlaps, check_own_home};
 use crate::ledger::{LaneKey, Ledger, rows};
-use crate::lock::lock;
+use crate::lock::lock_folder;
 use crate::open::{open_lane, side_failed};
 use crate::pass::Pass;
 use crate::place::Place;
@@ -243,7 +243,7 @@ pub async fn near(
     way: Way,
     keep_old: bool,
 ) -> Result<Relocated, Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     let lane = pass.lane.config.clone();
     let old = lane.near_folder()?;
     let unfinished = pass.prepare().await?;
@@ -631,7 +631,7 @@ pub async fn adopt(
     new: &Path,
     stop: &Stop,
 ) -> Result<(), Error> {
-    let _lock = lock(new)?;
+    let _lock = lock_folder(new)?;
     let mut after = lane.clone();
     after.near = Place::Local(new.to_owned());
     after.near_drive = OnDrive::of(new);
@@ -652,7 +652,7 @@ pub async fn follow(
     side: Side,
     new: Place,
 ) -> Result<(), Error> {
-    let _lock = pass.lock()?;
+    let pass = &pass.lock()?;
     let before = pass.lane.config.clone();
     let what = format!(
         "moving the {} side of lane {} to {new}",

@@ -22,7 +22,7 @@ pub fn remove(app: &App, typed: &LaneRemove) -> Result<(), Error> {
         })?,
         false => 0,
     };
-    app.run(lanes::remove(&mut config, &app.ledger, name))?;
+    app.run(lanes::remove(&app.home, &mut config, &app.ledger, name))?;
     if app.common.json {
         json::print(&json!({"removed": name, "stubs_dropped": dropped}));
         return Ok(());

@@ -1,0 +1,149 @@
+//! Both roots are there, and are the ones that were tied: looked at before anything that a side shows is believed.
+
+use katabatic_core::Side;
+
+use super::Pass;
+use crate::ledger::{account_rows, rows};
+use crate::open::check_root;
+use crate::place::Place;
+use crate::session::LockedLane;
+use crate::sides::SideError;
+use crate::{Class, Error};
+
+/// How often a look is tried again that a whole pass depends on.
+const LOOKS: u32 = 8;
+
+impl Pass {
+    /// Makes sure that both roots are there, and are the ones that were tied.
+    pub(crate) async fn check_roots(&self) -> Result<(), Error> {
+        self.check_near_root().await?;
+        match self.lane.far.root().await {
+            Ok(found) => {
+                if let Some(known) = &self.lane.row.far_root {
+                    check_root(&self.lane.config, Side::Far, known, &found)?;
+                }
+                self.note_reached(Side::Far, None);
+            }
+            Err(SideError::Stopped) => {
+                return Err(self.side_failed(Side::Far, &SideError::Stopped));
+            }
+            Err(error) if error.ends_the_pass() => {
+                self.note_reached(Side::Far, Some(error.to_string()));
+                return Err(self.side_failed(Side::Far, &error));
+            }
+            // It could not be told: the scan finds the root unknown and holds everything.
+            Err(error) => tracing::debug!("the far root could not be looked at: {error}"),
+        }
+        if self.lane.row.far_marked {
+            self.check_mark(Side::Far).await
+        } else {
+            Ok(())
+        }
+    }
+
+    /// Another software answers than the one that was probed: what was found out counts no more.
+    fn forget_findings(&self, side: Side) {
+        let Some(account) = self.lane.config.account(side).map(str::to_owned) else {
+            return;
+        };
+        let now = self.clock.now();
+        self.ledger.write_later(move |connection| {
+            account_rows::set_findings(connection, &account, now, None)
+        });
+    }
+
+    /// Remembers when the account was reached last, or why it was not.
+    fn note_reached(&self, side: Side, error: Option<String>) {
+        let Some(account) = self.lane.config.account(side).map(str::to_owned) else {
+            return;
+        };
+        if error.is_none() && self.store(side).software_changed() {
+            self.forget_findings(side);
+        }
+        let now = self.clock.now();
+        self.ledger.write_later(move |connection| match error {
+            None => account_rows::reached(connection, &account, now, None),
+            Some(why) => account_rows::failed(connection, &account, now, &why),
+        });
+    }
+
+    /// An account's folder without the tool's own folder in it is another folder of the same name: one that was made
+    /// anew, or the one of another account that answers at the address now.
+    async fn check_mark(&self, side: Side) -> Result<(), Error> {
+        let mut tries = 0;
+        loop {
+            match self.store(side).is_marked().await {
+                Ok(true) => return Ok(()),
+                Ok(false) => break,
+                Err(error) if error.ends_the_pass() => {
+                    return Err(self.side_failed(side, &error));
+                }
+                Err(_) if tries < LOOKS => tries += 1,
+                Err(error) => return Err(self.side_failed(side, &error)),
+            }
+        }
+        Err(Error::new(
+            Class::NotThere,
+            self.lane.config.side_words(side),
+            "another folder is there than the one that was tied: the tool's own folder (.katabatic) is not in it",
+            "Is it the right account? If that folder was only tidied away, or the whole folder really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
+        ))
+    }
+
+    /// Makes sure that the near root is there, and is the folder that was tied.
+    pub(crate) async fn check_near_root(&self) -> Result<(), Error> {
+        let root = self.lane.near.root().await.map_err(|error| {
+            self.note_reached(Side::Near, Some(error.to_string()));
+            self.side_failed(Side::Near, &error)
+        })?;
+        self.note_reached(Side::Near, None);
+        match (&self.lane.row.near_root, &self.lane.config.near) {
+            (None, _) => Ok(()),
+            (Some(known), Place::Local(_)) => {
+                check_root(&self.lane.config, Side::Near, known, &root)
+            }
+            (Some(_), Place::Far { .. }) => self.check_mark(Side::Near).await,
+        }
+    }
+}
+
+impl LockedLane {
+    /// Gives both roots their marks and remembers how they are recognised, at the first pass.
+    pub(crate) async fn remember_roots(&self) -> Result<(), Error> {
+        let lane = self.lane.row.key;
+        if self.lane.row.near_root.is_none() {
+            let marked = match self.lane.near.mark_root().await {
+                Ok(()) => self.lane.near.root().await,
+                Err(error) => Err(error),
+            };
+            match (marked, &self.lane.config.near) {
+                (Ok(root), _) => {
+                    self.ledger
+                        .write(move |connection| rows::set_near_root(connection, lane, &root))
+                        .await?;
+                }
+                (Err(error), Place::Local(_)) => return Err(self.side_failed(Side::Near, &error)),
+                // As of a far root: the next pass tries again.
+                (Err(error), Place::Far { .. }) => {
+                    tracing::debug!("the near root keeps no mark yet: {error}");
+                }
+            }
+        }
+        if !self.lane.row.far_marked {
+            match self.lane.far.mark_root().await {
+                Ok(()) => {
+                    let root = match self.lane.config.far {
+                        Place::Local(_) => self.lane.far.root().await.ok(),
+                        Place::Far { .. } => None,
+                    };
+                    self.ledger
+                        .write(move |connection| rows::set_far_marked(connection, lane, root))
+                        .await?
+                }
+                // The next pass tries again; until then the far root is recognised by its address alone.
+                Err(error) => tracing::debug!("the far root keeps no mark yet: {error}"),
+            }
+        }
+        Ok(())
+    }
+}
