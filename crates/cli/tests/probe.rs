@@ -32,6 +32,7 @@ fn every_fault_of_a_server_is_found_out() {
         ("if_match_move", "obeyed"),
         ("if_match_copy", "obeyed"),
         ("no_overwrite_move", "obeyed"),
+        ("no_overwrite_folder", "obeyed"),
         ("no_overwrite_copy", "obeyed"),
         ("stranger_in_mid_body", "obeyed"),
         ("cut_put", "nothing"),
@@ -84,6 +85,7 @@ fn every_fault_of_a_server_is_found_out() {
             "no-overwrite-check",
             &[
                 ("no_overwrite_move", "ignored".into()),
+                ("no_overwrite_folder", "ignored".into()),
                 ("no_overwrite_copy", "ignored".into()),
             ],
         ),
@@ -141,7 +143,7 @@ fn what_is_not_guarded_is_said_when_the_account_is_added() {
         .says("a look right before each move");
     desk.run(&["account", "show", "office"])
         .ends(0)
-        .says("1 thing unguarded");
+        .says("2 things unguarded");
 }
 
 #[test]

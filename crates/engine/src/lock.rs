@@ -25,6 +25,13 @@ pub struct LockAt {
 #[derive(Debug)]
 pub struct LaneLock(#[expect(dead_code, reason = "held, not read")] Vec<File>);
 
+impl LaneLock {
+    /// A file that is locked already.
+    pub(crate) fn of(locked: File) -> LaneLock {
+        LaneLock(vec![locked])
+    }
+}
+
 /// Locks a lane.
 ///
 /// # Errors

@@ -45,11 +45,33 @@ pub struct OpenLane {
     pub lock_at: LockAt,
     /// What was found out about ledger and roots when it was opened, in a sentence for a person.
     pub notice: Option<String>,
+    /// What intents and spares name as the folder they are of, where that is in no lane.
+    pub place: Option<String>,
     /// Where the settings are read again under the lock; none in a trial, which has no file of them.
     pub home: Option<Home>,
 }
 
 impl OpenLane {
+    /// A lane between these sides, with no lock.
+    pub(crate) fn of(
+        config: LaneConfig,
+        row: LaneRow,
+        near: Arc<dyn SideStore>,
+        far: Arc<dyn SideStore>,
+    ) -> OpenLane {
+        OpenLane {
+            config,
+            row,
+            near,
+            far,
+            far_away: None,
+            lock_at: LockAt::default(),
+            notice: None,
+            place: None,
+            home: None,
+        }
+    }
+
     /// One side, behind the trait.
     #[must_use]
     pub fn store(&self, side: Side) -> Arc<dyn SideStore> {
@@ -322,14 +344,9 @@ pub async fn between(
         )
     });
     Ok(OpenLane {
-        config: lane.clone(),
-        row,
-        near,
-        far,
-        far_away: None,
         lock_at,
         notice,
-        home: None,
+        ..OpenLane::of(lane.clone(), row, near, far)
     })
 }
 

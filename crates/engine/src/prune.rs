@@ -223,19 +223,14 @@ async fn is_as_kept(pass: &Pass, spare: &Spare) -> bool {
 pub async fn give_up_by_hand(hand: &Hand<'_>, spares: &[Spare]) -> Result<GaveUp, Error> {
     let mut gave_up = GaveUp::default();
     for spare in spares {
-        let Some((store, _)) = hand.room_of(spare)? else {
+        let what = format!("giving up the spare {} of {}", spare.number, spare.path);
+        let Some((lane, _)) = hand.room_of(spare, &what).await? else {
             gave_up.stays(spare, "the place it lies in is not here");
             continue;
         };
-        give_up_one(&*store, hand.ledger, spare)
+        give_up_one(&*lane.store(spare.side), hand.ledger, spare)
             .await
-            .map_err(|why| {
-                Error::failed(
-                    format!("giving up the spare {} of {}", spare.number, spare.path),
-                    why,
-                    "Try again.",
-                )
-            })??;
+            .map_err(|why| Error::failed(&what, why, "Try again."))??;
         gave_up.count(spare);
     }
     Ok(gave_up)

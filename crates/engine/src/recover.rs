@@ -18,7 +18,7 @@ use crate::pass::scan::tell_both;
 use crate::pass::{IN_FLIGHT, Pass, Wish};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::local::LocalSide;
-use crate::sides::{Found, Put, SideError, SideStore, Steps};
+use crate::sides::{Found, Put, SideError, SideStore, Steps, Undone};
 use crate::spares::make_parents_on;
 
 const BUFFER: usize = 1024;
@@ -307,7 +307,8 @@ async fn bring_one(
     make_parents_on(pass, store, path, false)
         .await
         .map_err(|why| SideError::Failed(why.to_string()))?;
-    match store.place(&staged.slot, &staged.entry, path).await? {
+    let placed = store.place(&staged.slot, &staged.entry, path).await;
+    match placed.map_err(Undone::told)? {
         Put::Done => Ok(seen.size),
         Put::Taken => {
             store.unstage(&staged.slot).await?;

@@ -432,7 +432,7 @@ async fn take_out(
 fn not_settled(pass: &Pass, path: &RelPath, trouble: Trouble) -> Error {
     match trouble {
         Trouble::Ledger(error) => error,
-        Trouble::Side(side, error) => pass.side_failed(side, &error),
+        Trouble::Side(side, error) | Trouble::Unsure(side, error) => pass.side_failed(side, &error),
         Trouble::Met(why) => Error::new(
             Class::NeedsPerson,
             format!("settling {path}"),
@@ -459,7 +459,6 @@ async fn keep_beside(
         None => stamp_in_name(at),
     };
     let parent = path.parent().unwrap_or_else(RelPath::root);
-    let store = pass.store(side);
     for attempt in 1..100 {
         let name = dated_name(path.name(), &label, attempt);
         let beside = parent
@@ -474,10 +473,11 @@ async fn keep_beside(
         if taken.is_some() {
             continue;
         }
-        match store.rename(path, &beside).await {
+        let names = (path, &beside);
+        match primitive::rename(pass, side, names, version, "kept beside the other version").await {
             Ok(Put::Done) => return Ok(beside),
             Ok(Put::Taken) => {}
-            Err(SideError::Missing) => {
+            Err(Trouble::Side(_, SideError::Missing)) => {
                 return Err(Error::new(
                     Class::NeedsPerson,
                     format!("settling {path}"),
@@ -485,7 +485,7 @@ async fn keep_beside(
                     "Sync; there is no conflict any more.",
                 ));
             }
-            Err(error) => return Err(pass.side_failed(side, &error)),
+            Err(trouble) => return Err(not_settled(pass, path, trouble)),
         }
     }
     Err(Error::failed(

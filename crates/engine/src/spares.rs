@@ -12,11 +12,12 @@ use crate::config::Config;
 use crate::hand::Hand;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::open::account_client;
-use crate::pass::{Pass, far_changes};
+use crate::pass::{Pass, far_changes, primitive};
 use crate::place::Place;
+use crate::session::LockedLane;
 use crate::settle::stamp_in_name;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{Put, SideError, SideStore, Steps};
+use crate::sides::{Put, SideError, SideStore, Steps, Undone};
 use crate::stop::Stop;
 use crate::{Error, Home};
 
@@ -115,12 +116,9 @@ pub async fn restore(
         .await
         .map_err(failed(on))?;
     for path in names(spare)? {
-        if store
-            .place(&staged.slot, &staged.entry, &path)
-            .await
-            .map_err(failed(on))?
-            == Put::Done
-        {
+        // A copy, whose spare stays: one that is placed late is one more of it.
+        let placed = store.place(&staged.slot, &staged.entry, &path).await;
+        if placed.map_err(|undone| failed(on)(undone.told()))? == Put::Done {
             return Ok(pass.lane.config.place(on).join(&path));
         }
     }
@@ -175,51 +173,76 @@ pub async fn copy_to(
     }
 }
 
+/// Moves a spare to a path of the side it lies on, where nothing is; then it is no spare any more.
+///
+/// # Errors
+/// Where it could not be moved, or nobody said whether it was: what still lies on the shelf stays a spare.
+pub(crate) async fn back_to(
+    pass: &LockedLane,
+    spare: &Spare,
+    path: &RelPath,
+) -> Result<Put, SideError> {
+    let (store, number) = (pass.store(spare.side), spare.number);
+    let forget = || {
+        pass.ledger
+            .write_later(move |connection| spare_rows::forget(connection, number));
+    };
+    primitive::check_clear(pass, spare.side, path)
+        .map_err(|trouble| SideError::Failed(trouble.to_string()))?;
+    match store.put_back(&spare.slot, path).await {
+        Ok(Put::Done) => {
+            forget();
+            Ok(Put::Done)
+        }
+        Ok(Put::Taken) => Ok(Put::Taken),
+        Err(Undone::NotDone(error)) => Err(error),
+        // What has left the shelf has come to the path; what has not may do so yet, where nothing is then.
+        Err(Undone::Unsure(error)) => match store.look_at_spare(&spare.slot).await {
+            Ok(None) if store.look(path).await?.is_some() => {
+                forget();
+                Ok(Put::Done)
+            }
+            _ => Err(error),
+        },
+    }
+}
+
 /// Brings back what was removed or replaced by hand: to where it was, or beside it where the name is taken.
 ///
 /// # Errors
 /// Where the place is not there any more, or no name is free.
 pub async fn restore_by_hand(hand: &Hand<'_>, spare: &Spare) -> Result<String, Error> {
     let root = spare.place.as_deref().unwrap_or_default();
-    let (store, root) = hand.room_of(spare)?.ok_or_else(|| {
+    let what = format!("restoring the spare {} of {}", spare.number, spare.path);
+    let (lane, root) = hand.room_of(spare, &what).await?.ok_or_else(|| {
         Error::usage(
-            format!("restoring the spare {} of {}", spare.number, spare.path),
+            &what,
             format!("it lies in {root}, and that is not here any more"),
             "Plug in the drive, or add the account again under that name.",
         )
     })?;
     for path in names(spare)? {
-        let put = store.put_back(&spare.slot, &path).await.map_err(|why| {
+        let put = back_to(&lane, spare, &path).await.map_err(|why| {
             Error::failed(
-                format!("restoring the spare {} of {}", spare.number, spare.path),
+                &what,
                 why,
-                "Look at the place itself: what was cut off in the instant of removing may never have left it.",
+                "What is not back at its place is in the spares still: katabatic spares list",
             )
         })?;
         if put == Put::Done {
-            let number = spare.number;
-            hand.ledger
-                .write(move |connection| spare_rows::forget(connection, number))
-                .await?;
+            hand.ledger.flush().await?;
             return Ok(format!("{}/{path}", root.trim_end_matches('/')));
         }
     }
     Err(no_name(spare))
 }
 
-async fn restore_folder(pass: &Pass, spare: &Spare) -> Result<Place, Error> {
-    let store = pass.store(spare.side);
+async fn restore_folder(pass: &LockedLane, spare: &Spare) -> Result<Place, Error> {
     make_folders_on(pass, spare.side, &spare.path, false).await?;
     for path in names(spare)? {
-        let put = store
-            .put_back(&spare.slot, &path)
-            .await
-            .map_err(|error| pass.side_failed(spare.side, &error))?;
-        if put == Put::Done {
-            let number = spare.number;
-            pass.ledger
-                .write(move |connection| spare_rows::forget(connection, number))
-                .await?;
+        let put = back_to(pass, spare, &path).await;
+        if put.map_err(|error| pass.side_failed(spare.side, &error))? == Put::Done {
+            pass.ledger.flush().await?;
             return Ok(pass.lane.config.place(spare.side).join(&path));
         }
     }
@@ -291,10 +314,8 @@ async fn make_folders(
         .collect();
     above.reverse();
     for folder in above {
-        let made = store
-            .make_folder(&folder)
-            .await
-            .map_err(|error| failed(&error))?;
+        let made = store.make_folder(&folder).await;
+        let made = made.map_err(|undone| failed(&undone.told()))?;
         if made == Put::Taken {
             return Err(Error::failed(
                 format!("making the folder {folder} again"),

@@ -7,8 +7,7 @@
 use katabatic_core::{Entry, Kind, RelPath, Rule, Side};
 
 use crate::choose::entries;
-use crate::ledger::intents::{self, Version};
-use crate::ledger::rows;
+use crate::ledger::intents::Version;
 use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::Pass;
 use crate::pass::far_changes;
@@ -213,28 +212,15 @@ async fn remove_folder(
     side: Side,
     path: &RelPath,
 ) -> Result<Option<String>, Error> {
-    let spare = crate::home::random_hex(10)?;
-    let number = match primitive::note_folder(pass, side, path, &spare).await {
-        Ok(number) => number,
-        Err(Trouble::Ledger(error)) => return Err(error),
-        Err(trouble) => return Ok(Some(trouble.to_string())),
-    };
-    // After an error the intent stays: the next pass looks where the folder is.
-    let gone = match pass.store(side).remove_folder(path, &spare).await {
-        Ok(gone) => gone,
-        Err(error) if error.ends_the_pass() => return Err(pass.side_failed(side, &error)),
-        Err(error) => return Ok(Some(error.to_string())),
-    };
-    let lane = pass.lane.row.key;
-    let (is_gone, path) = (gone == FolderGone::Gone, path.clone());
-    pass.ledger.write_later(move |connection| {
-        if is_gone {
-            rows::forget(connection, lane, &path)?;
+    match primitive::remove_folder(pass, side, path).await {
+        Ok(FolderGone::Gone | FolderGone::InSpare) => Ok(None),
+        Ok(FolderGone::Kept(names)) => {
+            Ok(Some(format!("something is in it: {}", names.join(", "))))
         }
-        intents::done(connection, number)
-    });
-    Ok(match gone {
-        FolderGone::Gone => None,
-        FolderGone::Kept(names) => Some(format!("something is in it: {}", names.join(", "))),
-    })
+        Err(Trouble::Ledger(error)) => Err(error),
+        Err(Trouble::Side(side, error)) if error.ends_the_pass() => {
+            Err(pass.side_failed(side, &error))
+        }
+        Err(trouble) => Ok(Some(trouble.to_string())),
+    }
 }

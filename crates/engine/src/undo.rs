@@ -21,8 +21,8 @@ use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::scan::look_closer;
 use crate::pass::{IN_FLIGHT, Pass, Report, Unfinished, Wish, far_changes};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
-use crate::sides::{Put, SideError, Staged, Steps};
-use crate::spares::make_folders_on;
+use crate::sides::{Put, Staged, Steps};
+use crate::spares::{back_to, make_folders_on};
 
 /// How the outcome of an undo begins that went as it should.
 pub const TOOK_BACK: &str = "took back ";
@@ -411,12 +411,12 @@ async fn bring(pass: &LockedLane, back: &Back, of: &Run, run: i64) -> Result<(),
         .map_err(|why| Trouble::Met(why.to_string()))?;
     let failed = |error| Trouble::Side(side, error);
     let put = match side == spare.side {
-        true => move_back(pass, spare).await.map_err(failed)?,
+        true => back_to(pass, spare, &spare.path).await.map_err(failed)?,
         false => {
             let staged = staged(pass, spare, side).await?;
             let store = pass.store(side);
             let put = store.place(&staged.slot, &staged.entry, &spare.path).await;
-            let put = put.map_err(failed)?;
+            let put = put.map_err(|undone| failed(undone.told()))?;
             if put == Put::Taken {
                 store.unstage(&staged.slot).await.map_err(failed)?;
             }
@@ -450,19 +450,6 @@ async fn exchange(
         learned: Learned::default(),
     };
     primitive::edit(pass, change, staged).await
-}
-
-async fn move_back(pass: &LockedLane, spare: &Spare) -> Result<Put, SideError> {
-    let put = pass
-        .store(spare.side)
-        .put_back(&spare.slot, &spare.path)
-        .await?;
-    if put == Put::Done {
-        let number = spare.number;
-        pass.ledger
-            .write_later(move |connection| spare_rows::forget(connection, number));
-    }
-    Ok(put)
 }
 
 /// A copy of a version, on its way to a side; never of anything but what was kept.

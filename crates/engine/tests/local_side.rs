@@ -15,7 +15,8 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Unknown};
 use katabatic_engine::sides::local::LocalSide;
 use katabatic_engine::sides::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps, Swapped,
+    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps,
+    Swapped, Undone,
 };
 use katabatic_engine::stop::Stop;
 use tokio::sync::mpsc;
@@ -399,7 +400,10 @@ async fn placing_never_replaces() {
         .side
         .place(&staged.slot, &staged.entry, &path("missing/c"))
         .await;
-    assert!(matches!(lost, Err(SideError::Failed(_))), "{lost:?}");
+    assert!(
+        matches!(lost, Err(Undone::NotDone(SideError::Failed(_)))),
+        "{lost:?}"
+    );
 }
 
 #[tokio::test]
@@ -512,7 +516,7 @@ async fn names_and_depths_at_the_limit_work() {
     assert_eq!(near.seen(&name).await.size, 4);
     let too_long = near.side.make_folder(&path(&"y".repeat(256))).await;
     assert!(
-        matches!(&too_long, Err(SideError::Failed(why)) if why.contains("longer")),
+        matches!(&too_long, Err(Undone::NotDone(SideError::Failed(why))) if why.contains("longer")),
         "{too_long:?}"
     );
     // Deeper than one call of the system can name.

@@ -17,7 +17,8 @@ use katabatic_engine::net::Line;
 use katabatic_engine::secrets::Secret;
 use katabatic_engine::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use katabatic_engine::sides::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps, Swapped,
+    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps,
+    Swapped, Undone,
 };
 use katabatic_engine::stop::Stop;
 use katabatic_standin::{Config, Fault, Faults, Running, User, start};
@@ -304,7 +305,7 @@ async fn placing_never_replaces() {
         .side
         .place(&staged.slot, &staged.entry, &path("missing/c"))
         .await;
-    assert!(matches!(lost, Err(SideError::Failed(why)) if why.contains("409")));
+    assert!(matches!(lost, Err(Undone::NotDone(SideError::Failed(why))) if why.contains("409")));
     assert_eq!(
         far.side.swap(&staged.slot, &path("a"), "s").await.unwrap(),
         Swapped::Unable
@@ -364,7 +365,7 @@ async fn folders_are_made_once_and_removed_only_empty() {
     fs::remove_file(far.at("d/stranger")).unwrap();
     assert_eq!(
         far.side.remove_folder(&path("d"), "s2").await.unwrap(),
-        FolderGone::Gone
+        FolderGone::InSpare
     );
     assert_eq!(
         far.side.remove_folder(&path("d"), "s3").await.unwrap(),
@@ -378,7 +379,8 @@ async fn what_a_folders_listing_hides_is_found_when_it_was_captured() {
     let far = Far::new().await;
     far.write("d/.hidden", "somebody's");
     far.fault(&["hide-dots"]);
-    far.side.remove_folder(&path("d"), "s1").await.unwrap();
+    let gone = far.side.remove_folder(&path("d"), "s1").await.unwrap();
+    assert_eq!(gone, FolderGone::InSpare);
     assert_eq!(
         fs::read(far.spare("s1").join(".hidden")).unwrap(),
         b"somebody's",
@@ -405,7 +407,7 @@ async fn renaming_never_replaces() {
     assert_eq!(names, ["b", "c"]);
     assert_eq!(
         far.side.rename(&path("a"), &path("d")).await,
-        Err(SideError::Missing)
+        Err(Undone::NotDone(SideError::Missing))
     );
 }
 

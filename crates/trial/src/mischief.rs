@@ -32,11 +32,13 @@ pub enum Flaw {
     EndsEarly,
     /// What changed since a token is told without what was removed or came; only new versions of known files are.
     TellsHalf,
+    /// A request that got no answer is not kept from being done later.
+    FencesNothing,
 }
 
 impl Flaw {
     /// All of them.
-    pub const ALL: [Flaw; 7] = [
+    pub const ALL: [Flaw; 8] = [
         Flaw::PlacesOver,
         Flaw::DropsSpares,
         Flaw::ShortIsWhole,
@@ -44,6 +46,7 @@ impl Flaw {
         Flaw::ChecksNothing,
         Flaw::EndsEarly,
         Flaw::TellsHalf,
+        Flaw::FencesNothing,
     ];
 }
 
@@ -62,6 +65,14 @@ pub enum Fault {
     AnswerLost,
     /// It cannot be told whether it was done; it was not.
     NotDoneAndUntold,
+    /// It cannot be told whether it was done; it is done later.
+    DoneLate,
+    /// The process dies while a request is on its way, which is done later.
+    DiesAndDoneLate,
+    /// What nobody waits for any more is done.
+    CameLate,
+    /// A disk did it, and failed right after.
+    FailedAfter,
     /// It failed.
     Failed,
     /// There is no room.
@@ -91,6 +102,8 @@ pub struct Mischief {
     pub deaths: u32,
     /// Strangers' changes.
     pub strangers: u32,
+    /// How many of a thousand requests that change the cloud are done late.
+    pub late: u32,
     /// A known fault of the model.
     pub flaw: Option<Flaw>,
     /// How often each happened.
@@ -112,6 +125,7 @@ impl Mischief {
             faults: 0,
             deaths: 0,
             strangers: 0,
+            late: 0,
             flaw: None,
             happened: BTreeMap::new(),
             dead: false,

@@ -68,6 +68,8 @@ pub struct Script {
     pub leave_out: Vec<&'static str>,
     /// Folders that no lane takes.
     pub skip: Vec<&'static str>,
+    /// How many of a thousand requests that change the cloud get no answer and are done in a while.
+    pub late: u32,
     /// What happens.
     pub acts: Vec<Act>,
 }
@@ -111,8 +113,14 @@ impl fmt::Display for Script {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         writeln!(
             out,
-            "seed {}, {} computers, {:?} cloud, {:?}, left out {:?}, skipped {:?}",
-            self.seed, self.computers, self.nature, self.terms, self.leave_out, self.skip
+            "seed {}, {} computers, {:?} cloud, {:?}, left out {:?}, skipped {:?}, late {}",
+            self.seed,
+            self.computers,
+            self.nature,
+            self.terms,
+            self.leave_out,
+            self.skip,
+            self.late
         )?;
         for (number, act) in self.acts.iter().enumerate() {
             writeln!(out, "  {number}: {act:?}")?;
@@ -157,6 +165,10 @@ impl Script {
             3 => (0, 0, 0),
             _ => (faults, deaths, strangers),
         };
+        let late = match dice.u32(0..4) {
+            0 => dice.u32(0..250),
+            _ => 0,
+        };
         let mut acts = Vec::new();
         for _ in 0..dice.usize(6..40) {
             let at = match dice.usize(0..=computers) {
@@ -181,6 +193,7 @@ impl Script {
             terms,
             leave_out,
             skip,
+            late,
             acts,
         }
     }

@@ -7,8 +7,8 @@ use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Stamp, Unknown};
 use katabatic_engine::sides::{
-    Arrived, Captured, Changes, Checked, FolderGone, Found, NewStub, Put, SideError, SideStore,
-    Source, Staged, Steps, Swapped, Whereabouts,
+    Arrived, Captured, Changes, Checked, FolderGone, Found, NewStub, Outcome, Put, SideError,
+    SideStore, Source, Staged, Steps, Swapped, Undone, Whereabouts,
 };
 use tokio::sync::mpsc;
 
@@ -17,6 +17,7 @@ use crate::mischief::{Fault, Flaw, Nature};
 use crate::world::{At, File, Node, SECOND, Tree, World};
 
 /// One side of a computer's lane.
+#[derive(Clone)]
 pub struct SimulatedSide {
     pub(crate) shared: Shared,
     pub(crate) at: At,
@@ -98,13 +99,13 @@ fn one(node: Node) -> Tree {
 #[async_trait]
 impl SideStore for SimulatedSide {
     async fn root(&self) -> Result<String, SideError> {
-        self.step("root", false, None, |_| Ok(format!("{:?}", self.at)))
+        self.step("root", None, |_| Ok(format!("{:?}", self.at)))
             .await
     }
 
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
         let found_here = self
-            .step("scan", false, None, |world| {
+            .step("scan", None, |world| {
                 let far = self.is_far();
                 let mut short = BTreeSet::new();
                 let faults = world.mischief.faults;
@@ -159,7 +160,7 @@ impl SideStore for SimulatedSide {
         if !self.tells_changes() {
             return Ok(None);
         }
-        self.step("token", false, None, |world| Ok(Some(new_token(world))))
+        self.step("token", None, |world| Ok(Some(new_token(world))))
             .await
     }
 
@@ -176,7 +177,7 @@ impl SideStore for SimulatedSide {
             }
             expired
         };
-        self.step("changes_since", false, None, |world| {
+        self.step("changes_since", None, |world| {
             let then = token
                 .parse()
                 .ok()
@@ -211,24 +212,21 @@ impl SideStore for SimulatedSide {
         self.tells_changes()
     }
 
-    async fn put_new(
-        &self,
-        mut source: Source,
-        path: &RelPath,
-    ) -> Result<Option<Arrived>, SideError> {
-        let content = self.whole(&mut source).await?;
-        self.step("put_new", true, Some(path), |world| {
-            if !world.has_parent(self.at, path) {
+    async fn put_new(&self, mut source: Source, path: &RelPath) -> Outcome<Option<Arrived>> {
+        let content = self.whole(&mut source).await.map_err(Undone::NotDone)?;
+        let (side, to) = (self.clone(), path.clone());
+        self.change("put_new", Some(path), move |world| {
+            if !world.has_parent(side.at, &to) {
                 return Err(no_parent());
             }
-            let taken = world.tree(self.at).contains_key(path);
+            let taken = world.tree(side.at).contains_key(&to);
             if taken && !world.has(Flaw::PlacesOver) {
                 return Ok(None);
             }
-            world.lift(self.at, path);
-            let node = Node::File(world.new_file(self.at, content.clone()));
-            let entry = world.entry(self.at, &node);
-            world.set_down(self.at, path, one(node));
+            world.lift(side.at, &to);
+            let node = Node::File(world.new_file(side.at, content.clone()));
+            let entry = world.entry(side.at, &node);
+            world.set_down(side.at, &to, one(node));
             Ok(Some(Arrived {
                 entry,
                 told: world.mischief.dice(true).bool(),
@@ -239,7 +237,7 @@ impl SideStore for SimulatedSide {
     }
 
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
-        self.step("names", false, Some(folder), |world| {
+        self.step("names", Some(folder), |world| {
             let tree = world.trees.get(&self.at).cloned().unwrap_or_default();
             Ok(tree
                 .keys()
@@ -252,7 +250,7 @@ impl SideStore for SimulatedSide {
     }
 
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
-        self.step("look", false, Some(path), |world| {
+        self.step("look", Some(path), |world| {
             let node = world.tree(self.at).get(path).cloned();
             Ok(node.map(|node| world.entry(self.at, &node)))
         })
@@ -267,7 +265,7 @@ impl SideStore for SimulatedSide {
     ) -> Result<Source, SideError> {
         let changed = || SideError::Changed("it is another version now".into());
         let (content, edited) = self
-            .step("read_from", false, Some(path), |world| {
+            .step("read_from", Some(path), |world| {
                 match world.tree(self.at).get(path).cloned() {
                     Some(Node::File(file)) => {
                         let shown = world.entry(self.at, &Node::File(file.clone()));
@@ -319,19 +317,20 @@ impl SideStore for SimulatedSide {
         _: &Steps,
     ) -> Result<Staged, SideError> {
         let content = self.whole(&mut source).await?;
-        self.step("stage", true, Some(like), |world| {
+        let side = self.clone();
+        let staged = self.change("stage", Some(like), move |world| {
             let slot = format!("slot {}", world.number());
-            let file = world.new_file(self.at, content.clone());
-            let entry = world.entry(self.at, &Node::File(file.clone()));
-            let shelf = world.shelf(self.at, self.computer);
+            let file = world.new_file(side.at, content.clone());
+            let entry = world.entry(side.at, &Node::File(file.clone()));
+            let shelf = world.shelf(side.at, side.computer);
             shelf.staging.insert(slot.clone(), file);
             Ok(Staged {
                 slot,
                 entry,
                 digest: Some(Digest::of(&content)),
             })
-        })
-        .await
+        });
+        staged.await.map_err(Undone::told)
     }
 
     async fn holds_stubs(&self) -> Result<(), String> {
@@ -344,19 +343,21 @@ impl SideStore for SimulatedSide {
     async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
         let mut all = Vec::with_capacity(stubs.len());
         for stub in stubs {
-            let staged = self.step("stage_stubs", true, Some(&stub.path), |world| {
-                let at = if stub.in_place { self.at } else { At::Cloud };
+            let (side, stub) = (self.clone(), stub.clone());
+            let path = stub.path.clone();
+            let staged = self.change("stage_stubs", Some(&path), move |world| {
+                let at = if stub.in_place { side.at } else { At::Cloud };
                 let means = match world.tree(at).get(&stub.path) {
                     Some(Node::File(file)) => file.means().clone(),
                     _ => Bytes::new(),
                 };
                 let slot = format!("slot {}", world.number());
-                let mut file = world.new_file(self.at, Bytes::new());
+                let mut file = world.new_file(side.at, Bytes::new());
                 file.stub = Some((stub.size, means));
                 // No other file ever had this number: a stub that is gone keeps it.
                 file.id = world.number();
-                let entry = world.entry(self.at, &Node::File(file.clone()));
-                let shelf = world.shelf(self.at, self.computer);
+                let entry = world.entry(side.at, &Node::File(file.clone()));
+                let shelf = world.shelf(side.at, side.computer);
                 shelf.staging.insert(slot.clone(), file);
                 Ok(Staged {
                     slot,
@@ -364,13 +365,13 @@ impl SideStore for SimulatedSide {
                     digest: stub.content,
                 })
             });
-            all.push(staged.await);
+            all.push(staged.await.map_err(Undone::told));
         }
         all
     }
 
     async fn stub_whereabouts(&self, stamp: &Stamp) -> Result<Whereabouts, SideError> {
-        self.step("stub_whereabouts", false, None, |world| {
+        self.step("stub_whereabouts", None, |world| {
             let tree = world.tree(self.at).clone();
             let is_it = |node: &Node| match node {
                 Node::File(file) => file.stub.is_some() && world.stamp(self.at, file) == *stamp,
@@ -385,15 +386,16 @@ impl SideStore for SimulatedSide {
     }
 
     async fn unstage(&self, slot: &str) -> Result<(), SideError> {
-        self.step("unstage", true, None, |world| {
-            self.staged(world, slot);
+        let (side, slot) = (self.clone(), slot.to_owned());
+        let dropped = self.change("unstage", None, move |world| {
+            side.staged(world, &slot);
             Ok(())
-        })
-        .await
+        });
+        dropped.await.map_err(Undone::told)
     }
 
     async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
-        self.step("is_staged", false, None, |world| {
+        self.step("is_staged", None, |world| {
             Ok(world
                 .shelf(self.at, self.computer)
                 .staging
@@ -403,67 +405,83 @@ impl SideStore for SimulatedSide {
     }
 
     async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
-        self.step("clear_staging", true, None, |world| {
+        let (side, keep) = (self.clone(), keep.clone());
+        // A listing and a request for each leftover: those that come late are about just these.
+        let leftovers: Vec<String> = {
+            let mut world = self.shared.world();
             let shelf = world.shelf(self.at, self.computer);
-            shelf.staging.retain(|slot, _| keep.contains(slot));
+            shelf.staging.keys().cloned().collect()
+        };
+        let cleared = self.change("clear_staging", None, move |world| {
+            let shelf = world.shelf(side.at, side.computer);
+            for slot in leftovers.iter().filter(|slot| !keep.contains(*slot)) {
+                shelf.staging.remove(slot);
+            }
             Ok(())
-        })
-        .await
+        });
+        cleared.await.map_err(Undone::told)
     }
 
     fn exchanges(&self) -> bool {
         !self.is_far()
     }
 
-    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError> {
+    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Outcome<Swapped> {
         if self.is_far() {
             return Ok(Swapped::Unable);
         }
-        self.step("swap", true, Some(path), |world| {
-            if !world.tree(self.at).contains_key(path) {
+        let (side, to) = (self.clone(), path.clone());
+        let (staged, spare) = (staged.to_owned(), spare.to_owned());
+        self.change("swap", Some(path), move |world| {
+            if !world.tree(side.at).contains_key(&to) {
                 return Ok(Swapped::Nothing);
             }
-            let Some(file) = self.staged(world, staged) else {
+            let Some(file) = side.staged(world, &staged) else {
                 return Err(SideError::Missing);
             };
-            let Some(old) = world.lift(self.at, path) else {
+            let Some(old) = world.lift(side.at, &to) else {
                 return Ok(Swapped::Nothing);
             };
-            world.set_down(self.at, path, one(Node::File(file)));
+            world.set_down(side.at, &to, one(Node::File(file)));
             if !world.has(Flaw::DropsSpares) {
-                let shelf = world.shelf(self.at, self.computer);
-                shelf.spares.insert(spare.to_owned(), old);
+                let shelf = world.shelf(side.at, side.computer);
+                shelf.spares.insert(spare.clone(), old);
             }
             Ok(Swapped::Done)
         })
         .await
     }
 
-    async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError> {
-        self.step("swap_back", true, Some(path), |world| {
-            let ours = world.lift(self.at, path);
-            let shelf = world.shelf(self.at, self.computer);
-            let old = shelf.spares.remove(spare);
+    async fn swap_back(&self, path: &RelPath, spare: &str) -> Outcome<()> {
+        let (side, to, spare) = (self.clone(), path.clone(), spare.to_owned());
+        self.change("swap_back", Some(path), move |world| {
+            let ours = world.lift(side.at, &to);
+            let shelf = world.shelf(side.at, side.computer);
+            let old = shelf.spares.remove(&spare);
             if let Some(ours) = ours {
-                shelf.spares.insert(spare.to_owned(), ours);
+                shelf.spares.insert(spare.clone(), ours);
             }
             let Some(old) = old else {
                 return Err(SideError::Missing);
             };
-            world.set_down(self.at, path, old);
+            world.set_down(side.at, &to, old);
             Ok(())
         })
         .await
     }
 
-    async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
-        self.step("capture", true, Some(path), |world| {
-            let Some(taken) = world.lift(self.at, path) else {
+    async fn capture(&self, path: &RelPath, spare: &str) -> Outcome<Captured> {
+        let (side, from, spare) = (self.clone(), path.clone(), spare.to_owned());
+        self.change("capture", Some(path), move |world| {
+            if world.shelf(side.at, side.computer).is_taken(&spare) {
+                return Err(SideError::Changed("the name is taken".into()));
+            }
+            let Some(taken) = world.lift(side.at, &from) else {
                 return Ok(Captured::Nothing);
             };
             if !world.has(Flaw::DropsSpares) {
-                let shelf = world.shelf(self.at, self.computer);
-                shelf.spares.insert(spare.to_owned(), taken);
+                let shelf = world.shelf(side.at, side.computer);
+                shelf.spares.insert(spare.clone(), taken);
             }
             Ok(Captured::Taken)
         })
@@ -471,7 +489,7 @@ impl SideStore for SimulatedSide {
     }
 
     async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
-        self.step("check", false, None, |world| {
+        self.step("check", None, |world| {
             if world.has(Flaw::ChecksNothing) {
                 return Ok(Checked::Same);
             }
@@ -500,38 +518,40 @@ impl SideStore for SimulatedSide {
         .await
     }
 
-    async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
-        self.step("put_back", true, Some(path), |world| {
-            if !world.has_parent(self.at, path) {
+    async fn put_back(&self, spare: &str, path: &RelPath) -> Outcome<Put> {
+        let (side, to, spare) = (self.clone(), path.clone(), spare.to_owned());
+        self.change("put_back", Some(path), move |world| {
+            if !world.has_parent(side.at, &to) {
                 return Err(no_parent());
             }
-            let shelf = world.shelf(self.at, self.computer);
-            let Some(tree) = shelf.spares.remove(spare) else {
+            let shelf = world.shelf(side.at, side.computer);
+            let Some(tree) = shelf.spares.remove(&spare) else {
                 return Err(SideError::Missing);
             };
-            self.put(world, path, tree).or_else(|tree| {
+            side.put(world, &to, tree).or_else(|tree| {
                 // Captured in one instant and its name taken in the next: the spares are where it belongs.
                 world.may_stay_away(&tree);
-                let shelf = world.shelf(self.at, self.computer);
-                shelf.spares.insert(spare.to_owned(), tree);
+                let shelf = world.shelf(side.at, side.computer);
+                shelf.spares.insert(spare.clone(), tree);
                 Ok(Put::Taken)
             })
         })
         .await
     }
 
-    async fn place(&self, staged: &str, _: &Entry, path: &RelPath) -> Result<Put, SideError> {
-        self.step("place", true, Some(path), |world| {
-            if !world.has_parent(self.at, path) {
+    async fn place(&self, staged: &str, _: &Entry, path: &RelPath) -> Outcome<Put> {
+        let (side, to, staged) = (self.clone(), path.clone(), staged.to_owned());
+        self.change("place", Some(path), move |world| {
+            if !world.has_parent(side.at, &to) {
                 return Err(no_parent());
             }
-            let Some(file) = self.staged(world, staged) else {
+            let Some(file) = side.staged(world, &staged) else {
                 return Err(SideError::Missing);
             };
-            self.put(world, path, one(Node::File(file.clone())))
+            side.put(world, &to, one(Node::File(file.clone())))
                 .or_else(|_| {
-                    let shelf = world.shelf(self.at, self.computer);
-                    shelf.staging.insert(staged.to_owned(), file);
+                    let shelf = world.shelf(side.at, side.computer);
+                    shelf.staging.insert(staged.clone(), file);
                     Ok(Put::Taken)
                 })
         })
@@ -539,7 +559,7 @@ impl SideStore for SimulatedSide {
     }
 
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
-        self.step("verify", false, Some(path), |world| {
+        self.step("verify", Some(path), |world| {
             let there = world.tree(self.at).get(path).cloned();
             let any = world.has(Flaw::ChecksNothing);
             Ok(there
@@ -550,7 +570,7 @@ impl SideStore for SimulatedSide {
     }
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
-        self.step("look_at_spare", false, None, |world| {
+        self.step("look_at_spare", None, |world| {
             let shelf = world.shelf(self.at, self.computer);
             let top = shelf
                 .spares
@@ -563,7 +583,7 @@ impl SideStore for SimulatedSide {
     }
 
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {
-        self.step("read_spare", false, None, |world| {
+        self.step("read_spare", None, |world| {
             let shelf = world.shelf(self.at, self.computer);
             match shelf
                 .spares
@@ -587,23 +607,25 @@ impl SideStore for SimulatedSide {
     }
 
     async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
-        self.step("drop_spare", true, None, |world| {
-            world.shelf(self.at, self.computer).spares.remove(spare);
+        let (side, spare) = (self.clone(), spare.to_owned());
+        let dropped = self.change("drop_spare", None, move |world| {
+            world.shelf(side.at, side.computer).spares.remove(&spare);
             Ok(())
-        })
-        .await
+        });
+        dropped.await.map_err(Undone::told)
     }
 
-    async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError> {
-        self.step("make_folder", true, Some(path), |world| {
-            if !world.has_parent(self.at, path) {
+    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
+        let (side, to) = (self.clone(), path.clone());
+        self.change("make_folder", Some(path), move |world| {
+            if !world.has_parent(side.at, &to) {
                 return Err(no_parent());
             }
-            Ok(match world.tree(self.at).get(path) {
+            Ok(match world.tree(side.at).get(&to) {
                 Some(Node::Folder) => Put::Done,
                 Some(Node::File(_)) => Put::Taken,
                 None => {
-                    world.tree(self.at).insert(path.clone(), Node::Folder);
+                    world.tree(side.at).insert(to.clone(), Node::Folder);
                     Put::Done
                 }
             })
@@ -611,23 +633,39 @@ impl SideStore for SimulatedSide {
         .await
     }
 
-    async fn remove_folder(&self, path: &RelPath, _: &str) -> Result<FolderGone, SideError> {
-        self.step("remove_folder", true, Some(path), |world| {
-            let tree = world.tree(self.at);
-            match tree.get(path) {
+    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Outcome<FolderGone> {
+        let (side, from, spare) = (self.clone(), path.clone(), spare.to_owned());
+        let inside = |world: &mut World, side: &SimulatedSide, from: &RelPath| -> Vec<String> {
+            let tree = world.tree(side.at);
+            let below = tree
+                .keys()
+                .filter(|below| below.parent().as_ref() == Some(from));
+            below.map(|below| below.name().to_owned()).collect()
+        };
+        self.change("remove_folder", Some(path), move |world| {
+            let late = side.is_far() && world.is_late;
+            match world.tree(side.at).get(&from) {
                 None => return Ok(FolderGone::Gone),
+                Some(Node::File(_)) if late => {}
                 Some(Node::File(_)) => {
                     return Err(SideError::Failed("it is a file now".into()));
                 }
                 Some(Node::Folder) => {}
             }
-            let inside: Vec<String> = tree
-                .keys()
-                .filter(|below| below.parent().as_ref() == Some(path))
-                .map(|below| below.name().to_owned())
-                .collect();
+            // One that comes late takes whatever is there by then, into the spare.
+            if late {
+                if world.shelf(side.at, side.computer).is_taken(&spare) {
+                    return Err(SideError::Changed("the name is taken".into()));
+                }
+                if let Some(taken) = world.lift(side.at, &from) {
+                    let shelf = world.shelf(side.at, side.computer);
+                    shelf.spares.insert(spare.clone(), taken);
+                }
+                return Ok(FolderGone::Gone);
+            }
+            let inside = inside(world, &side, &from);
             if inside.is_empty() {
-                tree.remove(path);
+                world.tree(side.at).remove(&from);
                 return Ok(FolderGone::Gone);
             }
             Ok(FolderGone::Kept(inside))
@@ -635,25 +673,85 @@ impl SideStore for SimulatedSide {
         .await
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
-        self.step("rename", true, Some(from), |world| {
-            if !world.has_parent(self.at, to) {
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
+        let (side, old, new) = (self.clone(), from.clone(), to.clone());
+        self.change("rename", Some(from), move |world| {
+            if !world.has_parent(side.at, &new) {
                 return Err(no_parent());
             }
-            if !world.tree(self.at).contains_key(from) {
+            if !world.tree(side.at).contains_key(&old) {
                 return Err(SideError::Missing);
             }
-            if world.tree(self.at).contains_key(to) && !world.has(Flaw::PlacesOver) {
+            if world.tree(side.at).contains_key(&new) && !world.has(Flaw::PlacesOver) {
                 return Ok(Put::Taken);
             }
-            world.lift(self.at, to);
-            let Some(tree) = world.lift(self.at, from) else {
+            world.lift(side.at, &new);
+            let Some(tree) = world.lift(side.at, &old) else {
                 return Err(SideError::Missing);
             };
-            world.set_down(self.at, to, tree);
+            world.set_down(side.at, &new, tree);
             Ok(Put::Done)
         })
         .await
+    }
+
+    fn may_act_late(&self) -> bool {
+        self.is_far()
+    }
+
+    async fn fence_spare(
+        &self,
+        _: &RelPath,
+        _: Kind,
+        names: &[String],
+        anew: &str,
+    ) -> Result<Option<String>, SideError> {
+        let side = self.clone();
+        let (names, anew) = (names.to_vec(), anew.to_owned());
+        let fenced = self.change("fence_spare", None, move |world| {
+            let (far, blind) = (side.is_far(), world.has(Flaw::FencesNothing));
+            let shelf = world.shelf(side.at, side.computer);
+            for name in &names {
+                if !far || blind {
+                    if shelf.spares.contains_key(name) {
+                        return Ok(Some(name.clone()));
+                    }
+                } else if let Some(tree) = shelf.spares.remove(name) {
+                    shelf.spares.insert(anew.clone(), tree);
+                    return Ok(Some(anew.clone()));
+                }
+            }
+            if far && !blind {
+                shelf.occupied.extend(names.first().cloned());
+            }
+            Ok(None)
+        });
+        fenced.await.map_err(Undone::told)
+    }
+
+    async fn fence_staged(
+        &self,
+        names: &[String],
+        anew: &str,
+    ) -> Result<Option<String>, SideError> {
+        let side = self.clone();
+        let (names, anew) = (names.to_vec(), anew.to_owned());
+        let fenced = self.change("fence_staged", None, move |world| {
+            let (far, blind) = (side.is_far(), world.has(Flaw::FencesNothing));
+            let shelf = world.shelf(side.at, side.computer);
+            for name in &names {
+                if !far || blind {
+                    if shelf.staging.contains_key(name) {
+                        return Ok(Some(name.clone()));
+                    }
+                } else if let Some(file) = shelf.staging.remove(name) {
+                    shelf.staging.insert(anew.clone(), file);
+                    return Ok(Some(anew.clone()));
+                }
+            }
+            Ok(None)
+        });
+        fenced.await.map_err(Undone::told)
     }
 
     fn may_hide(&self, path: &RelPath) -> bool {
@@ -673,15 +771,16 @@ impl SideStore for SimulatedSide {
     }
 
     async fn mark_root(&self) -> Result<(), SideError> {
-        self.step("mark_root", true, None, |world| {
-            world.marks.insert((self.at, self.computer));
+        let side = self.clone();
+        let marked = self.change("mark_root", None, move |world| {
+            world.marks.insert((side.at, side.computer));
             Ok(())
-        })
-        .await
+        });
+        marked.await.map_err(Undone::told)
     }
 
     async fn is_marked(&self) -> Result<bool, SideError> {
-        self.step("is_marked", false, None, |world| {
+        self.step("is_marked", None, |world| {
             Ok(world.marks.contains(&(self.at, self.computer)))
         })
         .await

@@ -14,7 +14,7 @@ use katabatic_core::{
 };
 use katabatic_engine::clock::Clock;
 use katabatic_engine::config::LaneConfig;
-use katabatic_engine::ledger::Ledger;
+use katabatic_engine::ledger::{Ledger, intents, spare_rows};
 use katabatic_engine::lock::LockAt;
 use katabatic_engine::open::between;
 use katabatic_engine::pass::{
@@ -213,6 +213,11 @@ impl Trial<'_> {
 
     fn run(&mut self) -> Result<Option<String>, Error> {
         for (number, act) in self.script.acts.iter().enumerate() {
+            {
+                let mut world = self.shared.world();
+                world.mischief.steps += 1;
+                world.what_was_late();
+            }
             match act {
                 Act::Edit(at, edit) => apply(&mut self.shared.world(), *at, edit),
                 Act::Wait(seconds) => self.shared.world().now += seconds * SECOND,
@@ -253,6 +258,7 @@ impl Trial<'_> {
         let before = {
             let mut world = self.shared.world();
             world.mischief.begin(seed, odds);
+            world.mischief.late = self.script.late;
             world.mischief.happened.clone()
         };
         let contents = match seed % 8 {
@@ -274,12 +280,13 @@ impl Trial<'_> {
         let (during, quiet) = {
             let world = self.shared.world();
             let during: BTreeSet<Fault> = world.mischief.since(&before).into_iter().collect();
-            let quiet = !during.contains(&Fault::Stranger);
+            let quiet = !during.contains(&Fault::Stranger) && !during.contains(&Fault::CameLate);
             (during, quiet)
         };
         {
             let mut world = self.shared.world();
             world.mischief.begin(0, (0, 0, 0));
+            world.mischief.late = 0;
             world.sheds = false;
         }
         if let Ended::Came(result) = &ended
@@ -335,14 +342,45 @@ impl Trial<'_> {
         }
     }
 
+    /// What is kept somewhere and in no list counts as lost: nobody would find it.
     fn lost(&self) -> Option<String> {
-        let world = self.shared.world();
+        let named = match self.named() {
+            Ok(named) => named,
+            Err(error) => return Some(format!("the lists cannot be read: {error}")),
+        };
+        let mut world = self.shared.world();
+        world.named = named;
         let (lost, invented) = (world.lost(), world.invented());
         match (lost.is_empty(), invented.is_empty()) {
             (true, true) => None,
             (false, _) => Some(format!("lost: {lost:?}")),
             (true, false) => Some(format!("nobody wrote this: {invented:?}")),
         }
+    }
+
+    /// What the ledgers name on every shelf: spares, and what the next pass takes up.
+    fn named(&self) -> Result<BTreeSet<(At, usize, String)>, Error> {
+        let mut named = BTreeSet::new();
+        for (number, Computer { ledger, .. }) in self.computers.iter().enumerate() {
+            let at = |side| match side {
+                Side::Near => At::Disk(number),
+                Side::Far => At::Cloud,
+            };
+            let (spares, open) = ledger.read(|connection| {
+                let spares = spare_rows::all(connection, None)?;
+                Ok((spares, intents::all_unfinished(connection)?))
+            })?;
+            named.extend(
+                spares
+                    .into_iter()
+                    .map(|spare| (at(spare.side), number, spare.slot)),
+            );
+            for intent in open {
+                let slots = intent.spare_before.iter().chain(&intent.spare);
+                named.extend(slots.map(|slot| (at(intent.side()), number, slot.clone())));
+            }
+        }
+        Ok(named)
     }
 
     async fn open(&self, computer: usize) -> Result<Pass, Error> {
@@ -426,6 +464,16 @@ impl Trial<'_> {
 
     /// Nothing goes wrong any more: after a few rounds nothing may be left to do, and all promises must be kept.
     fn settle(&mut self) -> Result<Option<String>, Error> {
+        if let Some(wrong) = self.settle_down()?.or_else(|| self.lost()) {
+            return Ok(Some(wrong));
+        }
+        // Whatever was asked for long ago and is done only now.
+        self.shared.world().all_that_is_late();
+        let settled = self.settle_down()?.or(self.is_settled()?);
+        Ok(settled.or_else(|| self.left_over()))
+    }
+
+    fn settle_down(&mut self) -> Result<Option<String>, Error> {
         let (mut left, mut nothing_was_left) = (Vec::new(), false);
         for _ in 0..ROUNDS {
             for computer in 0..self.computers.len() {
@@ -437,7 +485,7 @@ impl Trial<'_> {
             left = self.left_to_do()?;
             // Twice, so that every computer has seen what the others did last.
             if left.is_empty() && nothing_was_left {
-                return self.is_settled();
+                return Ok(None);
             }
             nothing_was_left = left.is_empty();
         }
@@ -516,14 +564,6 @@ impl Trial<'_> {
                     "in the spares alone, though nobody removed it: {put_away:?}"
                 )));
             }
-            let staged: Vec<&String> = world
-                .shelves
-                .values()
-                .flat_map(|shelves| shelves.staging.keys())
-                .collect();
-            if !staged.is_empty() {
-                return Ok(Some(format!("left in the staging: {staged:?}")));
-            }
         }
         for computer in 0..self.computers.len() {
             if two_way && let Some(wrong) = self.false_status(computer)? {
@@ -533,12 +573,32 @@ impl Trial<'_> {
         Ok(None)
     }
 
+    /// Nothing is left in any staging, once nothing comes late any more.
+    fn left_over(&self) -> Option<String> {
+        let world = self.shared.world();
+        let staged: Vec<&String> = world
+            .shelves
+            .values()
+            .flat_map(|shelves| shelves.staging.keys())
+            .collect();
+        (!staged.is_empty()).then(|| format!("left in the staging: {staged:?}"))
+    }
+
     /// Whatever status does not name must be the same on both sides.
     fn false_status(&self, computer: usize) -> Result<Option<String>, Error> {
         if self.script.terms.direction != Direction::TwoWay {
             return Ok(None);
         }
+        let late = |trial: &Trial<'_>| {
+            let world = trial.shared.world();
+            world.mischief.happened.get(&Fault::CameLate).copied()
+        };
+        let before = late(self);
         let standing = self.standing(computer)?;
+        // What was done while it looked, it may not have seen.
+        if late(self) != before {
+            return Ok(None);
+        }
         let named: BTreeSet<&RelPath> = standing
             .standings
             .iter()

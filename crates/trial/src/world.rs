@@ -7,8 +7,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bytes::Bytes;
 use katabatic_core::{EditTime, Entry, Kind, RelPath, Stamp};
+use katabatic_engine::sides::SideError;
 
-use crate::mischief::{Flaw, Mischief, Nature};
+use crate::mischief::{Fault, Flaw, Mischief, Nature};
 
 /// A second, as the engine counts time.
 pub const SECOND: i64 = 1_000_000_000;
@@ -74,6 +75,29 @@ pub struct Shelves {
     pub staging: BTreeMap<String, File>,
     /// Whole trees by slot; the top is at the empty path.
     pub spares: BTreeMap<String, Tree>,
+    /// Names on the shelf that are kept from requests that may come late.
+    pub occupied: BTreeSet<String>,
+}
+
+impl Shelves {
+    /// Whether a spare's name is taken.
+    #[must_use]
+    pub fn is_taken(&self, spare: &str) -> bool {
+        self.spares.contains_key(spare) || self.occupied.contains(spare)
+    }
+}
+
+/// Something that is done when nobody waits for it any more.
+type LateDeed = Box<dyn FnOnce(&mut World) + Send>;
+
+/// What is done later, by the step at which it is.
+#[derive(Default)]
+struct Late(Vec<(u64, LateDeed)>);
+
+impl std::fmt::Debug for Late {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(out, "{} late", self.0.len())
+    }
 }
 
 /// A disk as it was, with all shelves.
@@ -110,6 +134,11 @@ pub struct World {
     told: Option<Vec<String>>,
     next: u64,
     freed: Vec<u64>,
+    late: Late,
+    /// What a list names on the shelves, when it was last looked into.
+    pub named: BTreeSet<(At, usize, String)>,
+    /// Whether what is done now is done late.
+    pub is_late: bool,
     /// How the disk was before the last things that were done to it, for one that lies about syncing.
     before: Vec<Before>,
 }
@@ -135,7 +164,54 @@ impl World {
             told: None,
             next: 1,
             freed: Vec::new(),
+            late: Late::default(),
+            named: BTreeSet::new(),
+            is_late: false,
             before: Vec::new(),
+        }
+    }
+
+    /// Does something in a while, whatever becomes of whoever asked for it.
+    pub fn do_later<T>(
+        &mut self,
+        deed: impl FnOnce(&mut World) -> Result<T, SideError> + Send + 'static,
+    ) {
+        let wait = match self.mischief.dice(true).u8(0..3) {
+            0 => self.mischief.dice(true).u64(1..5),
+            1 => self.mischief.dice(true).u64(5..50),
+            _ => self.mischief.dice(true).u64(50..500),
+        };
+        let due = self.mischief.steps + wait;
+        // What it says to nobody, nobody hears.
+        let deed = move |world: &mut World| drop(deed(world));
+        self.late.0.push((due, Box::new(deed)));
+    }
+
+    /// Does what is due by now.
+    pub fn what_was_late(&mut self) {
+        let steps = self.mischief.steps;
+        self.do_late(|due| due <= steps);
+    }
+
+    /// Does all that is still to be done.
+    pub fn all_that_is_late(&mut self) {
+        self.do_late(|_| true);
+    }
+
+    fn do_late(&mut self, is_due: impl Fn(u64) -> bool) {
+        let (due, rest) = std::mem::take(&mut self.late.0)
+            .into_iter()
+            .partition(|(at, _)| is_due(*at));
+        self.late.0 = rest;
+        let due: Vec<(u64, LateDeed)> = due;
+        for (_, deed) in due {
+            if self.is_traced() {
+                self.trace("  something that was asked for before is done now".into());
+            }
+            self.mischief.note(Fault::CameLate);
+            self.is_late = true;
+            deed(self);
+            self.is_late = false;
         }
     }
 
@@ -244,10 +320,26 @@ impl World {
         self.trees.values().any(in_tree)
     }
 
-    /// The versions that are nowhere any more, though nobody destroyed them.
+    /// The versions that are nowhere any more, though nobody destroyed them; or in no list.
     #[must_use]
     pub fn lost(&self) -> Vec<Bytes> {
-        let lost = self.owed.iter().filter(|content| !self.holds(content));
+        let mut known = BTreeSet::new();
+        let mut look = |tree: &Tree| {
+            for node in tree.values() {
+                if let Node::File(file) = node {
+                    known.extend(file.own().cloned());
+                }
+            }
+        };
+        self.trees.values().for_each(&mut look);
+        for ((at, computer), shelves) in &self.shelves {
+            for (slot, tree) in &shelves.spares {
+                if self.named.contains(&(*at, *computer, slot.clone())) {
+                    look(tree);
+                }
+            }
+        }
+        let lost = self.owed.iter().filter(|content| !known.contains(*content));
         lost.cloned().collect()
     }
 

@@ -142,6 +142,7 @@ fn one_computer(acts: Vec<Act>) -> Script {
         terms: Terms::default(),
         leave_out: Vec::new(),
         skip: Vec::new(),
+        late: 0,
         acts,
     }
 }

@@ -81,6 +81,9 @@ pub struct Findings {
     pub if_match_copy: Keeps,
     /// `Overwrite: F` on `MOVE`.
     pub no_overwrite_move: Keeps,
+    /// The same where a folder has the name.
+    #[serde(default = "ignored")]
+    pub no_overwrite_folder: Keeps,
     /// `Overwrite: F` on `COPY`.
     pub no_overwrite_copy: Keeps,
     /// A stranger's upload in the middle of ours, which had `If-None-Match: *`.
@@ -109,6 +112,11 @@ pub struct Findings {
     pub refused_characters: String,
     /// The longest name that was taken, of those tried, in bytes.
     pub longest_name: usize,
+}
+
+/// What was not asked by an older version of this program is believed at its worst.
+fn ignored() -> Keeps {
+    Keeps::Ignored
 }
 
 /// One line of what was found: what it is about, what was found, and what is done because of it.
@@ -235,6 +243,21 @@ impl Findings {
                     "Overwrite: F on MOVE",
                     kept(self.no_overwrite_move),
                     "a look right before each move; what a stranger puts there between the two is not guarded",
+                )
+            },
+        });
+        table.push(match self.no_overwrite_folder {
+            Keeps::Obeyed | Keeps::Refused => line(
+                "Overwrite: F onto a folder",
+                kept(self.no_overwrite_folder),
+                "a request without an answer is kept from being done later",
+            ),
+            Keeps::Ignored => Finding {
+                unguarded: true,
+                ..line(
+                    "Overwrite: F onto a folder",
+                    kept(self.no_overwrite_folder),
+                    "after a request without an answer nothing is done at that path for a day, in case that it comes late",
                 )
             },
         });
@@ -573,6 +596,7 @@ impl Room<'_> {
                 .condition_on("COPY", ("if-match", "\"no-such-tag\""))
                 .await?,
             no_overwrite_move: self.no_overwrite("MOVE").await?,
+            no_overwrite_folder: self.no_overwrite_folder().await?,
             no_overwrite_copy: self.no_overwrite("COPY").await?,
             stranger_in_mid_body: self.stranger().await?,
             cut_put: self.cut().await?,
@@ -695,6 +719,32 @@ impl Room<'_> {
             .await?;
         let untouched =
             self.holds("taken", "taken").await? && self.holds("newcomer", "newcomer").await?;
+        Ok(match (untouched, status) {
+            (true, 412) => Keeps::Obeyed,
+            (true, _) => Keeps::Refused,
+            (false, _) => Keeps::Ignored,
+        })
+    }
+
+    /// Whether a file is moved over a folder, or into it, though nothing was to be written over.
+    async fn no_overwrite_folder(&self) -> Result<Keeps, SideError> {
+        self.status("MKCOL", "taken by a folder", true, |request| request)
+            .await?;
+        self.put("at a folder", "at a folder").await?;
+        let status = self
+            .to(
+                "MOVE",
+                "at a folder",
+                "taken by a folder",
+                ("overwrite", "F"),
+            )
+            .await?;
+        let is_folder = self
+            .listing()
+            .await?
+            .iter()
+            .any(|listed| listed.path.name() == "taken by a folder" && listed.is_folder);
+        let untouched = is_folder && self.holds("at a folder", "at a folder").await?;
         Ok(match (untouched, status) {
             (true, 412) => Keeps::Obeyed,
             (true, _) => Keeps::Refused,

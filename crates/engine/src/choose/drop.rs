@@ -135,7 +135,9 @@ async fn drop_in(
                 path: path.clone(),
                 why,
             }),
-            Err(Trouble::Side(side, error)) => return Err(pass.side_failed(side, &error)),
+            Err(Trouble::Side(side, error) | Trouble::Unsure(side, error)) => {
+                return Err(pass.side_failed(side, &error));
+            }
             Err(Trouble::Ledger(error)) => return Err(error),
         }
     }
@@ -259,7 +261,6 @@ async fn remove_folders(
     before: &Choice,
     after: &Choice,
 ) -> Result<(), Error> {
-    let near = pass.store(Side::Near);
     let mut folders: Vec<RelPath> = looked
         .going(before, after)
         .into_iter()
@@ -268,19 +269,14 @@ async fn remove_folders(
         .collect();
     folders.reverse();
     for folder in folders {
-        let spare = match primitive::spare_name() {
-            Ok(spare) => spare,
-            Err(Trouble::Ledger(error)) => return Err(error),
-            Err(_) => continue,
-        };
-        match near.remove_folder(&folder, &spare).await {
-            Ok(FolderGone::Gone) => {
-                let lane = pass.lane.row.key;
-                pass.ledger
-                    .write_later(move |connection| rows::forget(connection, lane, &folder));
+        match primitive::remove_folder(pass, Side::Near, &folder).await {
+            // What is in it all the same keeps it, and it is told of as standing here.
+            Ok(FolderGone::Gone | FolderGone::InSpare | FolderGone::Kept(_))
+            | Err(Trouble::Met(_) | Trouble::Side(_, SideError::Missing)) => {}
+            Err(Trouble::Side(side, error) | Trouble::Unsure(side, error)) => {
+                return Err(pass.side_failed(side, &error));
             }
-            Ok(FolderGone::Kept(_)) | Err(SideError::Missing) => {}
-            Err(error) => return Err(pass.side_failed(Side::Near, &error)),
+            Err(Trouble::Ledger(error)) => return Err(error),
         }
     }
     pass.ledger.flush().await

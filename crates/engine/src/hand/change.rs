@@ -9,7 +9,9 @@ use crate::config::far_place;
 use crate::ledger::Ledger;
 use crate::ledger::runs::{Counts, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
+use crate::pass::primitive::{self, Trouble};
 use crate::place::Place;
+use crate::session::{LockedLane, OpRun};
 use crate::sides::local::LocalSide;
 use crate::sides::{Put, SideError, SideStore as _};
 use crate::{Class, Error};
@@ -54,7 +56,8 @@ pub async fn make_folder(hand: &Hand<'_>, place: &Place) -> Result<bool, Error> 
         }
         None => {}
     }
-    match spot.store.make_folder(&spot.path).await.map_err(failed)? {
+    let made = spot.store.make_folder(&spot.path).await;
+    match made.map_err(|undone| failed(undone.told()))? {
         Put::Done => Ok(true),
         Put::Taken => Err(Error::usage(
             &what,
@@ -96,7 +99,7 @@ pub async fn remove(
 ) -> Result<Removed, Error> {
     let what = format!("removing {}", written(place));
     hand.check_no_root(&what, place)?;
-    let _locks = hand.lock(&[place])?;
+    let work = hand.begin(&what, &[place]).await?;
     let failed = |error: SideError| hand.failed(&what, place, &error);
     let spot = hand.spot(place)?;
     let seen = spot.store.look(&spot.path).await.map_err(failed)?;
@@ -126,29 +129,29 @@ pub async fn remove(
         size: seen.size.max(inside.bytes),
         ..seen
     };
-    let taken = hand.capture(&spot, &seen, run, "removed by hand").await;
+    let lane = hand.at(&work, &spot).await?;
+    let taken = hand
+        .capture((&lane, &spot), &seen, &run, "removed by hand")
+        .await;
     let taken = match taken {
-        Ok(spare) if folder => hand.still_that_many(place, &spot, spare, &inside).await,
+        Ok(spare) if folder => {
+            hand.still_that_many(place, (&lane, &spot), spare, &inside)
+                .await
+        }
         taken => taken,
     };
-    let done = taken.is_ok();
-    hand.note(
-        run.1,
-        RunItem {
-            path: spot.shown.clone(),
-            action: "removed".into(),
-            reason: String::new(),
-            bytes: seen.size,
-            result: match &taken {
-                Ok(_) => "done".into(),
-                Err(error) => format!("stuck: {error}"),
-            },
-            at: Some(hand.now()),
+    run.note(RunItem {
+        path: spot.shown.clone(),
+        action: "removed".into(),
+        reason: String::new(),
+        bytes: seen.size,
+        result: match &taken {
+            Ok(_) => "done".into(),
+            Err(error) => format!("stuck: {error}"),
         },
-    );
-    let outcome = if done { "done" } else { "needs a person" };
-    hand.end_run(run.1, outcome.into(), Counts::default())
-        .await?;
+        at: Some(hand.now()),
+    });
+    end(run, taken.is_ok()).await?;
     Ok(Removed {
         spare: taken.map_err(failed)?,
         inside,
@@ -225,7 +228,7 @@ impl Hand<'_> {
     async fn still_that_many(
         &self,
         place: &Place,
-        spot: &Spot,
+        (lane, spot): (&LockedLane, &Spot),
         spare: Spare,
         inside: &Count,
     ) -> Result<Spare, SideError> {
@@ -244,7 +247,7 @@ impl Hand<'_> {
         if again == *inside {
             return Ok(spare);
         }
-        self.give_back(spot, &spare).await?;
+        self.give_back((lane, spot), &spare).await?;
         Err(SideError::Changed(
             "something was put into it meanwhile; it was put back untouched".into(),
         ))
@@ -302,7 +305,7 @@ pub async fn rename(
 ) -> Result<Option<Spare>, Error> {
     let what = format!("moving {} to {}", written(from), written(to));
     hand.check_no_root(&what, from)?;
-    let _locks = hand.lock(&[from, to])?;
+    let work = hand.begin(&what, &[from, to]).await?;
     let failed = |error: SideError| hand.failed(&what, from, &error);
     let (source, target) = hand.both_spots(&what, from, to)?;
     if source.path == target.path {
@@ -335,23 +338,27 @@ pub async fn rename(
     let run = hand
         .begin_run(format!("move {} to {}", source.shown, target.shown))
         .await?;
+    let lane = hand.at(&work, &source).await?;
     let moved = async {
         let old = match &there {
             Some(there) => Some(
-                hand.capture(&target, there, run, "replaced by hand")
+                hand.capture((&lane, &target), there, &run, "replaced by hand")
                     .await?,
             ),
             None => None,
         };
-        let put = source.store.rename(&source.path, &target.path).await;
+        let names = (&source.path, &target.path);
+        let put = primitive::rename(&lane, source.side, names, &seen, "moved by hand").await;
         match (put, old) {
             (Ok(Put::Done), old) => Ok(old),
+            // It may be done yet: then what was replaced is where it belongs.
+            (Err(unsure @ Trouble::Unsure(..)), _) => Err(super::told(unsure)),
             (put, old) => {
                 if let Some(old) = &old {
-                    hand.give_back(&target, old).await?;
+                    hand.give_back((&lane, &target), old).await?;
                 }
                 match put {
-                    Err(error) => Err(error),
+                    Err(trouble) => Err(super::told(trouble)),
                     Ok(_) => Err(SideError::Changed(
                         "something came to have that name".into(),
                     )),
@@ -364,25 +371,25 @@ pub async fn rename(
         Ok(_) => "done".to_owned(),
         Err(error) => format!("stuck: {error}"),
     };
-    hand.note(
-        run.1,
-        RunItem {
-            path: source.shown.clone(),
-            action: format!("moved to {}", target.shown),
-            reason: String::new(),
-            bytes: seen.size,
-            result,
-            at: Some(hand.now()),
-        },
-    );
-    let outcome = if moved.is_ok() {
-        "done"
-    } else {
-        "needs a person"
-    };
-    hand.end_run(run.1, outcome.into(), Counts::default())
-        .await?;
+    run.note(RunItem {
+        path: source.shown.clone(),
+        action: format!("moved to {}", target.shown),
+        reason: String::new(),
+        bytes: seen.size,
+        result,
+        at: Some(hand.now()),
+    });
+    end(run, moved.is_ok()).await?;
     moved.map_err(failed)
+}
+
+/// Ends the run of a change that is done, or is not.
+async fn end(run: OpRun, is_done: bool) -> Result<(), Error> {
+    let outcome = match is_done {
+        true => "done",
+        false => "needs a person",
+    };
+    run.end(outcome.into(), Counts::default()).await
 }
 
 pub(super) fn taken(what: &str, shown: &str) -> Error {

@@ -10,14 +10,16 @@ use katabatic_core::{Entry, Kind, RelPath, Side, Stamp};
 use rustix::fs::{FlockOperation, flock};
 
 use super::change::taken;
-use super::{Hand, ROOM, Spot, Whole, nothing_there, written};
+use super::{Hand, ROOM, Spot, Whole, nothing_there, told, written};
 use crate::Error;
-use crate::ledger::LaneKey;
+use crate::ledger::intents::Version;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::net::traffic::MOST;
 use crate::pass::Progress;
+use crate::pass::primitive::{self, Change, Learned};
 use crate::place::Place;
-use crate::sides::{Put, SideError, SideStore, Source, Steps};
+use crate::session::{LockedLane, OpRun};
+use crate::sides::{Put, SideError, SideStore, Source, Steps, Undone};
 
 /// How often a file is tried whose line was cut.
 const ATTEMPTS: u32 = 4;
@@ -73,7 +75,7 @@ pub struct Copied {
 /// Where nothing is there to copy, something has the name already, or a whole side is not there.
 pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Result<Copied, Error> {
     let what = format!("copying {} to {}", written(from), written(to));
-    let _locks = hand.lock(&[to])?;
+    let work = hand.begin(&what, &[to]).await?;
     let source = hand.spot(from)?;
     let target = hand.spot(to)?;
     if is_within(to, from) {
@@ -103,6 +105,7 @@ pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Resu
     }
     let copying = Copying {
         hand,
+        lane: hand.at(&work, &target).await?,
         run: hand.begin_run(command).await?,
         wish,
         did: Mutex::default(),
@@ -180,7 +183,9 @@ struct Did {
 
 struct Copying<'c, 'h> {
     hand: &'c Hand<'h>,
-    run: (LaneKey, i64),
+    /// The folder that the target lies in.
+    lane: LockedLane,
+    run: OpRun,
     wish: Wish,
     did: Mutex<Did>,
 }
@@ -201,12 +206,15 @@ impl Copying<'_, '_> {
             .did
             .into_inner()
             .unwrap_or_else(PoisonError::into_inner);
-        let ended = copied.err().or(did.ended);
-        let outcome = match &ended {
-            Some(error) => error.to_string(),
-            None if stopped => "stopped by Ctrl-C".to_owned(),
-            None if !did.failed.is_empty() => "needs a person".to_owned(),
-            None => "done".to_owned(),
+        let number = self.run.number();
+        if let Some(error) = copied.err().or(did.ended) {
+            self.run.failed(&error).await;
+            return Err(error);
+        }
+        let outcome = match (stopped, did.failed.is_empty()) {
+            (true, _) => "stopped by Ctrl-C".to_owned(),
+            (false, false) => "needs a person".to_owned(),
+            (false, true) => "done".to_owned(),
         };
         let counts = Counts {
             files_up: did.copied.0,
@@ -214,12 +222,9 @@ impl Copying<'_, '_> {
             stuck: did.failed.len() as u64,
             ..Counts::default()
         };
-        self.hand.end_run(self.run.1, outcome, counts).await?;
-        if let Some(error) = ended {
-            return Err(error);
-        }
+        self.run.end(outcome, counts).await?;
         Ok(Copied {
-            run: self.run.1,
+            run: number,
             went_on,
             copied: did.copied,
             skipped: did.skipped,
@@ -295,17 +300,14 @@ impl Copying<'_, '_> {
                 }
             }
         };
-        self.hand.note(
-            self.run.1,
-            RunItem {
-                path: shown.to_owned(),
-                action: "copied".into(),
-                reason: String::new(),
-                bytes: size,
-                result,
-                at: Some(self.hand.now()),
-            },
-        );
+        self.run.note(RunItem {
+            path: shown.to_owned(),
+            action: "copied".into(),
+            reason: String::new(),
+            bytes: size,
+            result,
+            at: Some(self.hand.now()),
+        });
     }
 
     /// A folder and all that is below it.
@@ -336,7 +338,7 @@ impl Copying<'_, '_> {
             };
             let taken = self
                 .hand
-                .capture(target, old, self.run, "replaced by hand")
+                .capture((&self.lane, target), old, &self.run, "replaced by hand")
                 .await;
             taken.map_err(at_target)?;
         }
@@ -380,7 +382,7 @@ impl Copying<'_, '_> {
     }
 
     async fn make(&self, target: &Spot, at: &RelPath) -> Result<(), SideError> {
-        match target.store.make_folder(at).await? {
+        match target.store.make_folder(at).await.map_err(Undone::told)? {
             Put::Done => Ok(()),
             Put::Taken => Err(SideError::Changed(HAS_THE_NAME.into())),
         }
@@ -440,40 +442,18 @@ impl Copying<'_, '_> {
                 staged => break staged?,
             }
         };
-        let old = match there {
-            Some(there) => {
-                let old = self
-                    .hand
-                    .capture(target, there, self.run, "replaced by hand")
-                    .await?;
-                Some(old)
-            }
-            None => None,
+        let change = Change {
+            side: target.side,
+            path: &target.path,
+            old: there.map(|there| Version::of(there, None)),
+            source: None,
+            run: Some(self.run.number()),
+            why: "replaced by hand".into(),
+            learned: Learned::default(),
         };
-        let put = target
-            .store
-            .place(&staged.slot, &staged.entry, &target.path)
-            .await;
-        match put {
-            Ok(Put::Done) => {}
-            Ok(Put::Taken) => {
-                target.store.unstage(&staged.slot).await?;
-                return Err(SideError::Changed(HAS_THE_NAME.into()));
-            }
-            Err(error) => {
-                // The name stands empty, unless it cannot be told: then both versions are kept where they are.
-                if let (Some(old), false) = (&old, matches!(error, SideError::Unsure(_))) {
-                    self.hand.give_back(target, old).await?;
-                }
-                return Err(error);
-            }
-        }
-        let verified = target.store.verify(&target.path, &staged.entry).await?;
-        if verified.is_none() {
-            return Err(SideError::Changed(
-                "it was changed right after it was put there".into(),
-            ));
-        }
+        primitive::edit(&self.lane, change, staged)
+            .await
+            .map_err(told)?;
         self.hand.progress.carried_file();
         Ok(Done::Copied)
     }

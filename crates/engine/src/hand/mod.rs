@@ -5,6 +5,7 @@
 
 mod change;
 mod copy;
+mod work;
 
 use std::path::Path;
 use std::sync::Arc;
@@ -15,19 +16,21 @@ use tokio::sync::mpsc;
 use crate::accounts::explain::explain;
 use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, far_place};
-use crate::home::random_hex;
+use crate::ledger::intents::Version;
 use crate::ledger::rows;
-use crate::ledger::runs::{self, Counts, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{LaneKey, Ledger, account_rows};
 use crate::lock::{LaneLock, lock_lane};
 use crate::net::rate::{Dials, Limits};
 use crate::open::{connection_of, limited_client, lock_at};
 use crate::pass::Progress;
+use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::place::{Place, absolute};
+use crate::session::{LockedLane, OpRun};
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{Captured, Checked, Found, OWN_FOLDER, Put, SideError, SideStore};
+use crate::sides::{Found, OWN_FOLDER, SideError, SideStore};
+use crate::spares::back_to;
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
@@ -262,20 +265,9 @@ impl Hand<'_> {
         })
     }
 
-    /// Opens a folder to read all that is in it; nothing is made there.
-    fn reader(&self, place: &Place) -> Result<Arc<dyn SideStore>, Error> {
-        Ok(match place {
-            Place::Local(path) => Arc::new(
-                LocalSide::reading(path, &self.home.lane_room(ROOM), self.stop.clone())
-                    .map_err(|why| at_failed(&written(place), &why))?,
-            ),
-            Place::Far { account, path } => Arc::new(self.far(account, path.clone())?),
-        })
-    }
-
-    /// The side in whose room a spare made by hand lies, opened where it was, and how that is written.
-    pub(crate) fn room_of(&self, spare: &Spare) -> Result<Option<OpenRoom>, Error> {
-        let Some(root) = spare.place.clone() else {
+    /// The side in whose room something lies that was done by hand in this folder; none where that is not here.
+    fn opened(&self, root: Option<&str>) -> Result<Option<OpenRoom>, Error> {
+        let Some(root) = root.map(str::to_owned) else {
             return Ok(None);
         };
         Ok(match Place::parse(&root, &self.config.account_names()) {
@@ -291,6 +283,36 @@ impl Hand<'_> {
             }
             Err(_) => None,
         })
+    }
+
+    /// Opens a folder to read all that is in it; nothing is made there.
+    fn reader(&self, place: &Place) -> Result<Arc<dyn SideStore>, Error> {
+        Ok(match place {
+            Place::Local(path) => Arc::new(
+                LocalSide::reading(path, &self.home.lane_room(ROOM), self.stop.clone())
+                    .map_err(|why| at_failed(&written(place), &why))?,
+            ),
+            Place::Far { account, path } => Arc::new(self.far(account, path.clone())?),
+        })
+    }
+
+    /// The folder that a spare made by hand was taken from, as a lane of its own, and how that is written.
+    ///
+    /// # Errors
+    /// Where the account cannot be signed in to, or another program works on a lane there.
+    pub(crate) async fn room_of(
+        &self,
+        spare: &Spare,
+        what: &str,
+    ) -> Result<Option<(LockedLane, String)>, Error> {
+        let Some((store, root)) = self.opened(spare.place.as_deref())? else {
+            return Ok(None);
+        };
+        let place = Place::parse(&root, &self.config.account_names())
+            .map_err(|error| Error::failed(what, error.why, error.next))?;
+        let work = self.begin(what, &[&place.join(&spare.path)]).await?;
+        let lane = self.within(&work, store, &root).await?;
+        Ok(Some((lane, root)))
     }
 
     /// The words for what went wrong at a place.
@@ -333,97 +355,43 @@ impl Hand<'_> {
         SystemClock.now()
     }
 
-    async fn begin_run(&self, command: String) -> Result<(LaneKey, i64), Error> {
-        let (key, now) = (self.key().await?, self.now());
-        let run = self
-            .ledger
-            .write(move |connection| runs::begin(connection, key, BY_HAND, &command, now))
-            .await?;
-        Ok((key, run))
-    }
-
-    fn note(&self, run: i64, item: RunItem) {
-        self.ledger
-            .write_later(move |connection| runs::add_item(connection, run, &item));
-    }
-
-    async fn end_run(&self, run: i64, outcome: String, counts: Counts) -> Result<(), Error> {
-        let now = self.now();
-        self.ledger
-            .write(move |connection| runs::end(connection, run, now, &outcome, &counts))
-            .await
-    }
-
-    /// Moves what stands at a spot into the spares, where it is what was seen there.
+    /// Moves what stands at a spot into the spares, where it is what was seen there; the spare it is now.
     async fn capture(
         &self,
-        spot: &Spot,
+        (lane, spot): (&LockedLane, &Spot),
         seen: &Entry,
-        (key, run): (LaneKey, i64),
+        run: &OpRun,
         why: &str,
     ) -> Result<Spare, SideError> {
-        let slot = random_hex(10).map_err(|error| SideError::Failed(error.why))?;
-        let spare = Spare {
-            number: 0,
-            lane: key,
-            lane_name: BY_HAND.to_owned(),
+        let change = Change {
             side: spot.side,
-            path: spot.path.clone(),
-            slot: slot.clone(),
-            folder: seen.kind == Kind::Folder,
-            size: seen.size,
-            content: None,
-            edited: seen.edited,
-            taken_at: self.now(),
-            run: Some(run),
+            path: &spot.path,
+            old: Some(Version::of(seen, None)),
+            source: None,
+            run: Some(run.number()),
             why: why.to_owned(),
-            place: Some(spot.root.clone()),
+            learned: Learned::default(),
         };
-        // Before it goes: whatever happens next, it can be found again.
-        let noted = spare.clone();
-        self.ledger
-            .write(move |connection| spare_rows::add(connection, &noted))
-            .await
-            .map_err(|error| SideError::Failed(error.to_string()))?;
-        match spot.store.capture(&spot.path, &slot).await {
-            Ok(Captured::Taken) => {}
-            Ok(Captured::Nothing) => {
-                self.forget(&spare).await;
-                return Err(SideError::Missing);
-            }
-            Err(error @ SideError::Unsure(_)) => return Err(error),
-            Err(error) => {
-                self.forget(&spare).await;
-                return Err(error);
-            }
-        }
-        if seen.kind == Kind::Folder || spot.store.check(&slot, seen).await? == Checked::Same {
-            return Ok(spare);
-        }
-        self.give_back(spot, &spare).await?;
-        Err(SideError::Changed(
-            "it was changed meanwhile, and was put back untouched".into(),
-        ))
+        primitive::remove(lane, change).await.map_err(told)?;
+        let failed = |error: Error| SideError::Failed(error.to_string());
+        self.ledger.flush().await.map_err(failed)?;
+        let (key, path) = (lane.lane.row.key, &spot.path);
+        let kept = self
+            .ledger
+            .read(|connection| spare_rows::of_path(connection, key, path))
+            .map_err(failed)?;
+        let mut kept = kept.into_iter();
+        let ours = kept.find(|spare| spare.place.as_deref() == Some(spot.root.as_str()));
+        ours.ok_or_else(|| SideError::Changed("it was removed meanwhile".into()))
     }
 
     /// Puts back what was captured. Where its name was taken meanwhile, it stays in the spares.
-    async fn give_back(&self, spot: &Spot, spare: &Spare) -> Result<(), SideError> {
-        match spot.store.put_back(&spare.slot, &spot.path).await? {
-            Put::Done => self.forget(spare).await,
-            Put::Taken => {}
-        }
-        Ok(())
-    }
-
-    async fn forget(&self, spare: &Spare) {
-        let (key, slot) = (spare.lane, spare.slot.clone());
-        let forgotten = self
-            .ledger
-            .write(move |connection| spare_rows::forget_slot(connection, key, &slot))
-            .await;
-        if let Err(why) = forgotten {
-            tracing::debug!("a spare that is none is still listed: {why}");
-        }
+    async fn give_back(
+        &self,
+        (lane, spot): (&LockedLane, &Spot),
+        spare: &Spare,
+    ) -> Result<(), SideError> {
+        back_to(lane, spare, &spot.path).await.map(drop)
     }
 
     /// Counts what lies below a folder.
@@ -493,6 +461,16 @@ impl Whole {
                 .map(|(_, entry)| entry.size)
                 .fold(0, u64::saturating_add),
         }
+    }
+}
+
+/// What went wrong with the primitive, as what a place said.
+fn told(trouble: Trouble) -> SideError {
+    match trouble {
+        Trouble::Met(why) => SideError::Changed(why),
+        Trouble::Side(_, error) => error,
+        Trouble::Unsure(..) => SideError::TryAgain(trouble.to_string()),
+        Trouble::Ledger(error) => SideError::Failed(error.to_string()),
     }
 }
 

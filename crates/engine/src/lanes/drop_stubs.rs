@@ -52,7 +52,9 @@ pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
             Ok(()) => dropped += 1,
             // Something else came to be there in this very instant. It stays.
             Err(Trouble::Met(why)) => met = met.or(Some((path, why))),
-            Err(Trouble::Side(side, error)) => return Err(pass.side_failed(side, &error)),
+            Err(Trouble::Side(side, error) | Trouble::Unsure(side, error)) => {
+                return Err(pass.side_failed(side, &error));
+            }
             Err(Trouble::Ledger(error)) => return Err(error),
         }
     }

@@ -519,7 +519,8 @@ async fn check_in_account(
                 ));
             }
             None if make => {
-                if root.make_folder(&at).await.map_err(failed)? == Put::Taken {
+                let made = root.make_folder(&at).await;
+                if made.map_err(|undone| failed(undone.told()))? == Put::Taken {
                     return Err(refused(
                         lane,
                         format!(

@@ -106,10 +106,16 @@ pub struct Intent {
     pub on_near: bool,
     /// Where the old version goes; none where there is none.
     pub spare: Option<String>,
+    /// What that was called before, the first name first: a request that was not answered may name any of them.
+    #[serde(default)]
+    pub spare_before: Vec<String>,
     /// The version that is to come out.
     pub old: Option<Version>,
     /// Where the new version is staged; none for a removal.
     pub staged: Option<String>,
+    /// What that was called before.
+    #[serde(default)]
+    pub staged_before: Vec<String>,
     /// The staged version, as this side sees it.
     pub new: Option<Version>,
     /// The same version, as the other side sees it.
@@ -125,6 +131,15 @@ pub struct Intent {
     /// For the move of a folder: a file in it, and its version there, by which the folder is known again.
     #[serde(default)]
     pub member: Option<(String, Version)>,
+    /// Whether what is to come out is a folder with nothing in it: strangers that came into it go back with it.
+    #[serde(default)]
+    pub expects_empty: bool,
+    /// The folder that the path lies in, where that is in no lane.
+    #[serde(default)]
+    pub place: Option<String>,
+    /// When it was noted, in nanoseconds since 1970.
+    #[serde(default)]
+    pub noted_at: Option<i64>,
     /// Whether what was agreed stays as it is: then the change is an edit of that side, and the next pass carries it.
     #[serde(default)]
     pub agreed_stays: bool,
@@ -133,6 +148,36 @@ pub struct Intent {
 }
 
 impl Intent {
+    /// Nothing yet, on a side.
+    #[must_use]
+    pub fn on(side: Side, why: &str) -> Intent {
+        Intent {
+            on_near: side == Side::Near,
+            spare: None,
+            spare_before: Vec::new(),
+            old: None,
+            staged: None,
+            staged_before: Vec::new(),
+            new: None,
+            source: None,
+            unproven: false,
+            source_listed: false,
+            moved_from: None,
+            member: None,
+            expects_empty: false,
+            place: None,
+            noted_at: None,
+            agreed_stays: false,
+            why: why.to_owned(),
+        }
+    }
+
+    /// The path that something is moved from, for a move.
+    #[must_use]
+    pub fn moved_from(&self) -> Option<RelPath> {
+        RelPath::parse(self.moved_from.as_deref()?).ok()
+    }
+
     /// The side that is changed.
     #[must_use]
     pub fn side(&self) -> Side {
@@ -154,6 +199,22 @@ pub(crate) fn note(
     Ok(connection.last_insert_rowid())
 }
 
+/// Notes what has become of an intent that stays open.
+pub(crate) fn update(
+    connection: &Connection,
+    number: i64,
+    intent: &Intent,
+) -> rusqlite::Result<()> {
+    let text = serde_json::to_string(intent)
+        .map_err(|why| rusqlite::Error::ToSqlConversionFailure(Box::new(why)))?;
+    connection
+        .execute(
+            "UPDATE intent SET text = ?2 WHERE number = ?1",
+            params![number, text],
+        )
+        .map(drop)
+}
+
 pub(crate) fn done(connection: &Connection, number: i64) -> rusqlite::Result<()> {
     connection
         .prepare_cached("DELETE FROM intent WHERE number = ?1")?
@@ -169,6 +230,17 @@ pub(crate) fn unfinished(
     connection
         .prepare("SELECT number, key, text FROM intent WHERE lane = ?1 ORDER BY number")?
         .query_map([lane.0], of_row)?
+        .collect()
+}
+
+/// All intents without an outcome, of every lane.
+///
+/// # Errors
+/// As SQLite says.
+pub fn all_unfinished(connection: &Connection) -> rusqlite::Result<Vec<Intent>> {
+    connection
+        .prepare("SELECT number, key, text FROM intent ORDER BY number")?
+        .query_map([], |row| Ok(of_row(row)?.2))?
         .collect()
 }
 

@@ -77,20 +77,6 @@ pub(crate) fn number_of(
     )
 }
 
-/// Forgets what was never taken out, or is back.
-pub(crate) fn forget_slot(
-    connection: &Connection,
-    lane: LaneKey,
-    slot: &str,
-) -> rusqlite::Result<()> {
-    connection
-        .execute(
-            "DELETE FROM spare WHERE lane = ?1 AND slot = ?2",
-            params![lane.0, slot],
-        )
-        .map(drop)
-}
-
 const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {

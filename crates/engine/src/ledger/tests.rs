@@ -237,18 +237,11 @@ async fn intents_stay_until_they_have_an_outcome() {
     assert_eq!(version.entry().content, Some(Digest::of(b"abc")));
     assert!(Version::of(&Entry::folder(), None).entry().kind == Kind::Folder);
     let intent = Intent {
-        on_near: false,
         spare: Some("slot".into()),
+        spare_before: vec!["an earlier slot".into()],
         old: Some(version),
-        staged: None,
-        new: None,
-        source: None,
-        unproven: false,
         source_listed: true,
-        moved_from: None,
-        member: None,
-        agreed_stays: false,
-        why: "removed here".into(),
+        ..Intent::on(Side::Far, "removed here")
     };
     let noted = intent.clone();
     let number = ledger

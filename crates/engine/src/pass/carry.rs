@@ -26,7 +26,7 @@ use super::transfer::{self, ATTEMPTS, Brought};
 use super::{IN_FLIGHT, Plan};
 use crate::Error;
 use crate::choose::{self, DROPPED};
-use crate::ledger::intents::{self, Version};
+use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::seam::Seam;
@@ -411,7 +411,7 @@ impl Room<'_> {
     /// Some failures leave nothing to go on with.
     fn end_with(&self, trouble: Trouble) {
         let error = match trouble {
-            Trouble::Side(side, error) if error.ends_the_pass() => {
+            Trouble::Side(side, error) | Trouble::Unsure(side, error) if error.ends_the_pass() => {
                 self.pass.side_failed(side, &error)
             }
             Trouble::Ledger(error) => error,
@@ -556,7 +556,8 @@ impl Room<'_> {
                     "something else came to be there meanwhile".into(),
                 ));
             }
-            Err(error) => return Err(Trouble::Side(on, error)),
+            // One that is made late is a folder with nothing in it, which any pass can deal with.
+            Err(undone) => return Err(Trouble::Side(on, undone.told())),
         }
         self.pass.seam(Seam::MadeFolder, Some(on), Some(path)).await;
         self.agree_on_folder(
@@ -641,27 +642,9 @@ impl Room<'_> {
 
     async fn remove_folder(&self, step: &Step, on: Side) -> Result<Moved, Trouble> {
         let (pass, path) = (self.pass, step.path());
-        let spare = primitive::spare_name()?;
-        let number = primitive::note_folder(pass, on, path, &spare).await?;
-        // After an error the intent stays: the next pass looks where the folder is.
-        let gone = pass
-            .store(on)
-            .remove_folder(path, &spare)
-            .await
-            .map_err(|error| Trouble::Side(on, error))?;
-        pass.seam(Seam::RemovedFolder, Some(on), Some(path)).await;
-        match gone {
-            FolderGone::Gone => {
-                let (lane, path) = (pass.lane.row.key, path.clone());
-                pass.ledger.write_later(move |connection| {
-                    rows::forget(connection, lane, &path)?;
-                    intents::done(connection, number)
-                });
-                Moved::bytes(0)
-            }
+        match primitive::remove_folder(pass, on, path).await? {
+            FolderGone::Gone | FolderGone::InSpare => Moved::bytes(0),
             FolderGone::Kept(names) => {
-                pass.ledger
-                    .write_later(move |connection| intents::done(connection, number));
                 let names = names.join(", ");
                 if self.members_are_open(path) {
                     // What is in it waits itself; the next pass decides about the folder once that is carried.

@@ -150,7 +150,9 @@ pub(crate) async fn hold_moved(pass: &Pass, steps: &mut [Step], wish: &Wish) -> 
         if takes_what_it_stands_for(step) {
             let gone = is_gone(pass, step).await;
             let gone = gone.map_err(|trouble| match trouble {
-                Trouble::Side(side, error) => pass.side_failed(side, &error),
+                Trouble::Side(side, error) | Trouble::Unsure(side, error) => {
+                    pass.side_failed(side, &error)
+                }
                 Trouble::Ledger(error) => error,
                 Trouble::Met(why) => Error::failed("looking for a stub", why, "Try again."),
             })?;

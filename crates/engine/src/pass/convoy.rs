@@ -13,13 +13,13 @@ use super::IN_FLIGHT;
 use super::carry::{Moved, Room};
 use super::contents;
 use super::plan::bytes_of;
-use super::primitive::{Trouble, agreed_put, moved_on, why_taken};
+use super::primitive::{self, Trouble, agreed_put, moved_on, why_taken};
 use super::transfer::{self, Brought};
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
 use crate::net::traffic::MOST;
 use crate::seam::Seam;
-use crate::sides::{Placing, Put, SideError, Verified};
+use crate::sides::{Placing, Put, SideError, Undone, Verified};
 
 /// Files up to this size travel together.
 const SMALL: u64 = 256 * 1024;
@@ -162,7 +162,7 @@ async fn together(room: &Room<'_>, to: Side, mut under: Vec<Under<'_>>) {
                 );
             }
             // It is in place; the intent stays, and the next pass finds it there.
-            Err(error) => room.settle(one.step, Err(Trouble::Side(to, error))),
+            Err(error) => room.settle(one.step, Err(Trouble::Unsure(to, error))),
         }
     }
     for (one, _) in &done {
@@ -225,18 +225,11 @@ impl<'s> Under<'s> {
         held: Option<Bytes>,
     ) -> Under<'s> {
         let intent = Intent {
-            on_near: to == Side::Near,
-            spare: None,
-            old: None,
             staged: held.is_none().then(|| placing.slot.clone()),
             new: Some(Version::of(&placing.version, digest)),
             source: Some(Version::of(seen, digest)),
-            unproven: false,
             source_listed: to == Side::Near,
-            moved_from: None,
-            member: None,
-            agreed_stays: false,
-            why: String::new(),
+            ..Intent::on(to, "")
         };
         Under {
             step,
@@ -293,7 +286,12 @@ async fn send<'s>(room: &Room<'_>, to: Side, mut one: Under<'s>) -> Option<Under
     let sent = transfer::put_new(room.pass, one.path, &one.placing.version, content, to).await;
     let arrived = match sent {
         Ok(arrived) => arrived,
+        Err(Trouble::Unsure(_, why)) => {
+            resolve(room, to, &one, why).await;
+            return None;
+        }
         Err(trouble) => {
+            undone(room, &one);
             room.settle(one.step, Err(trouble));
             return None;
         }
@@ -315,34 +313,44 @@ async fn send<'s>(room: &Room<'_>, to: Side, mut one: Under<'s>) -> Option<Under
             room.settle(one.step, Err(Trouble::Met(why.into())));
             None
         }
+        // It arrived; which version that is, the next pass finds out.
         Err(error) => {
-            room.settle(one.step, Err(Trouble::Side(to, error)));
+            room.settle(one.step, Err(Trouble::Unsure(to, error)));
             None
         }
     }
 }
 
 /// Notes what is about to be placed, in one commit.
-async fn note(room: &Room<'_>, under: &mut [Under<'_>]) -> Result<(), crate::Error> {
-    let lane = room.pass.lane.row.key;
-    let noted: Vec<(RelPath, Intent)> = under
+async fn note(room: &Room<'_>, under: &mut Vec<Under<'_>>) -> Result<(), crate::Error> {
+    under.retain(|one| {
+        let clear = primitive::check_clear(room.pass, one.intent.side(), one.path);
+        let is_clear = clear.is_ok();
+        if let Err(trouble) = clear {
+            room.settle(one.step, Err(trouble));
+        }
+        is_clear
+    });
+    let noted = under
         .iter()
         .map(|one| (one.path.clone(), one.intent.clone()))
         .collect();
-    let numbers = room
-        .pass
-        .ledger
-        .write(move |connection| {
-            noted
-                .iter()
-                .map(|(path, intent)| intents::note(connection, lane, path, intent))
-                .collect::<rusqlite::Result<Vec<i64>>>()
-        })
-        .await?;
+    let numbers = primitive::note_all(room.pass, noted).await?;
     for (one, number) in under.iter_mut().zip(numbers) {
         one.number = Some(number);
     }
     Ok(())
+}
+
+/// Nobody said whether a file got its name: it is found out.
+async fn resolve(room: &Room<'_>, to: Side, one: &Under<'_>, why: SideError) {
+    let Some(number) = one.number else {
+        room.settle(one.step, Err(Trouble::Unsure(to, why)));
+        return;
+    };
+    let resolved = primitive::resolve(room.pass, to, one.path, (number, &one.intent), why).await;
+    let moved = resolved.and_then(|()| Moved::bytes(bytes_of(one.step)));
+    room.settle(one.step, moved);
 }
 
 /// Nothing is left to clear up.
@@ -375,13 +383,12 @@ async fn place<'s>(room: &Room<'_>, to: Side, under: Vec<Under<'s>>) -> Vec<Unde
                 placed.push(one);
                 continue;
             }
-            // Whether it has its name cannot be told: the intent stays.
-            Err(error @ SideError::Unsure(_)) => {
-                room.settle(one.step, Err(Trouble::Side(to, error)));
+            Err(Undone::Unsure(why)) => {
+                resolve(room, to, &one, why).await;
                 continue;
             }
             Ok(Put::Taken) => why_taken(&*room.pass.store(to), &one.placing.path).await,
-            Err(error) => Trouble::Side(to, error),
+            Err(Undone::NotDone(error)) => Trouble::Side(to, error),
         };
         if let Err(why) = store.unstage(&one.placing.slot).await {
             tracing::debug!("something staged is left over: {why}");

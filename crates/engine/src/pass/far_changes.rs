@@ -122,6 +122,18 @@ pub(super) async fn after(pass: &Pass, token: &Token, ours: &BTreeSet<RelPath>) 
                 return Ok(false);
             }
         }
+        // Of a folder that came, all that is in it is told: what is known to be in it and is not told went meanwhile.
+        for folder in &changes.folders {
+            let mut all_told = true;
+            rows::each_row(connection, lane, folder, |row| {
+                let is_known = told::last_seen(&row, Side::Far) != View::Absent;
+                all_told = !is_known || changes.changed.contains_key(&row.path);
+                all_told
+            })?;
+            if !all_told {
+                return Ok(false);
+            }
+        }
         Ok(true)
     });
     let told = ours.iter().all(|path| changes.changed.contains_key(path));

@@ -11,7 +11,7 @@ use crate::Error;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::session::LockedLane;
 use crate::settle::stamp_in_name;
-use crate::sides::{Put, SideError, SideStore, Staged, Steps};
+use crate::sides::{Put, SideError, SideStore, Staged, Steps, Undone};
 
 /// Looks at every spare on this computer that no pass has looked at again yet.
 pub(crate) async fn bring_forward(pass: &LockedLane) -> Result<(), Error> {
@@ -102,7 +102,9 @@ async fn place_beside(
         let beside = folder
             .join(&name)
             .map_err(|why| SideError::Failed(why.to_string()))?;
-        if store.place(&staged.slot, &staged.entry, &beside).await? == Put::Done {
+        // One that is placed late is one more copy of what was written late; the spare itself stays.
+        let placed = store.place(&staged.slot, &staged.entry, &beside).await;
+        if placed.map_err(Undone::told)? == Put::Done {
             return Ok(());
         }
     }
@@ -121,7 +123,7 @@ pub(super) async fn make_again(
     above.reverse();
     let mut there = RelPath::root();
     for folder in above {
-        if store.make_folder(&folder).await? == Put::Taken {
+        if store.make_folder(&folder).await.map_err(Undone::told)? == Put::Taken {
             break;
         }
         there = folder;

@@ -18,7 +18,7 @@ pub mod plan;
 pub mod primitive;
 pub mod progress;
 mod record;
-mod recover;
+pub(crate) mod recover;
 mod roots;
 pub(crate) mod scan;
 mod told;

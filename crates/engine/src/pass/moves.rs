@@ -26,7 +26,7 @@ use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
 use crate::seam::Seam;
 use crate::session::LockedLane;
-use crate::sides::{Captured, Checked, Put, SideError, SideStore};
+use crate::sides::{Captured, Checked, Put, SideError, SideStore, Undone};
 
 /// Makes moves of removals and transfers that are moves. `aside` are the paths whose removal is remembered.
 pub(crate) async fn join(
@@ -157,6 +157,7 @@ struct Lifted<'s> {
     one: One<'s>,
     slot: String,
     number: i64,
+    intent: Intent,
 }
 
 /// Carries the moves, each after what it needs.
@@ -186,11 +187,12 @@ pub(super) async fn carry(room: &Room<'_>, steps: &[&Step]) {
             .any(|later| is_source(step.path(), later));
         if waits {
             match one.lift().await {
-                Ok((slot, number)) => lifted.push(Lifted {
+                Ok((slot, number, intent)) => lifted.push(Lifted {
                     step,
                     one,
                     slot,
                     number,
+                    intent,
                 }),
                 Err(trouble) => room.settle(step, Err(trouble)),
             }
@@ -204,9 +206,10 @@ pub(super) async fn carry(room: &Room<'_>, steps: &[&Step]) {
         one,
         slot,
         number,
+        intent,
     } in lifted
     {
-        let placed = one.set_down(&slot, number).await;
+        let placed = one.set_down(&slot, number, &intent).await;
         room.settle(step, placed);
     }
 }
@@ -263,27 +266,41 @@ impl One<'_> {
         ))
     }
 
-    async fn note(&self, spare: Option<String>) -> Result<i64, Trouble> {
+    async fn note(&self, spare: Option<String>) -> Result<(i64, Intent), Trouble> {
         let seen = self.seen()?;
         let base = self.step.seen.base.as_ref();
         let content = base
             .filter(|base| *base.stamp(self.on) == seen.stamp)
             .and_then(|base| base.content);
+        let why = format!("moved {}", self.on.other().here_or_there());
         let intent = Intent {
-            on_near: self.on == Side::Near,
             spare,
             old: Some(Version::of(seen, content)),
-            staged: None,
-            new: None,
-            source: None,
-            unproven: false,
-            source_listed: false,
-            why: format!("moved {}", self.on.other().here_or_there()),
             moved_from: Some(self.from.to_string()),
             member: self.member()?,
-            agreed_stays: false,
+            ..Intent::on(self.on, &why)
         };
-        primitive::note(self.room.pass, self.step.path(), &intent).await
+        let number = primitive::note(self.room.pass, self.step.path(), &intent).await?;
+        Ok((number, intent))
+    }
+
+    /// How things stand is known, and they cannot be put right now.
+    fn held(&self, undone: Undone, intent: &Intent) -> Trouble {
+        self.room.pass.hold(self.step.path(), intent);
+        Trouble::Unsure(self.on, undone.told())
+    }
+
+    /// A request of the move got no answer: that is cleared up at once, if it can be; the move is done, or the trouble
+    /// is told.
+    async fn resolve(
+        &self,
+        number: i64,
+        intent: &Intent,
+        why: SideError,
+    ) -> Result<Moved, Trouble> {
+        let (pass, path) = (self.room.pass, self.step.path());
+        primitive::resolve(pass, self.on, path, (number, intent), why).await?;
+        Moved::bytes(0)
     }
 
     /// A file in the folder that is moved, by which the folder is known again.
@@ -310,17 +327,17 @@ impl One<'_> {
 
     async fn carry(&self) -> Result<Moved, Trouble> {
         self.still_moved().await?;
-        let number = self.note(None).await?;
+        let (number, intent) = self.note(None).await?;
         self.seam(Seam::Intended).await;
         match self.store().rename(self.from, self.step.path()).await {
             Ok(Put::Done) => {}
             // Where case tells no names apart, the name is taken by what is to be moved, or a move to itself is refused.
-            Ok(Put::Taken) | Err(SideError::Failed(_))
+            Ok(Put::Taken) | Err(Undone::NotDone(SideError::Failed(_)))
                 if differs_in_case_only(self.from, self.step.path()) =>
             {
-                self.done(number);
-                let (slot, number) = self.lift().await?;
-                return self.set_down(&slot, number).await;
+                self.close(number).await?;
+                let (slot, number, intent) = self.lift().await?;
+                return self.set_down(&slot, number, &intent).await;
             }
             Ok(Put::Taken) => {
                 self.done(number);
@@ -328,14 +345,14 @@ impl One<'_> {
                     "its new name was taken meanwhile; the next pass looks at it".into(),
                 ));
             }
-            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
-            Err(SideError::Missing) => {
+            Err(Undone::Unsure(why)) => return self.resolve(number, &intent, why).await,
+            Err(Undone::NotDone(SideError::Missing)) => {
                 self.done(number);
                 return Err(Trouble::Met(
                     "it is not there any more; the next pass looks at it".into(),
                 ));
             }
-            Err(error) => {
+            Err(Undone::NotDone(error)) => {
                 self.done(number);
                 return Err(self.side(error));
             }
@@ -350,9 +367,10 @@ impl One<'_> {
             Some(entry) => self.record_file(&entry, number),
             None => {
                 // Somebody put another version there in the last moment. Its place is where it was.
-                let back = store.rename(self.step.path(), self.from).await;
-                self.done(number);
-                back.map_err(|error| self.side(error))?;
+                match store.rename(self.step.path(), self.from).await {
+                    Ok(_) => self.done(number),
+                    Err(undone) => return Err(self.held(undone, &intent)),
+                }
                 Err(Trouble::Met(
                     "another version came to be there meanwhile; the next pass looks at it".into(),
                 ))
@@ -360,8 +378,8 @@ impl One<'_> {
         }
     }
 
-    /// Takes the file out of its older name; the slot it is in, and the number of the intent.
-    async fn lift(&self) -> Result<(String, i64), Trouble> {
+    /// Takes the file out of its older name; the slot it is in, and the intent.
+    async fn lift(&self) -> Result<(String, i64, Intent), Trouble> {
         let seen = self.seen()?;
         if seen.kind != Kind::File && !differs_in_case_only(self.from, self.step.path()) {
             return Err(Trouble::Met(
@@ -369,7 +387,7 @@ impl One<'_> {
             ));
         }
         let slot = primitive::spare_name()?;
-        let number = self.note(Some(slot.clone())).await?;
+        let (number, intent) = self.note(Some(slot.clone())).await?;
         self.seam(Seam::Intended).await;
         match self.store().capture(self.from, &slot).await {
             Ok(Captured::Taken) => {}
@@ -379,8 +397,14 @@ impl One<'_> {
                     "it was removed meanwhile; the next pass looks at it".into(),
                 ));
             }
-            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
-            Err(error) => {
+            Err(Undone::Unsure(why)) => {
+                // Its way to the new name, too, is gone on with where it had begun: then it is there.
+                self.resolve(number, &intent, why).await?;
+                return Err(Trouble::Met(
+                    "it got its new name by a request that nobody answered; the next pass looks at it".into(),
+                ));
+            }
+            Err(Undone::NotDone(error)) => {
                 self.done(number);
                 return Err(self.side(error));
             }
@@ -390,7 +414,7 @@ impl One<'_> {
         if checked != Ok(Checked::Same) {
             // The intent stays until it is known to be back.
             let back = self.store().put_back(&slot, self.from).await;
-            if back.map_err(|error| self.side(error))? == Put::Done {
+            if back.map_err(|undone| self.held(undone, &intent))? == Put::Done {
                 self.done(number);
             }
             return Err(match checked {
@@ -401,25 +425,25 @@ impl One<'_> {
             });
         }
         self.seam(Seam::Checked).await;
-        Ok((slot, number))
+        Ok((slot, number, intent))
     }
 
     /// Gives what was lifted its new name; where that is taken after all, the older one.
-    async fn set_down(&self, slot: &str, number: i64) -> Result<Moved, Trouble> {
+    async fn set_down(&self, slot: &str, number: i64, intent: &Intent) -> Result<Moved, Trouble> {
         let (store, path) = (self.store(), self.step.path());
         match store.put_back(slot, path).await {
             Ok(Put::Done) => {}
             Ok(Put::Taken) => {
                 // The intent stays where that name is taken too: the next pass keeps it as a spare.
                 let back = store.put_back(slot, self.from).await;
-                if back.map_err(|error| self.side(error))? == Put::Done {
+                if back.map_err(|undone| self.held(undone, intent))? == Put::Done {
                     self.done(number);
                 }
                 return Err(Trouble::Met(
                     "its new name was taken meanwhile; the next pass looks at it".into(),
                 ));
             }
-            Err(error) => return Err(self.side(error)),
+            Err(undone) => return self.resolve(number, intent, undone.told()).await,
         }
         self.seam(Seam::Placed).await;
         if self.seen()?.kind == Kind::Folder {
@@ -435,6 +459,14 @@ impl One<'_> {
                 ))
             }
         }
+    }
+
+    /// As [`One::done`], before another intent of the same paths.
+    async fn close(&self, number: i64) -> Result<(), Trouble> {
+        let ledger = &self.room.pass.ledger;
+        Ok(ledger
+            .write(move |connection| intents::done(connection, number))
+            .await?)
     }
 
     fn done(&self, number: i64) {
@@ -565,27 +597,40 @@ async fn only_what_is_listed(pass: &LockedLane, folder: &RelPath, on: Side) -> R
         .await
 }
 
-/// Finishes or forgets a move that an earlier pass was cut off in.
+/// What became of a move that got no answer, or that a pass was cut off in.
+pub(super) enum Cleared {
+    /// It has its new name, and what is known of it, too.
+    Moved,
+    /// It is at one of its names, and what is known of it stays.
+    AsBefore,
+    /// Both its names are taken by others, or their folders are gone.
+    KeptAsSpare,
+}
+
+/// Finishes or forgets a move that an earlier pass was cut off in. What was lifted lies in the spare.
 pub(super) async fn clear_up(
     pass: &LockedLane,
     store: &dyn SideStore,
-    path: &RelPath,
-    intent: &Intent,
-    from: &str,
+    (path, intent, from): (&RelPath, &Intent, &RelPath),
+    spare: Option<String>,
 ) -> Result<Cleared, SideError> {
-    let from = RelPath::parse(from)
-        .map_err(|why| SideError::Failed(format!("the ledger names no path: {why}")))?;
-    if let Some(slot) = &intent.spare {
-        return clear_up_lifted(store, path, intent, &from, slot).await;
+    if intent.spare.is_some() {
+        return match spare {
+            Some(slot) => clear_up_lifted(store, path, intent, from, &slot).await,
+            None => Ok(Cleared::AsBefore),
+        };
+    }
+    if store.may_act_late() {
+        go_on(store, from, path).await?;
     }
     let Some(old) = &intent.old else {
-        return Ok(Cleared::Forgotten);
+        return Ok(Cleared::AsBefore);
     };
     let known_again = match &intent.member {
         Some((within, version)) if old.folder => {
             let member = RelPath::parse(&format!("{path}/{within}"))
                 .map_err(|why| SideError::Failed(format!("the ledger names no path: {why}")))?;
-            store.look(&from).await?.is_none()
+            store.look(from).await?.is_none()
                 && store.verify(&member, &version.entry()).await?.is_some()
         }
         // Without anything to know it by, both sides are compared afresh.
@@ -593,16 +638,31 @@ pub(super) async fn clear_up(
         // At the older name still: then what has the new one only looks like it.
         _ => {
             store.verify(path, &old.entry()).await?.is_some()
-                && store.verify(&from, &old.entry()).await?.is_none()
+                && store.verify(from, &old.entry()).await?.is_none()
         }
     };
     if !known_again {
-        return Ok(Cleared::Forgotten);
+        return Ok(Cleared::AsBefore);
     }
-    let (lane, to, on) = (pass.lane.row.key, path.clone(), intent.side());
-    pass.ledger
-        .write_later(move |connection| rows::rename(connection, lane, &from, &to, on));
-    Ok(Cleared::Forgotten)
+    if !intent.agreed_stays {
+        let (lane, from, to, on) = (pass.lane.row.key, from.clone(), path.clone(), intent.side());
+        pass.ledger
+            .write_later(move |connection| rows::rename(connection, lane, &from, &to, on));
+    }
+    Ok(Cleared::Moved)
+}
+
+/// A move that got no answer may come at any time, as long as its older name is there and its new one is free. So it is
+/// done: then there is nothing that it could move, and nowhere that it could go.
+async fn go_on(store: &dyn SideStore, from: &RelPath, to: &RelPath) -> Result<(), SideError> {
+    if store.look(from).await?.is_none() || store.look(to).await?.is_some() {
+        return Ok(());
+    }
+    match store.rename(from, to).await {
+        // Refused, it was refused before, or it is done by now; how things stand is looked at next.
+        Ok(_) | Err(Undone::NotDone(_)) => Ok(()),
+        Err(Undone::Unsure(error)) => Err(error),
+    }
 }
 
 /// A file that was on the spares' shelf, between its two names: it goes on to the new one, if it is the version that was
@@ -614,9 +674,6 @@ async fn clear_up_lifted(
     from: &RelPath,
     slot: &str,
 ) -> Result<Cleared, SideError> {
-    if store.look_at_spare(slot).await?.is_none() {
-        return Ok(Cleared::Forgotten);
-    }
     let as_planned = match &intent.old {
         Some(old) => store.check(slot, &old.entry()).await? == Checked::Same,
         None => false,
@@ -627,19 +684,15 @@ async fn clear_up_lifted(
         [from, path]
     };
     for name in names {
-        if has_folder(store, name).await? && store.put_back(slot, name).await? == Put::Done {
-            return Ok(Cleared::Forgotten);
+        if !has_folder(store, name).await? {
+            continue;
+        }
+        let back = store.put_back(slot, name).await;
+        if back.map_err(Undone::told)? == Put::Done {
+            return Ok(Cleared::AsBefore);
         }
     }
     Ok(Cleared::KeptAsSpare)
-}
-
-/// What became of a move that was cut off.
-pub(super) enum Cleared {
-    /// It is at one of its names.
-    Forgotten,
-    /// Both its names are taken by others, or their folders are gone.
-    KeptAsSpare,
 }
 
 /// How many files a plan moves that somebody moved on `side`.

@@ -5,13 +5,15 @@
 //! what has the name is looked at again. Whatever else is met on the way is put back or kept beside, and the path is
 //! planned afresh by the next pass.
 //!
-//! An intent in the ledger comes before the first of these steps, and goes in the same commit as their outcome. An
-//! error that leaves open how things stand leaves the intent too, for `recover`.
+//! An intent in the ledger comes before the first of these steps, and goes in the same commit as their outcome. Where a
+//! request got no answer, `recover` finds out how things stand and keeps it from being done later; where it cannot, the
+//! intent stays, and nothing else is done at the path until it can.
 
 use katabatic_core::blocks::Blocks;
 use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, Stamp, Toll, portable};
 
 use super::Pass;
+use super::recover::{self, Cleared};
 use crate::Error;
 use crate::choose::DROPPED;
 use crate::home::random_hex;
@@ -22,7 +24,9 @@ use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::seam::Seam;
 use crate::session::LockedLane;
-use crate::sides::{Captured, Checked, Put, SideError, SideStore, Staged, Swapped, Whereabouts};
+use crate::sides::{
+    Captured, Checked, FolderGone, Put, SideError, SideStore, Staged, Swapped, Undone, Whereabouts,
+};
 
 /// Why the primitive did not do what it was asked.
 #[derive(Clone, Debug)]
@@ -31,6 +35,8 @@ pub enum Trouble {
     Met(String),
     /// The side could not do it.
     Side(Side, SideError),
+    /// Whether it was done, or will be, cannot be told now: the path is held until it can.
+    Unsure(Side, SideError),
     /// The ledger could not be written.
     Ledger(Error),
 }
@@ -46,6 +52,10 @@ impl std::fmt::Display for Trouble {
         match self {
             Trouble::Met(why) => out.write_str(why),
             Trouble::Side(_, why) => write!(out, "{why}"),
+            Trouble::Unsure(_, why) => write!(
+                out,
+                "{why}; it may be done yet, so nothing else is done here until that is clear"
+            ),
             Trouble::Ledger(why) => write!(out, "{why}"),
         }
     }
@@ -139,7 +149,6 @@ async fn put_and(
     let store = pass.store(change.side);
     let spare = change.old.is_some().then(spare_name).transpose()?;
     let intent = Intent {
-        on_near: change.side == Side::Near,
         spare: spare.clone(),
         old: change.old.clone(),
         staged: Some(staged.slot.clone()),
@@ -147,10 +156,8 @@ async fn put_and(
         source: change.source.as_ref().map(|(version, _)| version.clone()),
         unproven: change.learned.unproven,
         source_listed: change.source.as_ref().is_some_and(|(_, listed)| *listed),
-        moved_from: None,
-        member: None,
         agreed_stays,
-        why: change.why.clone(),
+        ..Intent::on(change.side, &change.why)
     };
     let number = note(pass, change.path, &intent).await?;
     pass.seam(Seam::Intended, Some(change.side), Some(change.path))
@@ -160,15 +167,18 @@ async fn put_and(
         store: &*store,
         change: &change,
         number,
+        intent: &intent,
     };
     let placed = match (&spare, &change.old) {
         (Some(spare), Some(old)) => doing.replace(&staged, spare, &old.entry()).await?,
         _ => doing.place(&staged).await?,
     };
-    pass.seam(Seam::Verified, Some(change.side), Some(change.path))
-        .await;
-    let kept = spare.zip(change.old.clone());
-    doing.record_put(&placed, &staged, kept, &intent).await?;
+    if let Placed::Now(entry) = placed {
+        pass.seam(Seam::Verified, Some(change.side), Some(change.path))
+            .await;
+        let kept = spare.zip(change.old.clone());
+        doing.record_put(&entry, &staged, kept).await?;
+    }
     pass.seam(Seam::Recorded, Some(change.side), Some(change.path))
         .await;
     Ok(())
@@ -182,18 +192,9 @@ pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<(), 
     };
     let spare = spare_name()?;
     let intent = Intent {
-        on_near: change.side == Side::Near,
         spare: Some(spare.clone()),
         old: Some(old.clone()),
-        staged: None,
-        new: None,
-        source: None,
-        unproven: false,
-        source_listed: false,
-        moved_from: None,
-        member: None,
-        agreed_stays: false,
-        why: change.why.clone(),
+        ..Intent::on(change.side, &change.why)
     };
     let number = note(pass, change.path, &intent).await?;
     pass.seam(Seam::Intended, Some(change.side), Some(change.path))
@@ -203,8 +204,11 @@ pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<(), 
         store: &*store,
         change: &change,
         number,
+        intent: &intent,
     };
-    doing.take_out(&spare, &old.entry()).await?;
+    if let TakenOut::Recorded = doing.take_out(&spare, &old.entry()).await? {
+        return Ok(());
+    }
     let spare = doing.spare_of(&spare, &old);
     let (lane, path, run) = (pass.lane.row.key, change.path.clone(), change.run);
     pass.ledger.write_later(move |connection| {
@@ -227,40 +231,168 @@ pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<(), 
     Ok(())
 }
 
-/// Notes that a folder is about to be captured, so that strangers' files in it are found again whatever happens.
-pub(crate) async fn note_folder(
+/// Gives something another name on one side, where nothing has that; what was agreed stays as it is.
+pub(crate) async fn rename(
+    pass: &LockedLane,
+    on: Side,
+    (from, to): (&RelPath, &RelPath),
+    seen: &Entry,
+    why: &str,
+) -> Result<Put, Trouble> {
+    let intent = Intent {
+        old: Some(Version::of(seen, None)),
+        moved_from: Some(from.to_string()),
+        agreed_stays: true,
+        ..Intent::on(on, why)
+    };
+    let number = note(pass, to, &intent).await?;
+    pass.seam(Seam::Intended, Some(on), Some(to)).await;
+    let put = match pass.store(on).rename(from, to).await {
+        Ok(put) => Ok(put),
+        Err(Undone::NotDone(error)) => Err(Trouble::Side(on, error)),
+        Err(Undone::Unsure(why)) => {
+            resolve(pass, on, to, (number, &intent), why).await?;
+            return Ok(Put::Done);
+        }
+    };
+    pass.ledger
+        .write_later(move |connection| intents::done(connection, number));
+    put
+}
+
+/// Removes a folder that should be empty by now, and forgets it; what is in it all the same keeps it.
+pub(crate) async fn remove_folder(
     pass: &LockedLane,
     on: Side,
     path: &RelPath,
-    spare: &str,
-) -> Result<i64, Trouble> {
+) -> Result<FolderGone, Trouble> {
+    let spare = spare_name()?;
     let intent = Intent {
-        on_near: on == Side::Near,
-        spare: Some(spare.to_owned()),
+        spare: Some(spare.clone()),
         old: Some(Version::of(&Entry::folder(), None)),
-        staged: None,
-        new: None,
-        source: None,
-        unproven: false,
-        source_listed: false,
-        moved_from: None,
-        member: None,
-        agreed_stays: false,
-        why: format!("removed {}", on.other().here_or_there()),
+        expects_empty: true,
+        ..Intent::on(on, &format!("removed {}", on.other().here_or_there()))
     };
-    note(pass, path, &intent).await
+    let number = note(pass, path, &intent).await?;
+    let gone = match pass.store(on).remove_folder(path, &spare).await {
+        Ok(gone) => gone,
+        Err(Undone::NotDone(error)) => {
+            pass.ledger
+                .write_later(move |connection| intents::done(connection, number));
+            return Err(Trouble::Side(on, error));
+        }
+        Err(Undone::Unsure(why)) => {
+            resolve(pass, on, path, (number, &intent), why).await?;
+            return Ok(FolderGone::Gone);
+        }
+    };
+    pass.seam(Seam::RemovedFolder, Some(on), Some(path)).await;
+    let (lane, forgotten) = (pass.lane.row.key, path.clone());
+    let (is_gone, kept) = match &gone {
+        FolderGone::Gone => (true, None),
+        FolderGone::InSpare => {
+            let folder = Version::of(&Entry::folder(), None);
+            let kept = self::spare(pass, on, path, &spare, &folder, None, &intent.why);
+            (true, Some(kept))
+        }
+        FolderGone::Kept(_) => (false, None),
+    };
+    pass.ledger.write_later(move |connection| {
+        if let Some(kept) = &kept {
+            spare_rows::add(connection, kept)?;
+        }
+        if is_gone {
+            rows::forget(connection, lane, &forgotten)?;
+        }
+        intents::done(connection, number)
+    });
+    Ok(gone)
 }
 
+/// Notes what is about to be done. Where an earlier request at one of these paths may be done yet, nothing is.
 pub(super) async fn note(
     pass: &LockedLane,
     path: &RelPath,
     intent: &Intent,
 ) -> Result<i64, Trouble> {
-    let (lane, path, intent) = (pass.lane.row.key, path.clone(), intent.clone());
-    Ok(pass
-        .ledger
-        .write(move |connection| intents::note(connection, lane, &path, &intent))
-        .await?)
+    let from = intent.moved_from();
+    for path in from.iter().chain([path]) {
+        check_clear(pass, intent.side(), path)?;
+    }
+    let noted = note_all(pass, vec![(path.clone(), intent.clone())]).await?;
+    let number = noted.into_iter().next();
+    number.ok_or_else(|| Trouble::Met("nothing was noted of it".into()))
+}
+
+/// Makes sure that no earlier request at a path may be done yet.
+pub(crate) fn check_clear(pass: &LockedLane, side: Side, path: &RelPath) -> Result<(), Trouble> {
+    match pass.is_held(side, path) {
+        true => Err(Trouble::Met(
+            "an earlier request here got no answer and may be done yet; the next pass looks at it"
+                .into(),
+        )),
+        false => Ok(()),
+    }
+}
+
+/// Notes many in one commit; the number of each.
+pub(super) async fn note_all(
+    pass: &LockedLane,
+    intents: Vec<(RelPath, Intent)>,
+) -> Result<Vec<i64>, Error> {
+    let (lane, now) = (pass.lane.row.key, pass.clock.now().0);
+    let place = pass.lane.place.clone();
+    pass.ledger
+        .write(move |connection| {
+            let note = |(path, intent): &(RelPath, Intent)| {
+                let intent = Intent {
+                    noted_at: Some(now),
+                    place: place.clone(),
+                    ..intent.clone()
+                };
+                intents::note(connection, lane, path, &intent)
+            };
+            intents.iter().map(note).collect()
+        })
+        .await
+}
+
+/// A request got no answer: whether it was done is found out, and it is kept from being done later. Where what was
+/// intended turns out to be done, it is recorded.
+pub(super) async fn resolve(
+    pass: &LockedLane,
+    side: Side,
+    path: &RelPath,
+    (number, intent): (i64, &Intent),
+    why: SideError,
+) -> Result<(), Trouble> {
+    match recover::clear_up(pass, path, (number, intent)).await {
+        Ok(Cleared::Done) => Ok(()),
+        Ok(Cleared::AsBefore) => Err(Trouble::Met(format!(
+            "{why}; how things stand is known now, and the next pass goes on from there"
+        ))),
+        Err(error) => {
+            tracing::debug!("{path} is held: {error}");
+            pass.hold(path, intent);
+            Err(Trouble::Unsure(side, why))
+        }
+    }
+}
+
+/// How the new version got its place.
+enum Placed {
+    /// It stands there now.
+    Now(Entry),
+    /// It was found there, and is recorded.
+    Recorded,
+}
+
+/// How the old version came out.
+enum TakenOut {
+    /// It is in the spare, and is what it should be.
+    Now,
+    /// That, and all that was to follow, was found done, and is recorded.
+    Recorded,
 }
 
 struct Doing<'a> {
@@ -268,9 +400,22 @@ struct Doing<'a> {
     store: &'a dyn SideStore,
     change: &'a Change<'a>,
     number: i64,
+    intent: &'a Intent,
 }
 
 impl Doing<'_> {
+    /// As the function of that name.
+    async fn resolve(&self, why: SideError) -> Result<(), Trouble> {
+        let intent = (self.number, self.intent);
+        resolve(self.pass, self.change.side, self.change.path, intent, why).await
+    }
+
+    /// How things stand is known, and they cannot be put right now: the intent stays, and the next pass tries.
+    fn held(&self, error: SideError) -> Trouble {
+        self.pass.hold(self.change.path, self.intent);
+        Trouble::Unsure(self.change.side, error)
+    }
+
     async fn seam(&self, seam: Seam) {
         self.pass
             .seam(seam, Some(self.change.side), Some(self.change.path))
@@ -297,7 +442,7 @@ impl Doing<'_> {
         self.undone();
     }
 
-    async fn place(&self, staged: &Staged) -> Result<Entry, Trouble> {
+    async fn place(&self, staged: &Staged) -> Result<Placed, Trouble> {
         match self
             .store
             .place(&staged.slot, &staged.entry, self.change.path)
@@ -308,14 +453,17 @@ impl Doing<'_> {
                 self.drop_staged(staged).await;
                 return Err(why_taken(self.store, self.change.path).await);
             }
-            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
-            Err(error) => {
+            Err(Undone::Unsure(why)) => {
+                self.resolve(why).await?;
+                return Ok(Placed::Recorded);
+            }
+            Err(Undone::NotDone(error)) => {
                 self.drop_staged(staged).await;
                 return Err(self.side(error));
             }
         }
         self.seam(Seam::Placed).await;
-        self.verify(staged).await
+        self.verify(staged).await.map(Placed::Now)
     }
 
     async fn verify(&self, staged: &Staged) -> Result<Entry, Trouble> {
@@ -329,30 +477,35 @@ impl Doing<'_> {
                 ))
             }
             // It is in place; the intent stays, and the next pass finds it there.
-            Err(error) => Err(self.side(error)),
+            Err(error) => Err(self.held(error)),
         }
     }
 
-    async fn replace(&self, staged: &Staged, spare: &str, old: &Entry) -> Result<Entry, Trouble> {
+    async fn replace(&self, staged: &Staged, spare: &str, old: &Entry) -> Result<Placed, Trouble> {
         match self.store.swap(&staged.slot, self.change.path, spare).await {
             Ok(Swapped::Done) => self.check_swapped(staged, spare, old).await,
-            Ok(Swapped::Unable) => {
-                if let Err(trouble) = self.take_out(spare, old).await {
+            Ok(Swapped::Unable) => match self.take_out(spare, old).await {
+                Ok(TakenOut::Now) => self.place_over(staged, spare).await,
+                Ok(TakenOut::Recorded) => Ok(Placed::Recorded),
+                Err(trouble) => {
                     // Where it stays open how things stand, the intent stays, and with it what was staged.
-                    if !matches!(trouble, Trouble::Side(_, SideError::Unsure(_))) {
+                    if !matches!(trouble, Trouble::Unsure(..)) {
                         let _ = self.store.unstage(&staged.slot).await;
                     }
-                    return Err(trouble);
+                    Err(trouble)
                 }
-                self.place_over(staged, spare).await
-            }
+            },
             Ok(Swapped::Nothing) => {
                 self.drop_staged(staged).await;
                 Err(Trouble::Met(
                     "it was removed meanwhile; the next pass looks at it".into(),
                 ))
             }
-            Err(error) => {
+            Err(Undone::Unsure(why)) => {
+                self.resolve(why).await?;
+                Ok(Placed::Recorded)
+            }
+            Err(Undone::NotDone(error)) => {
                 self.drop_staged(staged).await;
                 Err(self.side(error))
             }
@@ -365,7 +518,7 @@ impl Doing<'_> {
         staged: &Staged,
         spare: &str,
         old: &Entry,
-    ) -> Result<Entry, Trouble> {
+    ) -> Result<Placed, Trouble> {
         self.seam(Seam::Captured).await;
         match self.store.check(spare, old).await {
             Ok(Checked::Same) => {
@@ -375,19 +528,20 @@ impl Doing<'_> {
                 if matches!(verified, Err(Trouble::Met(_))) {
                     self.keep_as_spare(spare, old.size);
                 }
-                verified
+                verified.map(Placed::Now)
             }
             Ok(Checked::Other | Checked::Nothing) => {
-                self.store
-                    .swap_back(self.change.path, spare)
-                    .await
-                    .map_err(|error| self.side(error))?;
+                match self.store.swap_back(self.change.path, spare).await {
+                    Ok(()) => {}
+                    // Whatever is on the shelf, the intent names it until it is back.
+                    Err(undone) => return Err(self.held(undone.told())),
+                }
                 self.after_swap_back(staged, spare).await?;
                 Err(Trouble::Met(
                     "another version came to be there meanwhile; it was put back untouched".into(),
                 ))
             }
-            Err(error) => Err(self.side(error)),
+            Err(error) => Err(self.held(error)),
         }
     }
 
@@ -397,7 +551,7 @@ impl Doing<'_> {
             .store
             .check(spare, &staged.entry)
             .await
-            .map_err(|error| self.side(error))?;
+            .map_err(|error| self.held(error))?;
         // It stood under its real name for a moment, and where it came from there may be another version by now. What
         // somebody saved over it meanwhile is another content than ours, and comes forward when it is read again.
         if ours != Checked::Nothing {
@@ -418,7 +572,7 @@ impl Doing<'_> {
     }
 
     /// Captures, and checks that it is the expected version; anything else goes back.
-    async fn take_out(&self, spare: &str, old: &Entry) -> Result<(), Trouble> {
+    async fn take_out(&self, spare: &str, old: &Entry) -> Result<TakenOut, Trouble> {
         match self.store.capture(self.change.path, spare).await {
             Ok(Captured::Taken) => {}
             Ok(Captured::Nothing) => {
@@ -427,8 +581,11 @@ impl Doing<'_> {
                     "it was removed meanwhile; the next pass looks at it".into(),
                 ));
             }
-            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
-            Err(error) => {
+            Err(Undone::Unsure(why)) => {
+                self.resolve(why).await?;
+                return Ok(TakenOut::Recorded);
+            }
+            Err(Undone::NotDone(error)) => {
                 self.undone();
                 return Err(self.side(error));
             }
@@ -437,7 +594,7 @@ impl Doing<'_> {
         match self.store.check(spare, old).await {
             Ok(Checked::Same) => {
                 self.seam(Seam::Checked).await;
-                Ok(())
+                Ok(TakenOut::Now)
             }
             Ok(Checked::Other | Checked::Nothing) => {
                 self.give_back(spare, old.size).await?;
@@ -461,13 +618,13 @@ impl Doing<'_> {
                 self.keep_as_spare(spare, size);
                 self.undone();
             }
-            Err(error) => return Err(self.side(error)),
+            Err(undone) => return Err(self.held(undone.told())),
         }
         Ok(())
     }
 
     /// The old version is out; the new one takes its name.
-    async fn place_over(&self, staged: &Staged, spare: &str) -> Result<Entry, Trouble> {
+    async fn place_over(&self, staged: &Staged, spare: &str) -> Result<Placed, Trouble> {
         let old_size = self.change.old.as_ref().map_or(0, |old| old.size);
         match self
             .store
@@ -482,8 +639,11 @@ impl Doing<'_> {
                     "something new came to be there meanwhile; the next pass looks at it".into(),
                 ));
             }
-            Err(error @ SideError::Unsure(_)) => return Err(self.side(error)),
-            Err(error) => {
+            Err(Undone::Unsure(why)) => {
+                self.resolve(why).await?;
+                return Ok(Placed::Recorded);
+            }
+            Err(Undone::NotDone(error)) => {
                 self.give_back(spare, old_size).await?;
                 self.drop_staged(staged).await;
                 return Err(self.side(error));
@@ -494,7 +654,7 @@ impl Doing<'_> {
         if matches!(verified, Err(Trouble::Met(_))) {
             self.keep_as_spare(spare, old_size);
         }
-        verified
+        verified.map(Placed::Now)
     }
 
     fn spare_of(&self, slot: &str, version: &Version) -> Spare {
@@ -526,8 +686,8 @@ impl Doing<'_> {
         placed: &Entry,
         staged: &Staged,
         kept: Option<(String, Version)>,
-        intent: &Intent,
     ) -> Result<(), Trouble> {
+        let intent = self.intent;
         let new = Version::of(placed, staged.digest);
         let agreed = agreed_put(
             self.pass,
@@ -579,7 +739,7 @@ pub(crate) fn spare(
     why: &str,
 ) -> Spare {
     Spare {
-        place: None,
+        place: pass.lane.place.clone(),
         number: 0,
         lane: pass.lane.row.key,
         lane_name: pass.lane.config.name.clone(),

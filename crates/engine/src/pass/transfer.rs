@@ -15,7 +15,7 @@ use crate::ledger::block_rows;
 use crate::ledger::partial_rows::{self, Transfer};
 use crate::seam::Seam;
 use crate::sides::{
-    Arrived, Content, Partial, Patch, STEP, SideError, SideStore, Source, Staged, Steps,
+    Arrived, Content, Partial, Patch, STEP, SideError, SideStore, Source, Staged, Steps, Undone,
 };
 
 /// How often a transfer is tried that was cut or turned away and did not come further.
@@ -394,7 +394,7 @@ pub(super) async fn put_new(
     content: Bytes,
     to: Side,
 ) -> Result<Arrived, Trouble> {
-    let mut attempt = 1;
+    let (mut attempt, mut in_doubt) = (1, false);
     loop {
         let source = Source {
             size: version.size,
@@ -406,8 +406,17 @@ pub(super) async fn put_new(
         let watched = Watched::new(&pass.progress, 0, version.size);
         let why = match pass.store(to).put_new(watched.count(source), path).await {
             Ok(Some(arrived)) => return Ok(arrived),
+            // What has the name may be ours, by an earlier attempt.
+            Ok(None) if in_doubt => {
+                let why = SideError::TryAgain("an earlier request got no answer".into());
+                return Err(Trouble::Unsure(to, why));
+            }
             Ok(None) => return Err(why_taken(&*pass.store(to), path).await),
-            Err(why) => why,
+            Err(Undone::NotDone(why)) => why,
+            Err(Undone::Unsure(why)) => {
+                in_doubt = true;
+                why
+            }
         };
         watched.take_back();
         match why {
@@ -416,6 +425,7 @@ pub(super) async fn put_new(
                 tokio::time::sleep(Duration::from_millis(50 << attempt)).await;
                 attempt += 1;
             }
+            why if in_doubt => return Err(Trouble::Unsure(to, why)),
             why => return Err(trouble(to, why)),
         }
     }

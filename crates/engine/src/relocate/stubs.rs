@@ -144,7 +144,7 @@ impl Stubs {
         }
         let placed = side.place_all(&placings).await;
         for (placed, placing) in placed.into_iter().zip(&placings) {
-            if placed.map_err(at_side)? == Put::Taken {
+            if placed.map_err(|undone| at_side(undone.told()))? == Put::Taken {
                 return Err(failed(format!("{} is there already", placing.path)));
             }
         }

@@ -4,9 +4,14 @@
 //! be old by then: whoever held it has carried on, or somebody has changed the lane. So the lane's row is read again
 //! under the lock, and a lane whose settings are others by now is not gone on with.
 
+use std::collections::BTreeSet;
 use std::ops::Deref;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use crate::config::Config;
+use katabatic_core::{RelPath, Side};
+
+use crate::config::{Config, LaneConfig};
+use crate::ledger::intents::Intent;
 use crate::ledger::rows;
 use crate::lock::{LaneLock, lock_lane};
 use crate::pass::Pass;
@@ -15,7 +20,35 @@ use crate::{Class, Error};
 /// A lane that nobody else changes for as long as this lives.
 pub struct LockedLane {
     pass: Pass,
-    _lock: LaneLock,
+    _locks: Arc<Vec<LaneLock>>,
+    /// Where a request of before may be done yet.
+    held: Mutex<BTreeSet<(Side, RelPath)>>,
+}
+
+impl LockedLane {
+    /// A folder that is no lane, of which the lanes that it lies in are locked.
+    pub(crate) fn outside(pass: Pass, locks: Arc<Vec<LaneLock>>) -> LockedLane {
+        LockedLane {
+            pass,
+            _locks: locks,
+            held: Mutex::default(),
+        }
+    }
+
+    fn held(&self) -> MutexGuard<'_, BTreeSet<(Side, RelPath)>> {
+        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// From now on, nothing is done at the paths of an intent: what was asked for there may be done yet.
+    pub(crate) fn hold(&self, path: &RelPath, intent: &Intent) {
+        let paths = intent.moved_from().into_iter().chain([path.clone()]);
+        self.held().extend(paths.map(|path| (intent.side(), path)));
+    }
+
+    /// Whether a request of before may be done yet at a path.
+    pub(crate) fn is_held(&self, side: Side, path: &RelPath) -> bool {
+        self.held().contains(&(side, path.clone()))
+    }
 }
 
 impl Deref for LockedLane {
@@ -42,7 +75,8 @@ impl Pass {
         pass.lane.row = row.ok_or_else(|| self.changed_meanwhile())?;
         Ok(LockedLane {
             pass,
-            _lock: locked,
+            _locks: Arc::new(vec![locked]),
+            held: Mutex::default(),
         })
     }
 
@@ -52,12 +86,17 @@ impl Pass {
             return Ok(());
         };
         let config = Config::read(home)?;
+        let of_the_lane = |lane: &LaneConfig| LaneConfig {
+            limits: lane.limits.clone(),
+            ..self.lane.config.clone()
+        };
         match config
             .lanes
             .iter()
             .find(|lane| lane.id == self.lane.config.id)
         {
-            Some(lane) if *lane == self.lane.config => Ok(()),
+            // What may go over the line in this pass alone is no setting of the lane.
+            Some(lane) if *lane == of_the_lane(lane) => Ok(()),
             _ => Err(self.changed_meanwhile()),
         }
     }

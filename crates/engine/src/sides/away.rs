@@ -4,11 +4,12 @@
 use std::collections::HashSet;
 
 use async_trait::async_trait;
-use katabatic_core::{Entry, RelPath};
+use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
 use super::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps, Swapped,
+    Captured, Checked, FolderGone, Found, Outcome, Put, SideError, SideStore, Source, Staged,
+    Steps, Swapped, Undone,
 };
 
 /// A side that is not there, with the reason in words.
@@ -18,6 +19,10 @@ pub(crate) struct AwaySide(pub(crate) String);
 impl AwaySide {
     fn no<T>(&self) -> Result<T, SideError> {
         Err(SideError::NotThere(self.0.clone()))
+    }
+
+    fn undone<T>(&self) -> Outcome<T> {
+        self.no().map_err(Undone::NotDone)
     }
 }
 
@@ -59,31 +64,45 @@ impl SideStore for AwaySide {
         self.no()
     }
 
-    async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Result<Swapped, SideError> {
-        self.no()
+    async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Outcome<Swapped> {
+        self.undone()
     }
 
-    async fn swap_back(&self, _: &RelPath, _: &str) -> Result<(), SideError> {
-        self.no()
+    async fn swap_back(&self, _: &RelPath, _: &str) -> Outcome<()> {
+        self.undone()
     }
 
-    async fn capture(&self, _: &RelPath, _: &str) -> Result<Captured, SideError> {
-        self.no()
+    async fn capture(&self, _: &RelPath, _: &str) -> Outcome<Captured> {
+        self.undone()
     }
 
     async fn check(&self, _: &str, _: &Entry) -> Result<Checked, SideError> {
         self.no()
     }
 
-    async fn put_back(&self, _: &str, _: &RelPath) -> Result<Put, SideError> {
-        self.no()
+    async fn put_back(&self, _: &str, _: &RelPath) -> Outcome<Put> {
+        self.undone()
     }
 
-    async fn place(&self, _: &str, _: &Entry, _: &RelPath) -> Result<Put, SideError> {
-        self.no()
+    async fn place(&self, _: &str, _: &Entry, _: &RelPath) -> Outcome<Put> {
+        self.undone()
     }
 
     async fn verify(&self, _: &RelPath, _: &Entry) -> Result<Option<Entry>, SideError> {
+        self.no()
+    }
+
+    async fn fence_spare(
+        &self,
+        _: &RelPath,
+        _: Kind,
+        _: &[String],
+        _: &str,
+    ) -> Result<Option<String>, SideError> {
+        self.no()
+    }
+
+    async fn fence_staged(&self, _: &[String], _: &str) -> Result<Option<String>, SideError> {
         self.no()
     }
 
@@ -99,16 +118,16 @@ impl SideStore for AwaySide {
         self.no()
     }
 
-    async fn make_folder(&self, _: &RelPath) -> Result<Put, SideError> {
-        self.no()
+    async fn make_folder(&self, _: &RelPath) -> Outcome<Put> {
+        self.undone()
     }
 
-    async fn remove_folder(&self, _: &RelPath, _: &str) -> Result<FolderGone, SideError> {
-        self.no()
+    async fn remove_folder(&self, _: &RelPath, _: &str) -> Outcome<FolderGone> {
+        self.undone()
     }
 
-    async fn rename(&self, _: &RelPath, _: &RelPath) -> Result<Put, SideError> {
-        self.no()
+    async fn rename(&self, _: &RelPath, _: &RelPath) -> Outcome<Put> {
+        self.undone()
     }
 
     fn handle(&self, _: &Entry) -> Option<String> {

@@ -17,7 +17,7 @@ use bytes::Bytes;
 use futures_util::future::join_all;
 use futures_util::stream::BoxStream;
 use katabatic_core::blocks::Stretch;
-use katabatic_core::{Digest, EditTime, Entry, Listing, RelPath, Stamp};
+use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use crate::net::Distrust;
@@ -48,12 +48,9 @@ pub enum SideError {
     /// The side asks to come again later, or a line was cut; trying again is harmless.
     #[error("{0}")]
     TryAgain(String),
-    /// It failed, and how things stand now is known.
+    /// It failed.
     #[error("{0}")]
     Failed(String),
-    /// It failed, and whether it was done cannot be told now.
-    #[error("{0}")]
-    Unsure(String),
     /// There is no room left.
     #[error("{0}")]
     Full(String),
@@ -73,6 +70,32 @@ impl SideError {
                 | SideError::Untrusted(_)
                 | SideError::Stopped
         )
+    }
+}
+
+/// How a request ended that changes something under a name which others may see: done, [not done](Undone::NotDone), or
+/// [unsure](Undone::Unsure).
+pub type Outcome<T> = Result<T, Undone>;
+
+/// Why a request that changes something is not known to be done.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Undone {
+    /// It was not done and never will be: the side itself said so, or nothing was sent.
+    #[error("{0}")]
+    NotDone(SideError),
+    /// It may have been done, or may still be, at any later time: an answer got lost, a line was cut, something on the way
+    /// answered in the server's place, or the disk failed right after it.
+    #[error("{0}")]
+    Unsure(SideError),
+}
+
+impl Undone {
+    /// What went wrong, for whoever only tells it, since nothing of theirs depends on whether it was done.
+    #[must_use]
+    pub fn told(self) -> SideError {
+        match self {
+            Undone::NotDone(error) | Undone::Unsure(error) => error,
+        }
     }
 }
 
@@ -254,6 +277,8 @@ pub enum Checked {
 pub enum FolderGone {
     /// It is gone.
     Gone,
+    /// It is gone from its place, and lies in the spare: this side may not show all that is in it.
+    InSpare,
     /// Something is in it; it stays (or was put back).
     Kept(Vec<String>),
 }
@@ -363,8 +388,9 @@ pub trait SideStore: Send + Sync {
     }
 
     /// Puts a new file under its real name in one step; none where something has the name.
-    async fn put_new(&self, _: Source, _: &RelPath) -> Result<Option<Arrived>, SideError> {
-        Err(SideError::Failed("this side stages every file".into()))
+    async fn put_new(&self, _: Source, _: &RelPath) -> Outcome<Option<Arrived>> {
+        let no = SideError::Failed("this side stages every file".into());
+        Err(Undone::NotDone(no))
     }
 
     /// Whether a new version can be staged from an old one and what differs.
@@ -426,28 +452,28 @@ pub trait SideStore: Send + Sync {
     }
 
     /// Puts the staged file in place and what was there into the spare, in one step, where the side can.
-    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError>;
+    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Outcome<Swapped>;
 
     /// The reverse of a swap: what is in the spare goes back in place. What comes out is in the spare afterwards.
-    async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError>;
+    async fn swap_back(&self, path: &RelPath, spare: &str) -> Outcome<()>;
 
     /// Moves what is at the path, whole, into the spare.
-    async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError>;
+    async fn capture(&self, path: &RelPath, spare: &str) -> Outcome<Captured>;
 
     /// Whether a spare holds this version.
     async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError>;
 
     /// Moves a spare back to the path, if nothing is there.
-    async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError>;
+    async fn put_back(&self, spare: &str, path: &RelPath) -> Outcome<Put>;
 
     /// Moves the staged file to the path, if nothing is there.
-    async fn place(&self, staged: &str, version: &Entry, path: &RelPath) -> Result<Put, SideError>;
+    async fn place(&self, staged: &str, version: &Entry, path: &RelPath) -> Outcome<Put>;
 
     /// What is at the path, where that is the version that was staged.
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError>;
 
     /// Moves staged files to their names, each if nothing is there.
-    async fn place_all(&self, placings: &[Placing]) -> Vec<Result<Put, SideError>> {
+    async fn place_all(&self, placings: &[Placing]) -> Vec<Outcome<Put>> {
         let one = |placing: &Placing| {
             let Placing {
                 slot,
@@ -474,6 +500,40 @@ pub trait SideStore: Send + Sync {
         join_all(placings.iter().map(one)).await
     }
 
+    /// Whether a request may be carried out after whoever asked for it has given up waiting.
+    fn may_act_late(&self) -> bool {
+        false
+    }
+
+    /// Whether a name on the shelf can be kept from a request that comes late; where it cannot, only time tells.
+    fn keeps_names_from_late_requests(&self) -> bool {
+        true
+    }
+
+    /// Makes sure that no request that was sent before moves anything into a spare any more, or out of it: neither a
+    /// capture of `path` under the first of these names, nor a putting back of what lies under any of them. Where
+    /// it is afterwards: under `anew`, if requests may come late; none where nothing is there, and nothing will be.
+    ///
+    /// An empty folder in a spare counts as nothing, unless one of this kind is expected there and may not show all that
+    /// is in it: it may be what keeps the name from a late request.
+    ///
+    /// # Errors
+    /// Where that cannot be made sure now. Then nothing may be done at the path.
+    async fn fence_spare(
+        &self,
+        path: &RelPath,
+        expected: Kind,
+        names: &[String],
+        anew: &str,
+    ) -> Result<Option<String>, SideError>;
+
+    /// The same for what was staged, under any of these names: no placing that was asked for before is done any more.
+    ///
+    /// # Errors
+    /// As [`SideStore::fence_spare`].
+    async fn fence_staged(&self, names: &[String], anew: &str)
+    -> Result<Option<String>, SideError>;
+
     /// What is in a spare.
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError>;
 
@@ -489,13 +549,13 @@ pub trait SideStore: Send + Sync {
     async fn drop_spare(&self, spare: &str) -> Result<(), SideError>;
 
     /// Makes a folder; one that is there already is fine.
-    async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError>;
+    async fn make_folder(&self, path: &RelPath) -> Outcome<Put>;
 
-    /// Removes a folder that should be empty; strangers in it keep it.
-    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Result<FolderGone, SideError>;
+    /// Removes a folder that should be empty; strangers in it keep it. On its way it may lie in the spare.
+    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Outcome<FolderGone>;
 
     /// Renames within the side, if nothing has the new name.
-    async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError>;
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put>;
 
     /// Whether something may be at a path without ever being listed.
     fn may_hide(&self, _path: &RelPath) -> bool {

@@ -83,6 +83,7 @@ pub fn live_a_day(seed: u64, room: &Path) -> Result<(Day, Lived), Error> {
         terms: Terms::of(Direction::TwoWay),
         leave_out: Vec::new(),
         skip: Vec::new(),
+        late: 0,
         acts: Vec::new(),
     };
     let mut trial = begin(&script, None, room, false)?;

@@ -15,7 +15,8 @@ use tokio::sync::mpsc;
 use super::room::{SPARES, STAGING, Shelf};
 use super::{Inner, fingerprint, scan, side_error, stub, system};
 use crate::sides::{
-    Captured, Checked, Content, FolderGone, Placing, Put, SideError, Source, Swapped,
+    Captured, Checked, Content, FolderGone, Outcome, Placing, Put, SideError, Source, Swapped,
+    Undone,
 };
 
 /// Files up to this size go through memory in one piece.
@@ -24,6 +25,16 @@ const CHUNK: usize = 256 * 1024;
 
 fn failed(error: io::Error) -> SideError {
     side_error(&error)
+}
+
+/// Before anything was changed.
+fn not_done(error: io::Error) -> Undone {
+    Undone::NotDone(failed(error))
+}
+
+/// After something was changed: whether it outlives a power cut, or was done by halves, is found out by looking.
+fn unsure(error: io::Error) -> Undone {
+    Undone::Unsure(failed(error))
 }
 
 fn parent(inner: &Inner, path: &RelPath) -> Result<OwnedFd, SideError> {
@@ -144,13 +155,8 @@ fn still_the_same(file: &File, seen: &Entry) -> Result<(), SideError> {
     }
 }
 
-pub(super) fn swap(
-    inner: &Inner,
-    staged: &str,
-    path: &RelPath,
-    spare: &str,
-) -> Result<Swapped, SideError> {
-    let folder = parent(inner, path)?;
+pub(super) fn swap(inner: &Inner, staged: &str, path: &RelPath, spare: &str) -> Outcome<Swapped> {
+    let folder = parent(inner, path).map_err(Undone::NotDone)?;
     let (staging, spares) = (inner.room.shelf(STAGING), inner.room.shelf(SPARES));
     let (staged, spare, name) = (
         OsStr::new(staged),
@@ -158,58 +164,97 @@ pub(super) fn swap(
         OsStr::new(path.name()),
     );
     // In the spares first: what comes out of the exchange must never lie where leftovers are cleared away.
-    system::rename_new((staging, staged), (spares, spare)).map_err(failed)?;
-    sync(spares)?;
+    system::rename_new((staging, staged), (spares, spare))
+        .map_err(|error| not_named(error, spares, spare))?;
+    sync(spares).map_err(Undone::Unsure)?;
     let swapped = match system::exchange((spares, spare), (folder.as_fd(), name)) {
         Ok(true) => Swapped::Done,
         Ok(false) => Swapped::Unable,
         Err(error) if error.kind() == io::ErrorKind::NotFound => Swapped::Nothing,
         Err(error) => {
-            system::rename_new((spares, spare), (staging, staged)).map_err(failed)?;
-            return Err(failed(error));
+            system::rename_new((spares, spare), (staging, staged)).map_err(unsure)?;
+            sync(spares).map_err(Undone::Unsure)?;
+            return Err(not_done(error));
         }
     };
     if swapped == Swapped::Done {
-        sync(folder.as_fd())?;
+        sync(folder.as_fd()).map_err(Undone::Unsure)?;
     } else {
-        system::rename_new((spares, spare), (staging, staged)).map_err(failed)?;
+        system::rename_new((spares, spare), (staging, staged)).map_err(unsure)?;
     }
-    sync(spares)?;
+    sync(spares).map_err(Undone::Unsure)?;
     Ok(swapped)
 }
 
-pub(super) fn swap_back(inner: &Inner, path: &RelPath, spare: &str) -> Result<(), SideError> {
-    let folder = parent(inner, path)?;
+pub(super) fn swap_back(inner: &Inner, path: &RelPath, spare: &str) -> Outcome<()> {
+    let folder = parent(inner, path).map_err(Undone::NotDone)?;
     let spares = inner.room.shelf(SPARES);
+    let refused = |why: &str| Err(Undone::NotDone(SideError::Failed(why.to_owned())));
     match system::exchange(
         (spares, OsStr::new(spare)),
         (folder.as_fd(), OsStr::new(path.name())),
     ) {
         Ok(true) => {}
-        Ok(false) => return Err(SideError::Unsure("it could not be exchanged back".into())),
+        Ok(false) => return refused("it could not be exchanged back"),
         Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            put(inner, SPARES, spare, path)?;
+            if put(inner, SPARES, spare, path)? == Put::Taken {
+                return refused("something came to have its name just now");
+            }
         }
-        Err(error) => return Err(failed(error)),
+        Err(error) => return Err(not_done(error)),
     }
-    sync(folder.as_fd())?;
-    sync(spares)
+    sync(folder.as_fd()).map_err(Undone::Unsure)?;
+    sync(spares).map_err(Undone::Unsure)
 }
 
-pub(super) fn capture(inner: &Inner, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
-    let folder = parent(inner, path)?;
-    let spares = inner.room.shelf(SPARES);
-    match system::rename_new(
-        (folder.as_fd(), OsStr::new(path.name())),
-        (spares, OsStr::new(spare)),
-    ) {
+/// A new name could not be given, which is two steps where the file system has no such call: where the name is there all
+/// the same, it was done by halves.
+fn not_named(error: io::Error, folder: BorrowedFd<'_>, name: &OsStr) -> Undone {
+    let may_be_ours = error.kind() != io::ErrorKind::AlreadyExists;
+    if may_be_ours && system::stat_at(folder, name).is_ok() {
+        return unsure(error);
+    }
+    not_done(error)
+}
+
+pub(super) fn capture(inner: &Inner, path: &RelPath, spare: &str) -> Outcome<Captured> {
+    let folder = parent(inner, path).map_err(Undone::NotDone)?;
+    let (spares, spare) = (inner.room.shelf(SPARES), OsStr::new(spare));
+    let name = OsStr::new(path.name());
+    match system::rename_new((folder.as_fd(), name), (spares, spare)) {
         Ok(()) => {}
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Captured::Nothing),
-        Err(error) => return Err(failed(error)),
+        Err(error) => return Err(not_named(error, spares, spare)),
     }
-    sync(spares)?;
-    sync(folder.as_fd())?;
+    sync(spares).map_err(Undone::Unsure)?;
+    sync(folder.as_fd()).map_err(Undone::Unsure)?;
     Ok(Captured::Taken)
+}
+
+/// Under which of these names something is on a shelf, once the disk has kept what was done to shelf and folder: what
+/// could not be synced may look otherwise after a power cut.
+pub(super) fn fence(
+    inner: &Inner,
+    shelf: Shelf,
+    path: Option<&RelPath>,
+    names: &[String],
+) -> Result<Option<String>, SideError> {
+    let above = path.map(|path| path.parent().unwrap_or_else(RelPath::root));
+    if let Some(above) = above {
+        match system::open_folder(inner.root.as_fd(), &above) {
+            Ok(folder) => sync(folder.as_fd())?,
+            // It went with all that was in it.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            Err(error) => return Err(failed(error)),
+        }
+    }
+    sync(inner.room.shelf(shelf))?;
+    for name in names {
+        if inner.room.entry(shelf, name)?.is_some() {
+            return Ok(Some(name.clone()));
+        }
+    }
+    Ok(None)
 }
 
 pub(super) fn check(inner: &Inner, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
@@ -252,44 +297,37 @@ pub(super) fn hash(file: File) -> io::Result<Digest> {
 }
 
 /// Moves something from a shelf to a path where nothing is.
-pub(super) fn put(
-    inner: &Inner,
-    shelf: Shelf,
-    slot: &str,
-    path: &RelPath,
-) -> Result<Put, SideError> {
-    let folder = parent(inner, path)?;
+pub(super) fn put(inner: &Inner, shelf: Shelf, slot: &str, path: &RelPath) -> Outcome<Put> {
+    let folder = parent(inner, path).map_err(Undone::NotDone)?;
     let from = inner.room.shelf(shelf);
-    match system::rename_new(
-        (from, OsStr::new(slot)),
-        (folder.as_fd(), OsStr::new(path.name())),
-    ) {
+    let name = OsStr::new(path.name());
+    match system::rename_new((from, OsStr::new(slot)), (folder.as_fd(), name)) {
         Ok(()) => {}
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Put::Taken),
-        Err(error) => return Err(failed(error)),
+        Err(error) => return Err(not_named(error, folder.as_fd(), name)),
     }
-    sync(folder.as_fd())?;
+    sync(folder.as_fd()).map_err(Undone::Unsure)?;
     Ok(Put::Done)
 }
 
 /// Moves staged files to their names; their folders are synced once, and before anybody is told.
-pub(super) fn put_all(inner: &Inner, placings: &[Placing]) -> Vec<Result<Put, SideError>> {
+pub(super) fn put_all(inner: &Inner, placings: &[Placing]) -> Vec<Outcome<Put>> {
     let mut folders: HashMap<RelPath, Result<OwnedFd, SideError>> = HashMap::new();
     let from = inner.room.shelf(STAGING);
-    let mut put: Vec<Result<Put, SideError>> = Vec::with_capacity(placings.len());
+    let mut put: Vec<Outcome<Put>> = Vec::with_capacity(placings.len());
     for placing in placings {
         let above = placing.path.parent().unwrap_or_else(RelPath::root);
         let folder = folders
             .entry(above)
             .or_insert_with(|| parent(inner, &placing.path));
         put.push(match folder {
-            Err(error) => Err(error.clone()),
+            Err(error) => Err(Undone::NotDone(error.clone())),
             Ok(folder) => {
                 let to = (folder.as_fd(), OsStr::new(placing.path.name()));
                 match system::rename_new((from, OsStr::new(&placing.slot)), to) {
                     Ok(()) => Ok(Put::Done),
                     Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Ok(Put::Taken),
-                    Err(error) => Err(failed(error)),
+                    Err(error) => Err(not_named(error, to.0, to.1)),
                 }
             }
         });
@@ -306,44 +344,44 @@ pub(super) fn put_all(inner: &Inner, placings: &[Placing]) -> Vec<Result<Put, Si
         for (placing, put) in placings.iter().zip(&mut put) {
             let there = placing.path.parent().unwrap_or_else(RelPath::root) == *above;
             if there && *put == Ok(Put::Done) {
-                *put = Err(SideError::Unsure(why.to_string()));
+                *put = Err(Undone::Unsure(why.clone()));
             }
         }
     }
     put
 }
 
-pub(super) fn make_folder(inner: &Inner, path: &RelPath) -> Result<Put, SideError> {
-    let folder = parent(inner, path)?;
+pub(super) fn make_folder(inner: &Inner, path: &RelPath) -> Outcome<Put> {
+    let folder = parent(inner, path).map_err(Undone::NotDone)?;
     match mkdirat(&folder, path.name(), Mode::from_raw_mode(0o777)) {
         Ok(()) => {
-            sync(folder.as_fd())?;
+            sync(folder.as_fd()).map_err(Undone::Unsure)?;
             Ok(Put::Done)
         }
         Err(rustix::io::Errno::EXIST) => {
-            let there = scan::look(inner, path)?;
+            let there = scan::look(inner, path).map_err(Undone::NotDone)?;
             Ok(if there.is_some_and(|entry| entry.kind == Kind::Folder) {
                 Put::Done
             } else {
                 Put::Taken
             })
         }
-        Err(error) => Err(failed(error.into())),
+        Err(error) => Err(not_done(error.into())),
     }
 }
 
-pub(super) fn remove_folder(inner: &Inner, path: &RelPath) -> Result<FolderGone, SideError> {
-    let folder = parent(inner, path)?;
+pub(super) fn remove_folder(inner: &Inner, path: &RelPath) -> Outcome<FolderGone> {
+    let folder = parent(inner, path).map_err(Undone::NotDone)?;
     match unlinkat(&folder, path.name(), AtFlags::REMOVEDIR) {
         Ok(()) => {
-            sync(folder.as_fd())?;
+            sync(folder.as_fd()).map_err(Undone::Unsure)?;
             Ok(FolderGone::Gone)
         }
         Err(rustix::io::Errno::NOENT) => Ok(FolderGone::Gone),
         Err(rustix::io::Errno::NOTEMPTY | rustix::io::Errno::EXIST) => {
-            let inside = system::open_folder(inner.root.as_fd(), path).map_err(failed)?;
+            let inside = system::open_folder(inner.root.as_fd(), path).map_err(not_done)?;
             let names =
-                rustix::fs::Dir::read_from(&inside).map_err(|error| failed(error.into()))?;
+                rustix::fs::Dir::read_from(&inside).map_err(|error| not_done(error.into()))?;
             let names = names
                 .filter_map(Result::ok)
                 .map(|item| item.file_name().to_string_lossy().into_owned());
@@ -354,21 +392,24 @@ pub(super) fn remove_folder(inner: &Inner, path: &RelPath) -> Result<FolderGone,
                     .collect(),
             ))
         }
-        Err(error) => Err(failed(error.into())),
+        Err(error) => Err(not_done(error.into())),
     }
 }
 
-pub(super) fn rename(inner: &Inner, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
-    let (old, new) = (parent(inner, from)?, parent(inner, to)?);
-    match system::rename_new(
-        (old.as_fd(), OsStr::new(from.name())),
-        (new.as_fd(), OsStr::new(to.name())),
-    ) {
+pub(super) fn rename(inner: &Inner, from: &RelPath, to: &RelPath) -> Outcome<Put> {
+    let old = parent(inner, from).map_err(Undone::NotDone)?;
+    let new = parent(inner, to).map_err(Undone::NotDone)?;
+    let name = OsStr::new(to.name());
+    match system::rename_new((old.as_fd(), OsStr::new(from.name())), (new.as_fd(), name)) {
         Ok(()) => {}
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Put::Taken),
-        Err(error) => return Err(failed(error)),
+        // As of a capture, what it was renamed from may be gone.
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            return Err(Undone::NotDone(SideError::Missing));
+        }
+        Err(error) => return Err(not_named(error, new.as_fd(), name)),
     }
-    sync(new.as_fd())?;
-    sync(old.as_fd())?;
+    sync(new.as_fd()).map_err(Undone::Unsure)?;
+    sync(old.as_fd()).map_err(Undone::Unsure)?;
     Ok(Put::Done)
 }

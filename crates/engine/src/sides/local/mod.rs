@@ -21,12 +21,12 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use async_trait::async_trait;
-use katabatic_core::{Entry, RelPath, Stamp};
+use katabatic_core::{Entry, Kind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use super::{
-    Captured, Checked, FolderGone, Found, NewStub, Placing, Put, Shortcomings, SideError,
-    SideStore, Source, Staged, Steps, Swapped, Verified, Whereabouts,
+    Captured, Checked, FolderGone, Found, NewStub, Outcome, Placing, Put, Shortcomings, SideError,
+    SideStore, Source, Staged, Steps, Swapped, Undone, Verified, Whereabouts,
 };
 use crate::stop::Stop;
 pub(crate) use abilities::file_system_of;
@@ -128,6 +128,20 @@ impl LocalSide {
         mark: &MarkFiles<'_>,
     ) -> Result<(u64, Option<String>), SideError> {
         stub::open_all(&self.inner.room, mark)
+    }
+
+    /// As [`LocalSide::blocking`], for what changes something: whether that was done cannot be told where it broke off.
+    async fn changing<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Inner) -> Outcome<T> + Send + 'static,
+    ) -> Outcome<T> {
+        let inner = Arc::clone(&self.inner);
+        tokio::task::spawn_blocking(move || work(&inner))
+            .await
+            .unwrap_or_else(|error| {
+                let why = SideError::Failed(format!("it broke off: {error}"));
+                Err(Undone::Unsure(why))
+            })
     }
 
     async fn blocking<T: Send + 'static>(
@@ -300,9 +314,9 @@ impl SideStore for LocalSide {
             .await
     }
 
-    async fn place_all(&self, placings: &[Placing]) -> Vec<Result<Put, SideError>> {
+    async fn place_all(&self, placings: &[Placing]) -> Vec<Outcome<Put>> {
         let (count, placings) = (placings.len(), placings.to_vec());
-        let placed = self.blocking(move |inner| Ok(carry::put_all(inner, &placings)));
+        let placed = self.changing(move |inner| Ok(carry::put_all(inner, &placings)));
         placed.await.unwrap_or_else(|error| vec![Err(error); count])
     }
 
@@ -329,21 +343,21 @@ impl SideStore for LocalSide {
             .unwrap_or_else(|error| vec![Err(error); count])
     }
 
-    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Result<Swapped, SideError> {
+    async fn swap(&self, staged: &str, path: &RelPath, spare: &str) -> Outcome<Swapped> {
         let (staged, path, spare) = (staged.to_owned(), path.clone(), spare.to_owned());
-        self.blocking(move |inner| carry::swap(inner, &staged, &path, &spare))
+        self.changing(move |inner| carry::swap(inner, &staged, &path, &spare))
             .await
     }
 
-    async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError> {
+    async fn swap_back(&self, path: &RelPath, spare: &str) -> Outcome<()> {
         let (path, spare) = (path.clone(), spare.to_owned());
-        self.blocking(move |inner| carry::swap_back(inner, &path, &spare))
+        self.changing(move |inner| carry::swap_back(inner, &path, &spare))
             .await
     }
 
-    async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
+    async fn capture(&self, path: &RelPath, spare: &str) -> Outcome<Captured> {
         let (path, spare) = (path.clone(), spare.to_owned());
-        self.blocking(move |inner| carry::capture(inner, &path, &spare))
+        self.changing(move |inner| carry::capture(inner, &path, &spare))
             .await
     }
 
@@ -353,15 +367,15 @@ impl SideStore for LocalSide {
             .await
     }
 
-    async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
+    async fn put_back(&self, spare: &str, path: &RelPath) -> Outcome<Put> {
         let (spare, path) = (spare.to_owned(), path.clone());
-        self.blocking(move |inner| carry::put(inner, room::SPARES, &spare, &path))
+        self.changing(move |inner| carry::put(inner, room::SPARES, &spare, &path))
             .await
     }
 
-    async fn place(&self, staged: &str, _: &Entry, path: &RelPath) -> Result<Put, SideError> {
+    async fn place(&self, staged: &str, _: &Entry, path: &RelPath) -> Outcome<Put> {
         let (staged, path) = (staged.to_owned(), path.clone());
-        self.blocking(move |inner| carry::put(inner, room::STAGING, &staged, &path))
+        self.changing(move |inner| carry::put(inner, room::STAGING, &staged, &path))
             .await
     }
 
@@ -378,6 +392,24 @@ impl SideStore for LocalSide {
         use std::os::fd::AsRawFd;
         let shelf = self.inner.room.shelf(room::SPARES).as_raw_fd();
         Some(PathBuf::from(format!("/proc/self/fd/{shelf}")).join(spare))
+    }
+
+    async fn fence_spare(
+        &self,
+        path: &RelPath,
+        _: Kind,
+        names: &[String],
+        _: &str,
+    ) -> Result<Option<String>, SideError> {
+        let (path, names) = (path.clone(), names.to_vec());
+        self.blocking(move |inner| carry::fence(inner, room::SPARES, Some(&path), &names))
+            .await
+    }
+
+    async fn fence_staged(&self, names: &[String], _: &str) -> Result<Option<String>, SideError> {
+        let names = names.to_vec();
+        self.blocking(move |inner| carry::fence(inner, room::STAGING, None, &names))
+            .await
     }
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
@@ -398,21 +430,21 @@ impl SideStore for LocalSide {
             .await
     }
 
-    async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError> {
+    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
         let path = path.clone();
-        self.blocking(move |inner| carry::make_folder(inner, &path))
+        self.changing(move |inner| carry::make_folder(inner, &path))
             .await
     }
 
-    async fn remove_folder(&self, path: &RelPath, _: &str) -> Result<FolderGone, SideError> {
+    async fn remove_folder(&self, path: &RelPath, _: &str) -> Outcome<FolderGone> {
         let path = path.clone();
-        self.blocking(move |inner| carry::remove_folder(inner, &path))
+        self.changing(move |inner| carry::remove_folder(inner, &path))
             .await
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
         let (from, to) = (from.clone(), to.clone());
-        self.blocking(move |inner| carry::rename(inner, &from, &to))
+        self.changing(move |inner| carry::rename(inner, &from, &to))
             .await
     }
 

@@ -3,9 +3,10 @@
 use katabatic_core::{Entry, Kind, RelPath};
 use reqwest::StatusCode;
 
-use super::client::refusal;
+use super::client::{Answered, refusal};
 use super::{Inner, list, room};
-use crate::sides::{Captured, FolderGone, Put, SideError};
+use crate::sides::walk::Folder;
+use crate::sides::{Captured, FolderGone, Outcome, Put, SideError, Undone};
 
 /// Removes something of the tool's own; what is not there is removed already.
 pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideError> {
@@ -21,15 +22,15 @@ pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideErro
     }
 }
 
-async fn send_move(inner: &Inner, from: &RelPath, to: &RelPath) -> Result<StatusCode, SideError> {
-    let status = send_move_as(inner, from, to, false).await?;
-    if status != StatusCode::BAD_REQUEST {
-        return Ok(status);
+async fn send_move(inner: &Inner, from: &RelPath, to: &RelPath) -> Outcome<Answered> {
+    let answer = send_move_as(inner, from, to, false).await?;
+    if answer.status() != StatusCode::BAD_REQUEST {
+        return Ok(answer);
     }
     // Some servers take a folder only with a slash at the end of both names; this one has refused, and done nothing.
-    match list::look(inner, from).await? {
-        Some(there) if there.kind == Kind::Folder => send_move_as(inner, from, to, true).await,
-        _ => Ok(status),
+    match list::look(inner, from).await {
+        Ok(Some(there)) if there.kind == Kind::Folder => send_move_as(inner, from, to, true).await,
+        _ => Ok(answer),
     }
 }
 
@@ -52,60 +53,68 @@ pub(super) async fn copy_new(inner: &Inner, from: &RelPath, to: &RelPath) -> Res
     }
 }
 
+/// Asks the server to move something to where nothing is.
 async fn send_move_as(
     inner: &Inner,
     from: &RelPath,
     to: &RelPath,
     folder: bool,
-) -> Result<StatusCode, SideError> {
+) -> Outcome<Answered> {
     let (url, destination) = (inner.client.url(from, folder), inner.client.url(to, folder));
-    // Not harmless to repeat: the first may have been done, and the name may have been taken since.
     let build = || {
         let request = inner.client.request("MOVE", url.clone())?;
         Ok(request
             .header("destination", destination.as_str())
             .header("overwrite", "F"))
     };
-    Ok(inner.client.send(false, build).await?.status())
+    inner.client.send_change(build).await
 }
 
-/// Looks after a request whose outcome nobody told us.
-async fn after_all(
-    inner: &Inner,
-    path: &RelPath,
-    why: &SideError,
-) -> Result<Option<Entry>, SideError> {
-    // Also one that was only stopped: whoever is told anything else takes it for not done.
-    list::look(inner, path)
-        .await
-        .map_err(|error| SideError::Unsure(format!("{why}, and a look afterwards failed: {error}")))
+/// What became of a move, as far as its answer tells.
+enum Moved {
+    Done,
+    /// Nothing is at the older name.
+    Nothing,
+    /// Something has the new one.
+    Taken,
 }
 
-pub(super) async fn capture(
-    inner: &Inner,
-    path: &RelPath,
-    spare: &RelPath,
-) -> Result<Captured, SideError> {
-    room::make_ready(inner).await?;
-    let why = match send_move(inner, path, spare).await {
-        Ok(StatusCode::CREATED | StatusCode::NO_CONTENT) => return Ok(Captured::Taken),
-        Ok(StatusCode::NOT_FOUND) => return Ok(Captured::Nothing),
-        Ok(StatusCode::CONFLICT) => {
-            inner.room.doubt().await;
-            return Err(SideError::TryAgain("the spares folder went away".into()));
-        }
-        Ok(status) if status.is_client_error() => return Err(refusal(status)),
-        Ok(status) => refusal(status),
-        Err(SideError::TryAgain(why)) => {
-            SideError::Unsure(format!("{why}; it may still be under way there"))
-        }
-        Err(error) => return Err(error),
+/// Moves to where nothing is, once. Whatever a server says but that it has done it or refused it, says nothing.
+async fn move_once(inner: &Inner, from: &RelPath, to: &RelPath) -> Outcome<Moved> {
+    let answer = send_move(inner, from, to).await?;
+    let of_names = |moved| match &answer {
+        Answered::Once(_) => Ok(moved),
+        Answered::Again(_) => Err(answer.refused()),
     };
-    // The spare's name is nobody else's: if something is there, it is what we moved. If nothing is, only an answer of
-    // the server proves that nothing will be: a request whose line was cut may be carried out after our look.
-    match after_all(inner, spare, &why).await? {
-        Some(_) => Ok(Captured::Taken),
-        None => Err(why),
+    match answer.status() {
+        StatusCode::CREATED | StatusCode::NO_CONTENT => Ok(Moved::Done),
+        StatusCode::NOT_FOUND => of_names(Moved::Nothing),
+        StatusCode::PRECONDITION_FAILED => of_names(Moved::Taken),
+        status if status.is_client_error() => Err(answer.refused()),
+        // Accepted and not done yet (202), done by halves (207), or something that no standard knows.
+        status => Err(Undone::Unsure(refusal(status))),
+    }
+}
+
+pub(super) async fn capture(inner: &Inner, path: &RelPath, spare: &RelPath) -> Outcome<Captured> {
+    room::make_ready(inner).await.map_err(Undone::NotDone)?;
+    let why = match move_once(inner, path, spare).await {
+        Ok(Moved::Done) => return Ok(Captured::Taken),
+        Ok(Moved::Nothing) => return Ok(Captured::Nothing),
+        // A name that nobody else knows: what is there came by a request of ours.
+        Ok(Moved::Taken) => Undone::Unsure(refusal(StatusCode::PRECONDITION_FAILED)),
+        Err(Undone::NotDone(SideError::Failed(why))) => {
+            inner.room.doubt().await;
+            return Err(Undone::NotDone(SideError::Failed(why)));
+        }
+        Err(not_done @ Undone::NotDone(_)) => return Err(not_done),
+        Err(unsure) => unsure,
+    };
+    // The spare's name is nobody else's: if something is there, it is what we moved. If nothing is, that says nothing of
+    // what may come.
+    match list::look(inner, spare).await {
+        Ok(Some(_)) => Ok(Captured::Taken),
+        Ok(None) | Err(_) => Err(why),
     }
 }
 
@@ -115,45 +124,169 @@ pub(super) async fn move_new(
     from: &RelPath,
     to: &RelPath,
     version: Option<&Entry>,
-) -> Result<Put, SideError> {
+) -> Outcome<Put> {
     // Where the server does not obey `Overwrite: F`, this look is all that guards what is there.
-    if inner.ways().look_before_move && list::look(inner, to).await?.is_some() {
+    if inner.ways().look_before_move
+        && list::look(inner, to)
+            .await
+            .map_err(Undone::NotDone)?
+            .is_some()
+    {
         return Ok(Put::Taken);
     }
-    let why = match send_move(inner, from, to).await {
-        Ok(StatusCode::CREATED | StatusCode::NO_CONTENT) => return Ok(Put::Done),
-        Ok(StatusCode::PRECONDITION_FAILED) => return Ok(Put::Taken),
-        Ok(status) if status.is_client_error() => return Err(refusal(status)),
-        Ok(status) => refusal(status),
-        Err(error @ SideError::TryAgain(_)) => error,
-        Err(error) => return Err(error),
+    let why = match move_once(inner, from, to).await {
+        Ok(Moved::Done) => return Ok(Put::Done),
+        Ok(Moved::Taken) => return Ok(Put::Taken),
+        Ok(Moved::Nothing) => return Err(Undone::NotDone(SideError::Missing)),
+        Err(not_done @ Undone::NotDone(_)) => return Err(not_done),
+        Err(unsure) => unsure,
     };
-    if after_all(inner, from, &why).await?.is_some() {
-        return Err(why);
+    // That it has left its older name and is under the new one is certain; all else may change yet.
+    if let Some(version) = version
+        && list::look(inner, from).await == Ok(None)
+        && let Ok(Some(there)) = list::look(inner, to).await
+        && there.stamp == version.stamp
+    {
+        return Ok(Put::Done);
     }
-    match (after_all(inner, to, &why).await?, version) {
-        (Some(there), Some(version)) if there.stamp == version.stamp => Ok(Put::Done),
-        (Some(_), None) => Ok(Put::Done),
-        _ => Err(SideError::Unsure(format!(
-            "{why}, and it is at neither name now"
-        ))),
+    Err(why)
+}
+
+/// Keeps a name on the shelf from every capture that was asked for before: a folder has it from now on, which no server
+/// makes where something is, nor writes over where it obeys `Overwrite: F`.
+async fn occupy(inner: &Inner, spare: &RelPath) -> Result<bool, SideError> {
+    let url = inner.client.url(spare, true);
+    let answer = inner
+        .client
+        .send_change(|| inner.client.request("MKCOL", url.clone()))
+        .await
+        .map_err(Undone::told)?;
+    match answer.status() {
+        StatusCode::CREATED => Ok(true),
+        StatusCode::METHOD_NOT_ALLOWED => Ok(false),
+        status => Err(refusal(status)),
     }
 }
 
-pub(super) async fn make_folder(inner: &Inner, path: &RelPath) -> Result<Put, SideError> {
-    let url = inner.client.url(path, true);
-    let response = inner
+/// Whether a folder of ours keeps a file of ours from its name, on a server that nobody has asked that yet.
+async fn is_kept_from(inner: &Inner, folder: &RelPath) -> Result<bool, SideError> {
+    let file = inner.room.staged(&room::Room::new_slot()?)?;
+    inner
         .client
-        .send(true, || inner.client.request("MKCOL", url.clone()))
+        .expect(
+            "PUT",
+            inner.client.url(&file, false),
+            Some(b"is this kept out?"),
+        )
         .await?;
-    match response.status() {
-        StatusCode::CREATED => Ok(Put::Done),
-        StatusCode::CONFLICT | StatusCode::FORBIDDEN => Err(refusal(response.status())),
-        status => match list::look(inner, path).await? {
-            Some(there) if there.kind == Kind::Folder => Ok(Put::Done),
-            Some(_) => Ok(Put::Taken),
-            None => Err(refusal(status)),
-        },
+    let moved = move_once(inner, &file, folder).await;
+    let stays = list::look(inner, &file).await?.is_some();
+    let kept = list::look(inner, folder).await?;
+    let is_folder = kept.is_some_and(|there| there.kind == Kind::Folder);
+    delete(inner, &file).await?;
+    let was_refused = !matches!(moved, Ok(Moved::Done) | Err(Undone::Unsure(_)));
+    Ok(was_refused && stays && is_folder)
+}
+
+/// Whether what is there is a folder with nothing in it.
+async fn is_empty_folder(inner: &Inner, path: &RelPath, there: &Entry) -> Result<bool, SideError> {
+    if there.kind != Kind::Folder {
+        return Ok(false);
+    }
+    let inside = list::members(inner, path).await?;
+    Ok(inside.names.is_empty() && inside.unusable.is_empty() && inside.cut_short.is_none())
+}
+
+/// As `SideStore::fence_spare`.
+pub(super) async fn fence_spare(
+    inner: &Inner,
+    expected: Kind,
+    names: &[String],
+    anew: &str,
+) -> Result<Option<String>, SideError> {
+    room::make_ready(inner).await?;
+    for name in names {
+        let spare = inner.room.spare(name)?;
+        let Some(there) = list::look(inner, &spare).await? else {
+            continue;
+        };
+        let shows_all = inner.ways().lists_dots || expected != Kind::Folder;
+        if shows_all && is_empty_folder(inner, &spare, &there).await? {
+            continue;
+        }
+        // What lies there may be on its way back to where it was: under another name it is not.
+        return match move_once(inner, &spare, &inner.room.spare(anew)?).await {
+            Ok(Moved::Done) => Ok(Some(anew.to_owned())),
+            Ok(Moved::Nothing | Moved::Taken) => Err(SideError::TryAgain(
+                "what is kept there was moved just now".into(),
+            )),
+            Err(undone) => Err(undone.told()),
+        };
+    }
+    let Some(name) = names.first() else {
+        return Ok(None);
+    };
+    let spare = inner.room.spare(name)?;
+    if occupy(inner, &spare).await? {
+        if inner.ways().fences.is_none() {
+            let fences = is_kept_from(inner, &spare).await?;
+            inner.found_fences(fences);
+        }
+        return Ok(None);
+    }
+    match list::look(inner, &spare).await? {
+        Some(there) if is_empty_folder(inner, &spare, &there).await? => Ok(None),
+        // It came just now, and is looked at in the next attempt.
+        _ => Err(SideError::TryAgain(
+            "what was asked for before was done just now".into(),
+        )),
+    }
+}
+
+/// As `SideStore::fence_staged`: what is under another name is not moved by who asked for the older one.
+pub(super) async fn fence_staged(
+    inner: &Inner,
+    names: &[String],
+    anew: &str,
+) -> Result<Option<String>, SideError> {
+    let to = inner.room.staged(anew)?;
+    for name in names {
+        match move_once(inner, &inner.room.staged(name)?, &to).await {
+            Ok(Moved::Done) => return Ok(Some(anew.to_owned())),
+            Ok(Moved::Nothing) => {}
+            Ok(Moved::Taken) => {
+                return Err(SideError::Failed("a name in the staging is taken".into()));
+            }
+            Err(undone) => return Err(undone.told()),
+        }
+    }
+    Ok(None)
+}
+
+pub(super) async fn make_folder(inner: &Inner, path: &RelPath) -> Outcome<Put> {
+    let url = inner.client.url(path, true);
+    let why = match inner
+        .client
+        .send_change(|| inner.client.request("MKCOL", url.clone()))
+        .await
+    {
+        Ok(answer) if answer.status() == StatusCode::CREATED => return Ok(Put::Done),
+        Ok(answer)
+            if matches!(
+                answer.status(),
+                StatusCode::CONFLICT | StatusCode::FORBIDDEN
+            ) =>
+        {
+            return Err(answer.refused());
+        }
+        Ok(answer) => answer.refused(),
+        Err(error @ Undone::NotDone(_)) => return Err(error),
+        Err(unsure) => unsure,
+    };
+    match list::look(inner, path).await {
+        Ok(Some(there)) if there.kind == Kind::Folder => Ok(Put::Done),
+        Ok(Some(_)) => Ok(Put::Taken),
+        Ok(None) | Err(_) => Err(why),
     }
 }
 
@@ -161,28 +294,38 @@ pub(super) async fn remove_folder(
     inner: &Inner,
     path: &RelPath,
     spare: &RelPath,
-) -> Result<FolderGone, SideError> {
+) -> Outcome<FolderGone> {
     // DELETE would take strangers along that came in a moment ago; a folder that was moved away can be looked at.
-    let names = |folder: crate::sides::walk::Folder| {
-        folder.names.into_iter().map(|(name, _)| name).collect()
-    };
+    let names = |folder: Folder| folder.names.into_iter().map(|(name, _)| name).collect();
     match list::members(inner, path).await {
+        Ok(Folder {
+            cut_short: Some(why),
+            ..
+        }) => return Err(Undone::NotDone(SideError::Failed(why.to_string()))),
         Ok(folder) if folder.names.is_empty() && folder.unusable.is_empty() => {}
         Ok(folder) => return Ok(FolderGone::Kept(names(folder))),
         Err(SideError::Missing) => return Ok(FolderGone::Gone),
-        Err(error) => return Err(error),
+        Err(error) => return Err(Undone::NotDone(error)),
     }
     if capture(inner, path, spare).await? == Captured::Nothing {
         return Ok(FolderGone::Gone);
     }
-    let inside = list::members(inner, spare).await?;
+    let inside = list::members(inner, spare).await.map_err(Undone::Unsure)?;
     if inside.names.is_empty() && inside.unusable.is_empty() && inside.cut_short.is_none() {
+        if !inner.ways().lists_dots {
+            return Ok(FolderGone::InSpare);
+        }
+        // Nobody else knows its name by now, so nobody puts anything into it.
+        if let Err(why) = delete(inner, spare).await {
+            tracing::debug!("an empty folder is left over among the spares: {why}");
+        }
         return Ok(FolderGone::Gone);
     }
-    match move_new(inner, spare, path, None).await? {
+    match move_new(inner, spare, path, None).await.map_err(|undone| Undone::Unsure(undone.told()))? {
         Put::Done => Ok(FolderGone::Kept(names(inside))),
-        Put::Taken => Err(SideError::Failed(format!(
-            "somebody put files in it while it was being removed, and its name was taken; they are safe in {spare}"
+        // The intent stays open, and the next pass keeps it as a spare that is named.
+        Put::Taken => Err(Undone::Unsure(SideError::Failed(
+            "somebody put files in it while it was being removed, and its name was taken; they are kept".into(),
         ))),
     }
 }

@@ -22,7 +22,7 @@ use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::traffic::{Flight, Traffic};
 use crate::net::{Http, Line, ProxyUsed};
 use crate::secrets::Secret;
-use crate::sides::SideError;
+use crate::sides::{Outcome, SideError, Undone};
 use crate::stop::Stop;
 
 /// RFC 3986 §2.3: what may stand in a path as it is.
@@ -412,7 +412,10 @@ impl Client {
                     renewed = true;
                     continue;
                 }
-                outcome => match outcome.and_then(|answer| self.answered(answer)) {
+                outcome => match outcome
+                    .map_err(|unanswered| unanswered.error)
+                    .and_then(|answer| self.answered(answer))
+                {
                     Ok(response) if is_busy(response.status()) && !last => {
                         let wait = wait_asked(response.headers());
                         self.turned_away(wait);
@@ -438,6 +441,71 @@ impl Client {
             // Whoever waits takes no place.
             drop(flight);
             self.pause(attempt, wait).await?;
+            attempt += 1;
+        }
+    }
+
+    /// Sends a request that changes something under a name which others may see, and says what is known of it: an
+    /// answer of the server itself, that it was not done, or that it may be done at any time.
+    ///
+    /// A busy server is asked again. Whether it had not done what it was asked before is not known then, as something on
+    /// the way may have answered for it: the answer is [`Answered::Again`], and what it says of names (not there, taken) may
+    /// be the work of the request before.
+    pub(super) async fn send_change(
+        &self,
+        build: impl Fn() -> Result<RequestBuilder, SideError> + Send + Sync,
+    ) -> Outcome<Answered> {
+        let (mut attempt, mut renewed, mut in_doubt) = (1, false, false);
+        loop {
+            let not_done = |error| match in_doubt {
+                true => Undone::Unsure(error),
+                false => Undone::NotDone(error),
+            };
+            let flight = self.traffic.begin().await;
+            self.check_awake().map_err(not_done)?;
+            let request = build().map_err(not_done)?;
+            let answer = match self.send_signed(request, None).await {
+                Ok(Answer::TokenRefused) if !renewed => {
+                    renewed = true;
+                    continue;
+                }
+                Ok(answer) => answer,
+                Err(Unanswered {
+                    error,
+                    may_have_left: false,
+                }) => return Err(not_done(error)),
+                Err(Unanswered { error, .. }) => return Err(Undone::Unsure(error)),
+            };
+            // Turned away or sent elsewhere: so says the server itself.
+            let response = self.answered(answer).map_err(not_done)?;
+            let status = response.status();
+            if !is_busy(status) {
+                flight.answered();
+                if status.is_server_error() {
+                    return Err(Undone::Unsure(refusal(status)));
+                }
+                return Ok(match in_doubt {
+                    true => Answered::Again(response),
+                    false => Answered::Once(response),
+                });
+            }
+            in_doubt |= status == StatusCode::SERVICE_UNAVAILABLE;
+            let wait = wait_asked(response.headers());
+            self.turned_away(wait);
+            drop(flight);
+            let busy = || refusal(status);
+            if attempt >= ATTEMPTS {
+                return Err(match in_doubt {
+                    true => Undone::Unsure(busy()),
+                    false => Undone::NotDone(busy()),
+                });
+            }
+            if let Err(error) = self.pause(attempt, wait).await {
+                return Err(match in_doubt {
+                    true => Undone::Unsure(error),
+                    false => Undone::NotDone(error),
+                });
+            }
             attempt += 1;
         }
     }
@@ -480,7 +548,10 @@ impl Client {
         let _flight = self.traffic.begin().await;
         self.check_awake()?;
         watch.begin();
-        let answer = self.send_signed(request, Some(watch)).await?;
+        let answer = self
+            .send_signed(request, Some(watch))
+            .await
+            .map_err(|unanswered| unanswered.error)?;
         if let Answer::Of(response) = &answer
             && is_busy(response.status())
         {
@@ -498,20 +569,23 @@ impl Client {
         &self,
         request: RequestBuilder,
         watch: Option<&Watch>,
-    ) -> Result<Answer, SideError> {
+    ) -> Result<Answer, Unanswered> {
         let (request, token) = match &self.connection.signer {
             Signer::Basic { user, password } => {
                 (request.basic_auth(user, Some(password.reveal())), None)
             }
             Signer::Tokens(keeper) => {
-                let token = keeper.access().await?;
+                let token = keeper.access().await.map_err(Unanswered::never_left)?;
                 (request.bearer_auth(&token), Some((keeper, token)))
             }
         };
         let response = self.within_patience(request, watch).await?;
         match token {
             Some((keeper, token)) if response.status() == StatusCode::UNAUTHORIZED => {
-                keeper.refused(&token).await?;
+                keeper
+                    .refused(&token)
+                    .await
+                    .map_err(Unanswered::never_left)?;
                 Ok(Answer::TokenRefused)
             }
             _ => Ok(Answer::Of(response)),
@@ -523,7 +597,7 @@ impl Client {
         &self,
         request: RequestBuilder,
         watch: Option<&Watch>,
-    ) -> Result<Response, SideError> {
+    ) -> Result<Response, Unanswered> {
         let patience = self.patience();
         let began = Instant::now();
         let mut sending = std::pin::pin!(request.send());
@@ -532,18 +606,23 @@ impl Client {
             let until = || watch.map_or(began + patience, |watch| watch.until(patience));
             let sent = tokio::select! {
                 sent = tokio::time::timeout_at(until(), &mut sending) => sent,
-                () = &mut given_up => return Err(self.gave_up()),
+                () = &mut given_up => return Err(Unanswered::lost(self.gave_up())),
             };
             match sent {
                 Ok(Ok(response)) => {
                     self.traffic.answers();
                     return Ok(response);
                 }
-                Ok(Err(error)) => return Err(self.line_error(&error)),
+                Ok(Err(error)) => {
+                    return Err(Unanswered {
+                        may_have_left: !(error.is_connect() || error.is_builder()),
+                        error: self.line_error(&error),
+                    });
+                }
                 Err(_) if until() > Instant::now() => {}
                 Err(_) => {
                     self.knock(began).await;
-                    return Err(self.silent());
+                    return Err(Unanswered::lost(self.silent()));
                 }
             }
         }
@@ -632,6 +711,61 @@ impl Client {
     #[must_use]
     pub fn line_error(&self, error: &reqwest::Error) -> SideError {
         self.http.line_error(&self.connection.address, error)
+    }
+}
+
+/// What a server said to a request that changes something.
+pub(super) enum Answered {
+    /// To the only one that was sent.
+    Once(Response),
+    /// To the last one of several, of which an earlier one may have been done.
+    Again(Response),
+}
+
+impl Answered {
+    /// What it answered.
+    pub(super) fn status(&self) -> StatusCode {
+        match self {
+            Answered::Once(response) | Answered::Again(response) => response.status(),
+        }
+    }
+
+    /// The answer itself.
+    pub(super) fn into_response(self) -> Response {
+        match self {
+            Answered::Once(response) | Answered::Again(response) => response,
+        }
+    }
+
+    /// The undone request, where the server refused it: for certain, if it was the only one.
+    pub(super) fn refused(&self) -> Undone {
+        match self {
+            Answered::Once(response) => Undone::NotDone(refusal(response.status())),
+            Answered::Again(response) => Undone::Unsure(refusal(response.status())),
+        }
+    }
+}
+
+/// A request that no answer came to.
+struct Unanswered {
+    error: SideError,
+    /// Whether it may have reached the server, which may do it still.
+    may_have_left: bool,
+}
+
+impl Unanswered {
+    fn never_left(error: SideError) -> Unanswered {
+        Unanswered {
+            error,
+            may_have_left: false,
+        }
+    }
+
+    fn lost(error: SideError) -> Unanswered {
+        Unanswered {
+            error,
+            may_have_left: true,
+        }
     }
 }
 

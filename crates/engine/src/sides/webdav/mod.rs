@@ -28,8 +28,8 @@ use katabatic_core::{EditTime, Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
 use super::{
-    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, Patch, Placing, Put,
-    SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped, Verified, walk,
+    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, Outcome, Patch, Placing, Put,
+    SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Verified, walk,
 };
 use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
@@ -167,6 +167,12 @@ impl Inner {
         list::wanted(&format!("{id}{more}"))
     }
 
+    /// What was found out about names that a folder has.
+    fn found_fences(&self, fences: bool) {
+        let mut ways = self.ways.lock().unwrap_or_else(PoisonError::into_inner);
+        ways.fences = Some(fences);
+    }
+
     fn ways(&self) -> Ways {
         *self.ways.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -274,7 +280,7 @@ impl SideStore for WebdavSide {
         size <= SMALL && self.inner.ways().direct
     }
 
-    async fn put_new(&self, source: Source, path: &RelPath) -> Result<Option<Arrived>, SideError> {
+    async fn put_new(&self, source: Source, path: &RelPath) -> Outcome<Option<Arrived>> {
         upload::put_new(&self.inner, source, &self.inner.far(path)).await
     }
 
@@ -337,21 +343,28 @@ impl SideStore for WebdavSide {
         room::clear_staging(&self.inner, keep).await
     }
 
-    async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Result<Swapped, SideError> {
+    async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Outcome<Swapped> {
         // WebDAV has no request that exchanges two resources.
         Ok(Swapped::Unable)
     }
 
-    async fn swap_back(&self, path: &RelPath, spare: &str) -> Result<(), SideError> {
+    async fn swap_back(&self, path: &RelPath, spare: &str) -> Outcome<()> {
         match self.put_back(spare, path).await? {
             Put::Done => Ok(()),
-            Put::Taken => Err(SideError::Failed("something else has its name".into())),
+            Put::Taken => Err(Undone::NotDone(SideError::Failed(
+                "something else has its name".into(),
+            ))),
         }
     }
 
-    async fn capture(&self, path: &RelPath, spare: &str) -> Result<Captured, SideError> {
+    async fn capture(&self, path: &RelPath, spare: &str) -> Outcome<Captured> {
         let inner = &self.inner;
-        carry::capture(inner, &inner.far(path), &inner.room.spare(spare)?).await
+        carry::capture(
+            inner,
+            &inner.far(path),
+            &inner.room.spare(spare).map_err(Undone::NotDone)?,
+        )
+        .await
     }
 
     async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
@@ -367,16 +380,22 @@ impl SideStore for WebdavSide {
         )
     }
 
-    async fn put_back(&self, spare: &str, path: &RelPath) -> Result<Put, SideError> {
-        let inner = &self.inner;
-        carry::move_new(inner, &inner.room.spare(spare)?, &inner.far(path), None).await
-    }
-
-    async fn place(&self, staged: &str, version: &Entry, path: &RelPath) -> Result<Put, SideError> {
+    async fn put_back(&self, spare: &str, path: &RelPath) -> Outcome<Put> {
         let inner = &self.inner;
         carry::move_new(
             inner,
-            &inner.room.staged(staged)?,
+            &inner.room.spare(spare).map_err(Undone::NotDone)?,
+            &inner.far(path),
+            None,
+        )
+        .await
+    }
+
+    async fn place(&self, staged: &str, version: &Entry, path: &RelPath) -> Outcome<Put> {
+        let inner = &self.inner;
+        carry::move_new(
+            inner,
+            &inner.room.staged(staged).map_err(Undone::NotDone)?,
             &inner.far(path),
             Some(version),
         )
@@ -386,6 +405,32 @@ impl SideStore for WebdavSide {
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
         let there = self.look(path).await?;
         Ok(there.filter(|there| is_version(there, staged)))
+    }
+
+    fn may_act_late(&self) -> bool {
+        true
+    }
+
+    fn keeps_names_from_late_requests(&self) -> bool {
+        self.inner.ways().fences == Some(true)
+    }
+
+    async fn fence_spare(
+        &self,
+        _: &RelPath,
+        expected: Kind,
+        names: &[String],
+        anew: &str,
+    ) -> Result<Option<String>, SideError> {
+        carry::fence_spare(&self.inner, expected, names, anew).await
+    }
+
+    async fn fence_staged(
+        &self,
+        names: &[String],
+        anew: &str,
+    ) -> Result<Option<String>, SideError> {
+        carry::fence_staged(&self.inner, names, anew).await
     }
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
@@ -408,18 +453,24 @@ impl SideStore for WebdavSide {
         carry::delete(&self.inner, &self.inner.room.spare(spare)?).await
     }
 
-    async fn make_folder(&self, path: &RelPath) -> Result<Put, SideError> {
+    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
         carry::make_folder(&self.inner, &self.inner.far(path)).await
     }
 
-    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Result<FolderGone, SideError> {
+    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Outcome<FolderGone> {
         let inner = &self.inner;
-        carry::remove_folder(inner, &inner.far(path), &inner.room.spare(spare)?).await
+        carry::remove_folder(
+            inner,
+            &inner.far(path),
+            &inner.room.spare(spare).map_err(Undone::NotDone)?,
+        )
+        .await
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath) -> Result<Put, SideError> {
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
         let inner = &self.inner;
-        let seen = self.look(from).await?.ok_or(SideError::Missing)?;
+        let seen = self.look(from).await.map_err(Undone::NotDone)?;
+        let seen = seen.ok_or(Undone::NotDone(SideError::Missing))?;
         carry::move_new(inner, &inner.far(from), &inner.far(to), Some(&seen)).await
     }
 

@@ -8,7 +8,7 @@ use tokio::sync::Mutex;
 
 use super::{Inner, carry, list};
 use crate::home::random_hex;
-use crate::sides::{OWN_FOLDER, Put, SideError};
+use crate::sides::{OWN_FOLDER, Put, SideError, Undone};
 
 /// Where in the folders of a room the one of the lane stands.
 const LANE: usize = 2;
@@ -75,7 +75,8 @@ pub(super) async fn make_ready(inner: &Inner) -> Result<(), SideError> {
     let mut ready = inner.room.ready.lock().await;
     if !*ready {
         for folder in &inner.room.folders {
-            if carry::make_folder(inner, folder).await? == Put::Taken {
+            let made = carry::make_folder(inner, folder).await;
+            if made.map_err(Undone::told)? == Put::Taken {
                 return Err(SideError::Failed(format!(
                     "{folder} is a file there; it must be a folder of the tool's own"
                 )));

@@ -158,6 +158,8 @@ pub(crate) struct Listed {
     pub(crate) tag: Option<String>,
     /// What it is known by wherever it is moved to (RFC 5842 §3.1).
     pub(crate) id: Option<String>,
+    /// Whether it is a folder.
+    pub(crate) is_folder: bool,
 }
 
 /// Lists a folder to any depth.
@@ -175,6 +177,7 @@ pub(crate) async fn listed(
                 path: client.path_of(&resource.href)?,
                 tag: resource.tag,
                 id: resource.id,
+                is_folder: resource.folder,
             })
         })
         .collect())

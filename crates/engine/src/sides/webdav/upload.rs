@@ -14,11 +14,13 @@ use reqwest::header::{CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_NONE
 use reqwest::{Body, RequestBuilder, Response, StatusCode};
 use tokio::sync::Mutex;
 
-use super::client::{Client, Watch, refusal};
+use super::client::{Answered, Client, Watch, refusal};
 use super::multistatus::OWN_NAMESPACE;
 use super::room::{self, Room};
 use super::{Inner, carry, entry, list};
-use crate::sides::{Arrived, Content, Partial, Patch, STEP, SideError, Source, Staged, Steps};
+use crate::sides::{
+    Arrived, Content, Outcome, Partial, Patch, STEP, SideError, Source, Staged, Steps, Undone,
+};
 
 const BINARY: &str = "application/octet-stream";
 
@@ -378,32 +380,35 @@ pub(super) async fn put_new(
     inner: &Inner,
     source: Source,
     path: &RelPath,
-) -> Result<Option<Arrived>, SideError> {
+) -> Outcome<Option<Arrived>> {
     let mut feeder = Feeder::new(&inner.client, source.content);
     let mut whole = Vec::with_capacity(source.size as usize);
-    while let Some(chunk) = feeder.next(u64::MAX, false).await? {
+    while let Some(chunk) = feeder.next(u64::MAX, true).await.map_err(Undone::NotDone)? {
         whole.extend_from_slice(&chunk);
     }
     // All of it is known to be one version before the first byte of it goes.
     if whole.len() as u64 != source.size {
-        return Err(SideError::Changed(
+        return Err(Undone::NotDone(SideError::Changed(
             "it changed while it was being read; the next pass takes it up".into(),
-        ));
+        )));
     }
     let digest = feeder.digest();
-    let feeder = Arc::new(Mutex::new(Feeder::new(
-        &inner.client,
-        stream::iter([Ok(Bytes::from(whole))]).boxed(),
-    )));
-    let request = inner
-        .client
-        .request("PUT", inner.client.url(path, false))?
-        .header(IF_NONE_MATCH, "*");
-    let response = match send(inner, &feeder, request, source.size).await {
-        Ok(response) => response,
-        // Also after a line that was cut: what is there may be ours, and only its content can tell.
-        Err(SideError::Changed(_)) => return Ok(None),
-        Err(error) => return Err(error),
+    let (url, whole) = (inner.client.url(path, false), Bytes::from(whole));
+    let build = || {
+        let request = inner.client.request("PUT", url.clone())?;
+        Ok(request
+            .header(IF_NONE_MATCH, "*")
+            .header(CONTENT_TYPE, BINARY)
+            .body(whole.clone()))
+    };
+    let answer = inner.client.send_change(build).await?;
+    let response = match (answer.status(), answer) {
+        (StatusCode::CREATED | StatusCode::NO_CONTENT | StatusCode::OK, answer) => {
+            answer.into_response()
+        }
+        (StatusCode::PRECONDITION_FAILED, Answered::Once(_)) => return Ok(None),
+        // What is there may be ours, by the request before; only its content can tell.
+        (_, answer) => return Err(answer.refused()),
     };
     let told = tag_of(&response);
     let entry = Entry {
@@ -411,7 +416,10 @@ pub(super) async fn put_new(
         ..Entry::file(source.size, told.clone().unwrap_or_else(|| Stamp::new("")))
     };
     if let (Some(edited), Some(_)) = (source.edited, &told) {
-        note_edit_time(inner, path, edited, &entry).await?;
+        // It has arrived: what is noted beside it is nothing to fail by.
+        if let Err(why) = note_edit_time(inner, path, edited, &entry).await {
+            tracing::debug!("the edit time of {path} is not noted there: {why}");
+        }
     }
     Ok(Some(Arrived {
         entry,

@@ -9,6 +9,7 @@
 //! | a whole tree is listed at once | the server lists to any depth |
 //! | what is young is read again | a tag that is equal may hide two versions |
 //! | a look comes right before each move | `Overwrite: F` is not obeyed |
+//! | a folder keeps a name from a request that may come late | `Overwrite: F` is obeyed where a folder has the name, too |
 
 use crate::accounts::probe::{Findings, Keeps};
 
@@ -23,6 +24,8 @@ pub(super) struct Ways {
     pub(super) look_before_move: bool,
     pub(super) lists_dots: bool,
     pub(super) ids: bool,
+    /// Whether a late request is kept from a name by a folder that has it; none where nobody has tried yet.
+    pub(super) fences: Option<bool>,
 }
 
 impl Ways {
@@ -39,6 +42,7 @@ impl Ways {
             lists_dots: false,
             // They are asked for, and found out by looking.
             ids: true,
+            fences: None,
         }
     }
 
@@ -56,6 +60,7 @@ impl Ways {
             look_before_move: findings.no_overwrite_move != Keeps::Obeyed,
             lists_dots: findings.lists_dots,
             ids: findings.ids,
+            fences: Some(findings.no_overwrite_folder != Keeps::Ignored),
         }
     }
 }
