@@ -7,7 +7,7 @@ use katabatic_core::rules::Rule;
 use katabatic_core::{Decision, Kind, Side, Step, words};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::ledger::rows;
-use katabatic_engine::pass::{Pass, Plan, Progress, Report, WantedContents, Wish, to_read_back};
+use katabatic_engine::pass::{Pass, Plan, Progress, Report, WantedContents, Wish, to_prove};
 use katabatic_engine::{Error, choose};
 use serde_json::{Value, json};
 
@@ -17,7 +17,7 @@ use crate::commands::plan::{totals_json, totals_words};
 use crate::commands::sync::{code_of, needing, report_json};
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing, progress, shown, time};
-use crate::exit;
+use crate::{exit, proof_words};
 
 /// As many files that are not shed are named at the most.
 const NAMED: usize = 20;
@@ -121,19 +121,16 @@ impl Contents<'_> {
         let drawn = Arc::new(Progress::default());
         let pass = app.run(app.pass(&self.lane, Arc::clone(&drawn)))?;
         let plan = app.run(pass.plan(&self.wish))?;
-        let read_back = to_read_back(&pass, &plan)?;
+        let outlook = to_prove(&pass, &plan)?;
         let stays = self.stays(&plan);
         let left_out = match self.wanted {
             WantedContents::Here => left_out_stubs(&plan, &self.wish),
             WantedContents::Away => Vec::new(),
         };
-        if !app.common.json && read_back.0 > 0 {
-            line(format!(
-                "Lane {name}: to prove that they are there, {} {} read back from there, {}",
-                words::count(read_back.0, "file", "files"),
-                if preview { "would be" } else { "are" },
-                words::bytes(read_back.1)
-            ));
+        if !app.common.json {
+            for told in proof_words::outlook(&outlook) {
+                line(format!("Lane {name}: {told}"));
+            }
         }
         let report = match preview || plan.steps.is_empty() {
             true => None,
@@ -150,7 +147,7 @@ impl Contents<'_> {
         let answer = json!({
             "lane": name,
             "would": totals_json(&plan.totals()),
-            "read_back": {"files": read_back.0, "bytes": read_back.1},
+            "proof": proof_words::outlook_json(&outlook),
             "stays": stays.iter().map(|step| json!({
                 "path": step.path().as_str(), "reason": words::reason(step, &time::time)
             })).collect::<Vec<_>>(),
@@ -255,10 +252,10 @@ impl Contents<'_> {
             ),
         });
         if report.held_open > 0 {
-            line(format!(
-                "  {} of these are open in a program; their room is free once it is closed",
-                files(report.held_open)
-            ));
+            line(format!("  {}", proof_words::held_open(report.held_open)));
+        }
+        for (path, why) in &report.kept_as_spares {
+            line(format!("  {} is kept among the spares: {why}", shown(path)));
         }
         if let Some(free) = app.run(choose::free_here(pass)) {
             line(format!("  the disk has {} free now", words::bytes(free)));

@@ -11,6 +11,7 @@ mod exit;
 mod limits;
 mod other_user;
 mod passphrase;
+mod proof_words;
 mod sample;
 mod sample_person;
 mod setup;

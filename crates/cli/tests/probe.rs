@@ -42,6 +42,9 @@ fn every_fault_of_a_server_is_found_out() {
         assert_eq!(good[name], value, "{name}");
     }
     for name in [
+        "digests",
+        "listed_digests",
+        "tags_clock_made",
         "put_has_tag",
         "move_keeps_tag",
         "ids",
@@ -60,10 +63,22 @@ fn every_fault_of_a_server_is_found_out() {
     let listen = listen.trim_end_matches('/').to_owned();
     for (fault, expected) in [
         ("tags=late", &[("tags", Value::from("weak"))][..]),
-        ("tags=coarse", &[("tags", "coarse".into())]),
+        (
+            "tags=coarse",
+            &[("tags", "coarse".into()), ("tags_shared", true.into())],
+        ),
+        ("tags=counted", &[("tags_clock_made", false.into())]),
         (
             "tags=missing",
-            &[("tags", "absent".into()), ("put_has_tag", false.into())],
+            &[
+                ("tags", "absent".into()),
+                ("tags_shared", true.into()),
+                ("put_has_tag", false.into()),
+            ],
+        ),
+        (
+            "without=digests",
+            &[("digests", false.into()), ("listed_digests", false.into())],
         ),
         ("no-put-tag", &[("put_has_tag", false.into())]),
         (

@@ -11,7 +11,7 @@ use katabatic_core::{
     Stamp, Terms,
 };
 use katabatic_engine::Home;
-use katabatic_engine::ledger::rows::{self, Agreed};
+use katabatic_engine::ledger::rows::{self, Agreed, Origin};
 use katabatic_engine::ledger::{LaneKey, Ledger};
 use katabatic_engine::sides::local::LocalSide;
 use katabatic_engine::sides::webdav::count_resources;
@@ -209,6 +209,7 @@ async fn write(ledger: &Ledger, files: usize) {
             near_handle: number.map(|number| format!("handle {number}")),
             far_handle: None,
             unproven: false,
+            origin: Origin::There,
         };
         ledger.write_later(move |connection| rows::agree(connection, LANE, &agreed));
         if done % WAITING == 0 {

@@ -18,6 +18,7 @@ use tokio::sync::mpsc;
 use crate::Error;
 use crate::ledger::rows::{self, Agreed};
 use crate::pass::scan::{digest_of, tell_both};
+use crate::pass::shared_tags::SharedTags;
 use crate::pass::{Pass, Wish, far_changes, primitive};
 use crate::session::LockedLane;
 use crate::sides::{SideError, SideStore, Unusable};
@@ -277,6 +278,8 @@ async fn look(
     let (found, far) = mpsc::channel(BUFFER);
     let store = pass.store(Side::Far);
     let scanning = tokio::spawn(async move { store.scan(found).await });
+    // Everything is read anyway.
+    let far = (far, &SharedTags::default());
     let told = tell_both(pass, None, far, scanning, each).await?;
     let whole = told
         .roots

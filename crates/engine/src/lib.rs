@@ -34,6 +34,7 @@ pub mod opener;
 pub mod pass;
 pub mod place;
 pub mod places;
+pub mod proof;
 pub mod prune;
 pub mod recover;
 pub mod relocate;

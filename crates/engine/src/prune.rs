@@ -1,6 +1,7 @@
 //! Giving up what has lain in the spares for long enough.
 //!
-//! This is the one place of the tool that destroys a version. So it is never done by itself; it names what goes and what
+//! This is the one place of the tool that destroys a version of which nobody proves that it is anywhere else: a person
+//! gave it up. So it is never done by itself; it names what goes and what
 //! stays and why; and it trusts the clock only as far as a server, or the passes of the last days, bear it out: a clock
 //! that jumped a year ahead would otherwise make yesterday's spares old.
 
@@ -13,10 +14,13 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{Ledger, rows, runs};
 use crate::pass::Pass;
 use crate::pass::scan::digest_of;
-use crate::sides::{SideError, SideStore};
+use crate::proof::{OldVersion, Warrant};
+use crate::sides::{GivenUp, SideError, SideStore, WhyKept};
 use crate::{Class, Error};
 
 const DAY: i64 = 86_400 * 1_000_000_000;
+
+const NOT_AS_KEPT: &str = "it is not the version that was kept there: look at it first";
 
 /// A limit in bytes never takes what is younger than so many days.
 pub const NEVER_YOUNGER: i64 = 7;
@@ -141,9 +145,18 @@ pub struct GaveUp {
 }
 
 impl GaveUp {
-    fn count(&mut self, spare: &Spare) {
-        self.versions += 1;
-        self.bytes += spare.size;
+    fn add(&mut self, spare: &Spare, given_up: GivenUp) {
+        let why = match given_up {
+            GivenUp::Gone => {
+                self.versions += 1;
+                self.bytes += spare.size;
+                return;
+            }
+            GivenUp::Kept(WhyKept::Open) => "a program has it open, and may write into it yet",
+            GivenUp::Kept(WhyKept::CannotTell(_)) => "whether a program has it open is not known",
+            GivenUp::Kept(WhyKept::OtherContent) => NOT_AS_KEPT,
+        };
+        self.stays(spare, why);
     }
 
     fn stays(&mut self, spare: &Spare, why: impl Into<String>) {
@@ -189,15 +202,12 @@ pub async fn give_up(pass: &Pass, spares: &[Spare]) -> Result<GaveUp, Error> {
         } else if unfinished.contains_key(&spare.path) {
             gave_up.stays(spare, "an earlier pass was cut off at its path");
         } else if !is_as_kept(pass, spare).await {
-            gave_up.stays(
-                spare,
-                "it is not the version that was kept there: look at it first",
-            );
+            gave_up.stays(spare, NOT_AS_KEPT);
         } else {
-            give_up_one(&*pass.store(spare.side), &pass.ledger, spare)
+            let given_up = give_up_one(&*pass.store(spare.side), &pass.ledger, spare)
                 .await
                 .map_err(|error| pass.side_failed(spare.side, &error))??;
-            gave_up.count(spare);
+            gave_up.add(spare, given_up);
         }
     }
     Ok(gave_up)
@@ -228,10 +238,10 @@ pub async fn give_up_by_hand(hand: &Hand<'_>, spares: &[Spare]) -> Result<GaveUp
             gave_up.stays(spare, "the place it lies in is not here");
             continue;
         };
-        give_up_one(&*lane.store(spare.side), hand.ledger, spare)
+        let given_up = give_up_one(&*lane.store(spare.side), hand.ledger, spare)
             .await
             .map_err(|why| Error::failed(&what, why, "Try again."))??;
-        gave_up.count(spare);
+        gave_up.add(spare, given_up);
     }
     Ok(gave_up)
 }
@@ -240,10 +250,15 @@ async fn give_up_one(
     store: &dyn SideStore,
     ledger: &Ledger,
     spare: &Spare,
-) -> Result<Result<(), Error>, SideError> {
-    store.drop_spare(&spare.slot).await?;
+) -> Result<Result<GivenUp, Error>, SideError> {
+    let warrant = Warrant::GivenUp(OldVersion::of(spare));
+    let given_up = store.give_up(&spare.slot, warrant).await?;
+    if given_up != GivenUp::Gone {
+        return Ok(Ok(given_up));
+    }
     let number = spare.number;
-    Ok(ledger
+    let forgotten = ledger
         .write(move |connection| spare_rows::forget(connection, number))
-        .await)
+        .await;
+    Ok(forgotten.map(|()| given_up))
 }

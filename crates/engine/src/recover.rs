@@ -15,6 +15,7 @@ use crate::Error;
 use crate::home::Home;
 use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::scan::tell_both;
+use crate::pass::shared_tags::SharedTags;
 use crate::pass::{IN_FLIGHT, Pass, Wish};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::local::LocalSide;
@@ -118,6 +119,7 @@ pub async fn look(pass: &Pass, scope: &RelPath, target: &Target) -> Result<Offer
     let mut offer = Offer::default();
     let here = target.store(pass);
     let mut sieve = pass.reconciler(&Wish::default());
+    let far = (far, &SharedTags::default());
     let told = tell_both(pass, None, far, scanning, async |chunk| {
         for triple in chunk.drain(..) {
             let left_out = sieve.push(triple.clone(), &mut |_| {}).is_some();

@@ -417,7 +417,7 @@ async fn take_out(
     let result = primitive::remove(pass, change).await;
     let number = run.number();
     match result {
-        Ok(()) => {
+        Ok(_) => {
             run.end("all settled".into(), Counts::default()).await?;
             Ok(number)
         }

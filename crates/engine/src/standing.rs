@@ -21,6 +21,7 @@ use crate::ledger::runs::{self, Run};
 use crate::pass::contents;
 use crate::pass::moves;
 use crate::pass::scan::{digest, look_closer, not_cleared_up, tell_both};
+use crate::pass::shared_tags::SharedTags;
 use crate::pass::{IN_FLIGHT, Pass, Wish};
 use crate::sides::{Found, SideError, Unusable};
 
@@ -344,10 +345,10 @@ async fn gather_anew(
     })?;
     let unfinished = pass.left_unfinished()?;
     let one = !scope.is_root();
+    let shared = shared_tags(pass).await?;
     let mut reconciler = pass.reconciler(&Wish::default());
-    let (found, far) = mpsc::channel(BUFFER);
-    let store = pass.store(Side::Far);
-    let scanning = tokio::spawn(async move { store.scan(found).await });
+    let (far, scanning) = begin_listing(pass);
+    let far = (far, &shared);
     let told = tell_both(pass, None, far, scanning, async |chunk| {
         pass.progress.saw(chunk.len());
         let within = chunk
@@ -365,6 +366,29 @@ async fn gather_anew(
     .await?;
     let unusable = if one { Vec::new() } else { told.unusable };
     Ok((reconciler, told.roots.into(), unusable))
+}
+
+type FarListing = (
+    mpsc::Receiver<Found>,
+    tokio::task::JoinHandle<Result<(), SideError>>,
+);
+
+fn begin_listing(pass: &Pass) -> FarListing {
+    let (found, far) = mpsc::channel(BUFFER);
+    let store = pass.store(Side::Far);
+    (far, tokio::spawn(async move { store.scan(found).await }))
+}
+
+/// Tags that files share of which one changed or went: where there may be any, that takes a look of its own.
+async fn shared_tags(pass: &Pass) -> Result<SharedTags, Error> {
+    let shared = SharedTags::known(pass)?;
+    if shared.is_empty() {
+        return Ok(shared);
+    }
+    let (far, scanning) = begin_listing(pass);
+    let far = (far, &shared);
+    let told = tell_both(pass, None, far, scanning, async |_| Ok(())).await?;
+    Ok(shared.and(told.stirred).unwrap_or(shared))
 }
 
 /// Puts the ledger's rows and the near side together, path by path.

@@ -165,7 +165,7 @@ async fn sweep_in(
             };
             let result = primitive::remove(pass, change).await;
             let told = match &result {
-                Ok(()) => "done".to_owned(),
+                Ok(_) => "done".to_owned(),
                 Err(trouble) => format!("stays: {trouble}"),
             };
             let item = RunItem {
@@ -178,7 +178,7 @@ async fn sweep_in(
             };
             run.note(item);
             match result {
-                Ok(()) => {
+                Ok(_) => {
                     swept.files.0 += 1;
                     swept.files.1 = swept.files.1.saturating_add(entry.size);
                 }

@@ -12,11 +12,14 @@ use std::path::PathBuf;
 
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Unknown};
+use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Side, Unknown};
+use katabatic_engine::ledger::LaneKey;
+use katabatic_engine::ledger::spare_rows::Spare;
+use katabatic_engine::proof::{OldVersion, Warrant};
 use katabatic_engine::sides::local::LocalSide;
 use katabatic_engine::sides::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps,
-    Swapped, Undone,
+    Captured, Checked, FolderGone, Found, GivenUp, Put, SideError, SideStore, Source, Staged,
+    Steps, Swapped, Undone, WhyKept,
 };
 use katabatic_engine::stop::Stop;
 use tokio::sync::mpsc;
@@ -342,8 +345,53 @@ async fn a_swap_that_met_a_stranger_is_undone() {
         Checked::Same,
         "ours came out again"
     );
-    near.side.drop_spare("s1").await.unwrap();
+    let other = near.side.give_up("s1", given_up("other")).await;
+    assert_eq!(other, Ok(GivenUp::Kept(WhyKept::OtherContent)));
+    let ours = near.side.give_up("s1", given_up("new")).await;
+    assert_eq!(ours, Ok(GivenUp::Gone));
     assert_eq!(near.side.check("s1", &old).await.unwrap(), Checked::Nothing);
+}
+
+/// That a person gave up this content.
+fn given_up(content: &str) -> Warrant {
+    Warrant::GivenUp(OldVersion::of(&Spare {
+        number: 1,
+        lane: LaneKey(1),
+        lane_name: "lane".into(),
+        side: Side::Near,
+        path: path("a"),
+        slot: "s1".into(),
+        folder: false,
+        size: content.len() as u64,
+        content: Some(Digest::of(content.as_bytes())),
+        edited: None,
+        taken_at: EditTime(1),
+        run: None,
+        why: "removed there".into(),
+        place: None,
+        lane_id: None,
+        stamp: None,
+    }))
+}
+
+#[tokio::test]
+async fn what_somebody_has_open_is_not_given_up() {
+    let near = Near::new();
+    near.write("a", "old");
+    let seen = near.seen("a").await;
+    let mut writer = fs::File::options().write(true).open(near.at("a")).unwrap();
+    near.side.capture(&path("a"), "s1").await.unwrap();
+    let open = near.side.give_up("s1", given_up("old")).await;
+    assert_eq!(open, Ok(GivenUp::Kept(WhyKept::Open)));
+    std::io::Write::write_all(&mut writer, b"new").unwrap();
+    drop(writer);
+    let written = near.side.give_up("s1", given_up("old")).await;
+    assert_eq!(written, Ok(GivenUp::Kept(WhyKept::OtherContent)));
+    assert_eq!(fs::read(near.spare("s1")).unwrap(), b"new");
+    assert_eq!(near.side.check("s1", &seen).await.unwrap(), Checked::Other);
+    let gone = near.side.give_up("s1", given_up("new")).await;
+    assert_eq!(gone, Ok(GivenUp::Gone));
+    assert!(!near.spare("s1").exists());
 }
 
 #[tokio::test]

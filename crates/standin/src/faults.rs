@@ -56,6 +56,10 @@ pub(crate) enum Tags {
     Late,
     /// Made of whole seconds and the size.
     Coarse,
+    /// The number of the version alone.
+    Counted,
+    /// Made of the time and the size, so that files that came together share one.
+    Clock,
     /// None at all.
     Missing,
 }
@@ -125,8 +129,8 @@ pub const FAULTS: [(&str, &str, &str); 32] = [
     ("no-put-tag", "", "the answer to PUT has no ETag"),
     (
         "tags",
-        "late|coarse|missing",
-        "weak for a second; whole seconds and size; none",
+        "late|coarse|counted|clock|missing",
+        "weak for a second; whole seconds and size; a number alone, blind to changes on the disk; time and size, which files share; none",
     ),
     (
         "early-conditions",
@@ -254,6 +258,8 @@ fn kind(text: &str) -> Option<Kind> {
         ("no-put-tag", "") => Kind::NoPutTag,
         ("tags", "late") => Kind::Tags(Tags::Late),
         ("tags", "coarse") => Kind::Tags(Tags::Coarse),
+        ("tags", "counted") => Kind::Tags(Tags::Counted),
+        ("tags", "clock") => Kind::Tags(Tags::Clock),
         ("tags", "missing") => Kind::Tags(Tags::Missing),
         ("early-conditions", "") => Kind::EarlyConditions,
         ("no-conditions", "") => Kind::NoConditions,

@@ -10,6 +10,7 @@ mod changes;
 mod conditions;
 mod control;
 mod device_grant;
+mod digests;
 mod faults;
 mod if_header;
 mod listing;

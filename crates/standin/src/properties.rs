@@ -2,6 +2,7 @@
 
 use std::fmt::Write as _;
 
+use crate::digests::field;
 use crate::faults::{Feature, Mishap};
 use crate::listing::{Found, http_date};
 use crate::locks::Lock;
@@ -15,6 +16,8 @@ pub(crate) struct Around<'a> {
     pub(crate) principal: String,
     /// Counts what is used, which takes long and is asked for rarely.
     pub(crate) quota: &'a dyn Fn(&Found) -> Option<Quota>,
+    /// The digest of what a file holds, which takes a look at all of it and is asked for by name alone.
+    pub(crate) digest: &'a dyn Fn(&Found) -> Option<Vec<u8>>,
     pub(crate) locks: &'a [Lock],
     pub(crate) sync_token: Option<&'a str>,
 }
@@ -62,10 +65,27 @@ pub(crate) fn element(found: &Found, around: &Around<'_>, name: &Name) -> Option
         let (name, value) = (&name.1, value(found, around, name)?);
         return Some(format!("<D:{name}>{value}</D:{name}>"));
     }
+    if is_live(name) {
+        let offers = !around.mishap.lacks(Feature::Digests) && !found.meta.is_dir();
+        let digest = offers.then(|| (around.digest)(found)).flatten()?;
+        let (namespace, name) = DIGEST;
+        return Some(format!(
+            "<x:{name} xmlns:x=\"{namespace}\">{}</x:{name}>",
+            field(&digest)
+        ));
+    }
     store::properties(&found.disk)
         .into_iter()
         .find(|property| property.namespace == name.0 && property.name == name.1)
         .map(|property| dead(&property))
+}
+
+/// The digest of a file, written as in `Repr-Digest` (RFC 9530 §3), since no standard has a property for it.
+const DIGEST: (&str, &str) = ("urn:katabatic:properties", "repr-digest");
+
+/// Whether a property is the server's own to tell, and nobody's to set.
+pub(crate) fn is_live(name: &Name) -> bool {
+    name.0 == "DAV:" || (name.0.as_str(), name.1.as_str()) == DIGEST
 }
 
 fn dead(property: &Property) -> String {

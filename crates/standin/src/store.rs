@@ -8,6 +8,7 @@ use std::fs::{self, Metadata};
 use std::io;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -15,12 +16,12 @@ use percent_encoding::percent_decode_str;
 use rustix::fs::XattrFlags;
 
 use crate::device_grant::random_text;
+use crate::digests::Digests;
 use crate::faults::{Mishap, Tags};
 use crate::people::Mount;
 
 const VERSION: &str = "user.standin.version";
 const PROPERTIES: &str = "user.standin.properties";
-const DIGEST: &str = "user.standin.sha256";
 const RESOURCE_ID: &str = "user.standin.id";
 
 /// The folder of the server's own, in which no user's files lie.
@@ -28,6 +29,8 @@ const OWN: &str = ".standin";
 
 pub(crate) struct Store {
     root: PathBuf,
+    /// What the files hold.
+    pub(crate) digests: Arc<Digests>,
     versions: AtomicU64,
     uploads: AtomicU64,
 }
@@ -58,6 +61,7 @@ impl Store {
             .map_or(1, |since| since.as_nanos() as u64);
         Ok(Store {
             root: root.canonicalize()?,
+            digests: Arc::default(),
             versions: AtomicU64::new(now),
             uploads: AtomicU64::new(now),
         })
@@ -78,14 +82,10 @@ impl Store {
         self.own("incoming").join(number.to_string())
     }
 
-    /// Marks a file as a version of its own, with the digest of its content where that is known.
-    pub(crate) fn stamp(&self, path: &Path, sha256: Option<&[u8]>) -> io::Result<()> {
+    /// Marks a file as a version of its own.
+    pub(crate) fn stamp(&self, path: &Path) -> io::Result<()> {
         let version = self.versions.fetch_add(1, Ordering::Relaxed).to_string();
-        set(path, VERSION, version.as_bytes())?;
-        if let Some(digest) = sha256 {
-            note_digest(path, digest)?;
-        }
-        Ok(())
+        set(path, VERSION, version.as_bytes())
     }
 
     /// The place on disk that a request's path means; none where it would leave the user's tree, or lies in what is
@@ -148,6 +148,15 @@ pub(crate) fn shown_tag(path: &Path, meta: &Metadata, mishap: &Mishap) -> Option
     match mishap.tags {
         None => Some((tag(path, meta), false)),
         Some(Tags::Missing) => None,
+        // The counter starts at a time, which is not to be read from it.
+        Some(Tags::Counted) => {
+            let opaque = version_of(path).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+            Some((format!("{opaque:016x}"), false))
+        }
+        Some(Tags::Clock) => {
+            let (modified, size) = (modified_nanos(meta), meta.size());
+            Some((format!("{modified:x}-{size:x}"), false))
+        }
         Some(Tags::Coarse) => Some((format!("{:x}-{:x}", meta.mtime(), meta.size()), false)),
         Some(Tags::Late) => {
             let age = SystemTime::now().duration_since(meta.modified().ok()?);
@@ -198,30 +207,23 @@ pub(crate) fn take_over(from: &Path, to: &Path) -> io::Result<()> {
     }
 }
 
-/// Keeps the SHA-256 of the version that is there now.
-pub(crate) fn note_digest(path: &Path, sha256: &[u8]) -> io::Result<()> {
-    let tag = tag(path, &fs::symlink_metadata(path)?);
-    set(path, DIGEST, &[tag.as_bytes(), b" ", sha256].concat())
+/// The number of a version.
+fn version_of(path: &Path) -> u64 {
+    get(path, VERSION)
+        .and_then(|text| String::from_utf8(text).ok()?.parse::<u64>().ok())
+        .unwrap_or(0)
 }
 
 /// The version tag of a file, without quotes.
 pub(crate) fn tag(path: &Path, meta: &Metadata) -> String {
-    let version = get(path, VERSION)
-        .and_then(|text| String::from_utf8(text).ok()?.parse::<u64>().ok())
-        .unwrap_or(0);
-    let modified = meta
-        .mtime()
-        .wrapping_mul(1_000_000_000)
-        .wrapping_add(meta.mtime_nsec());
-    format!("{version:x}-{:x}-{:x}", modified, meta.size())
+    let version = version_of(path);
+    format!("{version:x}-{:x}-{:x}", modified_nanos(meta), meta.size())
 }
 
-/// The SHA-256 of the version of this tag, where it was noted when the file came in.
-pub(crate) fn noted_digest(path: &Path, tag: &str) -> Option<Vec<u8>> {
-    let noted = get(path, DIGEST)?;
-    noted
-        .strip_prefix([tag.as_bytes(), b" "].concat().as_slice())
-        .map(<[u8]>::to_vec)
+fn modified_nanos(meta: &Metadata) -> i64 {
+    meta.mtime()
+        .wrapping_mul(1_000_000_000)
+        .wrapping_add(meta.mtime_nsec())
 }
 
 pub(crate) fn properties(path: &Path) -> Vec<Property> {
@@ -272,7 +274,7 @@ pub(crate) fn copy_tree(store: &Store, from: &Path, to: &Path, deep: bool) -> io
     if !from.symlink_metadata()?.is_dir() {
         fs::copy(from, to)?;
         set_properties(to, &properties(from))?;
-        return store.stamp(to, None);
+        return store.stamp(to);
     }
     fs::create_dir(to)?;
     if deep {

@@ -34,11 +34,13 @@ pub enum Flaw {
     TellsHalf,
     /// A request that got no answer is not kept from being done later.
     FencesNothing,
+    /// A copy is given up though a program has it open.
+    SeesNoOpenFiles,
 }
 
 impl Flaw {
     /// All of them.
-    pub const ALL: [Flaw; 8] = [
+    pub const ALL: [Flaw; 9] = [
         Flaw::PlacesOver,
         Flaw::DropsSpares,
         Flaw::ShortIsWhole,
@@ -47,6 +49,7 @@ impl Flaw {
         Flaw::EndsEarly,
         Flaw::TellsHalf,
         Flaw::FencesNothing,
+        Flaw::SeesNoOpenFiles,
     ];
 }
 
@@ -89,6 +92,8 @@ pub enum Fault {
     TokenExpired,
     /// Somebody changes something at that very moment.
     Stranger,
+    /// A program has a file open that is to be given up.
+    HeldOpen,
 }
 
 /// How often things go wrong in a pass, in thousandths of a step each; and what did.

@@ -326,18 +326,27 @@ pub fn apply(world: &mut World, at: At, edit: &Edit) {
 
 /// A program writes into a file that a pass has put among the spares of a disk.
 pub fn late_write(world: &mut World, computer: usize) {
-    let new = content(world, false);
-    let (at, now, version) = (At::Disk(computer), world.now, world.number());
-    let shelf = world.shelf(at, computer);
-    let Some(file) = shelf
+    let at = At::Disk(computer);
+    let newest = world
+        .shelf(at, computer)
         .spares
-        .values_mut()
-        .filter_map(|tree| match tree.get_mut(&RelPath::root()) {
-            Some(Node::File(file)) if file.stub.is_none() => Some(file),
+        .iter()
+        .filter_map(|(slot, tree)| match tree.get(&RelPath::root()) {
+            Some(Node::File(file)) if file.stub.is_none() => Some((file.version, slot.clone())),
             _ => None,
         })
-        .max_by_key(|file| file.version)
-    else {
+        .max();
+    if let Some((_, slot)) = newest {
+        late_write_into(world, (at, computer), &slot);
+    }
+}
+
+/// The same, into a certain one.
+pub(crate) fn late_write_into(world: &mut World, (at, computer): (At, usize), slot: &str) {
+    let new = content(world, false);
+    let (now, version) = (world.now, world.number());
+    let spare = world.shelf(at, computer).spares.get_mut(slot);
+    let Some(Node::File(file)) = spare.and_then(|tree| tree.get_mut(&RelPath::root())) else {
         return;
     };
     let old = Node::File(file.clone());

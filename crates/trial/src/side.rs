@@ -6,14 +6,16 @@ use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Stamp, Unknown};
+use katabatic_engine::proof::Warrant;
 use katabatic_engine::sides::{
-    Arrived, Captured, Changes, Checked, FolderGone, Found, NewStub, Outcome, Put, SideError,
-    SideStore, Source, Staged, Steps, Swapped, Undone, Whereabouts,
+    Arrived, Captured, Changes, Checked, FolderGone, Found, GivenUp, NewStub, Outcome, Put,
+    SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Whereabouts, WhyKept,
 };
 use tokio::sync::mpsc;
 
 use crate::fate::Shared;
 use crate::mischief::{Fault, Flaw, Nature};
+use crate::script::late_write_into;
 use crate::world::{At, File, Node, SECOND, Tree, World};
 
 /// One side of a computer's lane.
@@ -606,13 +608,39 @@ impl SideStore for SimulatedSide {
         .await
     }
 
-    async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
+    async fn give_up(&self, spare: &str, warrant: Warrant) -> Result<GivenUp, SideError> {
         let (side, spare) = (self.clone(), spare.to_owned());
-        let dropped = self.change("drop_spare", None, move |world| {
+        let given_up = self.change("give_up", None, move |world| {
+            let shelf = world.shelf(side.at, side.computer);
+            let Some(tree) = shelf.spares.get(&spare) else {
+                return Ok(GivenUp::Gone);
+            };
+            let is_it = match (&warrant, tree.get(&RelPath::root())) {
+                (Warrant::Proven(proof), Some(Node::File(file))) => {
+                    file.own().map(|own| Digest::of(own)) == Some(proof.content())
+                }
+                (Warrant::Empty(_), Some(Node::File(file))) => file.stub.is_some(),
+                (Warrant::Empty(_), Some(Node::Folder)) => tree.len() == 1,
+                // Nobody gives up a version by its number here.
+                (Warrant::GivenUp(_), _) | (_, None) | (Warrant::Proven(_), _) => false,
+            };
+            if !is_it {
+                return Ok(GivenUp::Kept(WhyKept::OtherContent));
+            }
+            let is_file = matches!(warrant, Warrant::Proven(_));
+            let strangers = world.mischief.strangers;
+            if is_file && world.mischief.falls(side.is_far(), strangers * 4) {
+                world.mischief.note(Fault::HeldOpen);
+                if !world.has(Flaw::SeesNoOpenFiles) {
+                    return Ok(GivenUp::Kept(WhyKept::Open));
+                }
+                // Whatever has it open saves once more.
+                late_write_into(world, (side.at, side.computer), &spare);
+            }
             world.shelf(side.at, side.computer).spares.remove(&spare);
-            Ok(())
+            Ok(GivenUp::Gone)
         });
-        dropped.await.map_err(Undone::told)
+        given_up.await.map_err(Undone::told)
     }
 
     async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {

@@ -18,6 +18,7 @@ use crate::args;
 use crate::draw::table::Rows;
 use crate::draw::{json, largest_first, line, shown, tree};
 use crate::exit;
+use crate::proof_words;
 use crate::setup::folder_of;
 
 pub fn choose(app: &App, typed: &args::Choose) -> Result<ExitCode, Error> {
@@ -219,19 +220,8 @@ fn say_effect(app: &App, lane: &LaneConfig, effect: &Effect, free: Option<u64>) 
     if effect.fetches.0 + effect.frees.0 == 0 {
         line("  neither fetch nor drop anything");
     }
-    let proofs = &effect.proofs;
-    if !proofs.by_tag.is_empty() {
-        line(format!(
-            "  proven to be there by their version tags: {}",
-            files(proofs.by_tag.len() as u64)
-        ));
-    }
-    if !proofs.to_read.is_empty() {
-        line(format!(
-            "  to be proven by reading back first: {}, {}",
-            files(proofs.to_read.len() as u64),
-            words::bytes(proofs.bytes_to_read())
-        ));
+    for told in proof_words::outlook(&effect.proofs.outlook) {
+        line(format!("  {told}"));
     }
     for path in &effect.stays {
         line(format!(
@@ -254,10 +244,7 @@ fn say_done(app: &App, lane: &LaneConfig, effect: &Effect, dropped: &choose::Dro
         ));
     }
     if dropped.held_open > 0 {
-        line(format!(
-            "A program has {} open: the room is free once it is closed and the spares are pruned.",
-            words::count(dropped.held_open, "of these files", "of these files")
-        ));
+        line(proof_words::held_open(dropped.held_open));
     }
     for file in &dropped.stayed {
         line(format!("  {} stays here: {}", shown(&file.path), file.why));
@@ -279,8 +266,7 @@ fn effect_json(effect: &Effect, free: Option<u64>) -> Value {
     json!({
         "fetches": {"files": effect.fetches.0, "bytes": effect.fetches.1},
         "frees": {"files": effect.frees.0, "bytes": effect.frees.1},
-        "proven_by_tag": effect.proofs.by_tag.len(),
-        "to_read_back": {"files": effect.proofs.to_read.len(), "bytes": effect.proofs.bytes_to_read()},
+        "proof": proof_words::outlook_json(&effect.proofs.outlook),
         "stays": effect.stays.iter().map(RelPath::as_str).collect::<Vec<_>>(),
         "free": free,
     })

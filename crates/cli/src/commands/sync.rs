@@ -17,7 +17,7 @@ use crate::args::LeadTyped;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{error, json, line, listing, progress, shown, time};
-use crate::{args, exit};
+use crate::{args, exit, proof_words};
 
 /// As many paths that need somebody are named at the most; `status` has all of them.
 const NAMED: usize = 20;
@@ -219,11 +219,8 @@ pub fn say(app: &App, name: &str, report: &Report) {
     );
     say(
         report.held_open,
-        "still open",
-        format!(
-            "{} of these in a program; their room is free once it is closed",
-            files(report.held_open)
-        ),
+        "kept",
+        proof_words::held_open(report.held_open),
     );
     say(
         counts.dropped,

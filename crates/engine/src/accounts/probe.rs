@@ -3,6 +3,7 @@
 //! No answer is believed by its status alone: whatever was asked is read back. A server that says 412 and writes all
 //! the same, or 201 and keeps a part, is found out here and not with somebody's files.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -16,7 +17,7 @@ use url::Url;
 use super::explain::explain;
 use crate::Error;
 use crate::home::random_hex;
-use crate::sides::webdav::{Client, Listed, Survey, Watch, listed};
+use crate::sides::webdav::{Client, Listed, OWN_NAMESPACE, Survey, Watch, listed, read_digest};
 use crate::sides::{SideError, TEST_FOLDER};
 
 /// How a server keeps to something it was asked.
@@ -64,6 +65,18 @@ pub struct Findings {
     pub tags: Tags,
     /// Whether the answer to an upload has the tag of what was kept.
     pub put_has_tag: bool,
+    /// Whether files that come at the same time can have the same tag.
+    #[serde(default = "yes")]
+    pub tags_shared: bool,
+    /// Whether tags are made of times and sizes.
+    #[serde(default = "yes")]
+    pub tags_clock_made: bool,
+    /// Whether the server tells the digest of a file (RFC 9530): the right one, and another after a change.
+    #[serde(default)]
+    pub digests: bool,
+    /// The same in a listing, for many files at once.
+    #[serde(default)]
+    pub listed_digests: bool,
     /// Whether a move keeps the tag.
     pub move_keeps_tag: bool,
     /// Whether files have ids of their own, which a move keeps.
@@ -119,6 +132,10 @@ fn ignored() -> Keeps {
     Keeps::Ignored
 }
 
+fn yes() -> bool {
+    true
+}
+
 /// One line of what was found: what it is about, what was found, and what is done because of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Finding {
@@ -137,6 +154,12 @@ impl Findings {
     #[must_use]
     pub fn tags_prove_little(&self) -> bool {
         matches!(self.tags, Tags::Coarse | Tags::Absent)
+    }
+
+    /// Whether a tag is of one version of one file alone, so that it says something of the content.
+    #[must_use]
+    pub fn tags_are_evidence(&self) -> bool {
+        !self.tags_prove_little() && !self.tags_shared && !self.tags_clock_made
     }
 
     /// Whether a body is placed whole or not at all, and only where nothing is, so that a small new file may go at once.
@@ -187,6 +210,37 @@ impl Findings {
                     "date and size have to do; what is young is read again by the next pass",
                 ),
             },
+            line(
+                "what a tag is worth",
+                match (
+                    self.tags_prove_little(),
+                    self.tags_shared,
+                    self.tags_clock_made,
+                ) {
+                    (true, ..) => "little",
+                    (_, true, _) => "two files that came together had the same",
+                    (_, _, true) => "it is made of time and size, which another version can have",
+                    (false, false, false) => "it is of one version alone",
+                },
+                if self.tags_are_evidence() {
+                    "evidence: what came from there and was never changed here goes after a look at some parts of it"
+                } else {
+                    "no evidence of the content: before a last copy goes, digest or reading back decides"
+                },
+            ),
+            line(
+                "digests (Repr-Digest)",
+                match (self.digests, self.listed_digests) {
+                    (true, true) => "told, of a whole folder at once, too",
+                    (true, false) => "told, file by file",
+                    (false, _) => "not told, or not of what is there now",
+                },
+                if self.digests {
+                    "they prove what is there before a last copy here goes"
+                } else {
+                    "what is there is read back before a last copy here goes"
+                },
+            ),
             line(
                 "tag after an upload",
                 yes(self.put_has_tag, "no"),
@@ -431,6 +485,9 @@ const TRIED: [char; 11] = [':', '*', '?', '"', '<', '>', '|', '\\', '%', '\u{1}'
 const LENGTHS: [usize; 4] = [255, 200, 143, 100];
 const PAUSE: Duration = Duration::from_millis(150);
 
+/// So many files come together, to see whether some share a tag.
+const TOGETHER: usize = 24;
+
 /// What came of looking: a folder where nothing may be written tells nothing else.
 #[derive(Clone, Debug)]
 pub enum Probed {
@@ -580,10 +637,16 @@ impl Room<'_> {
         let (after, id_after) = self.tag_and_id("moved again").await?;
         let move_keeps_tag = after == before;
         let (refused_characters, longest_name) = self.names().await?;
+        let (tags_shared, tags_clock_made) = self.what_tags_are_made_of().await?;
+        let (digests, listed_digests) = self.digests().await?;
         let found = Findings {
             server: survey.server.clone(),
             tags,
             put_has_tag,
+            tags_shared,
+            tags_clock_made,
+            digests,
+            listed_digests,
             move_keeps_tag,
             ids: id.is_some() && id == id_after && id != other,
             if_none_match: self.condition_on_put("if-none-match", "*").await?,
@@ -661,6 +724,71 @@ impl Room<'_> {
             _ => Tags::Strong,
         };
         Ok((tags, in_answer))
+    }
+
+    /// Whether files of one size that come at the same time share a tag, and whether a tag tells size and time.
+    async fn what_tags_are_made_of(&self) -> Result<(bool, bool), SideError> {
+        let names: Vec<String> = (0..TOGETHER)
+            .map(|number| format!("together {number}"))
+            .collect();
+        let puts = names.iter().map(|name| self.put(name, "together"));
+        for put in futures_util::future::join_all(puts).await {
+            put?;
+        }
+        let listed = self.listing().await?;
+        let came = listed
+            .iter()
+            .filter(|listed| names.iter().any(|name| listed.path.name() == name));
+        let (mut tags, mut shared, mut clock_made) = (BTreeSet::new(), false, false);
+        for one in came {
+            let Some(tag) = &one.tag else {
+                return Ok((true, true));
+            };
+            shared |= !tags.insert(tag);
+            clock_made |= is_clock_made(tag, one.modified);
+        }
+        Ok((shared, clock_made))
+    }
+
+    /// Whether the server tells the digest of what it holds, asked by name and in a listing; it must be no copy of what a
+    /// client once said.
+    async fn digests(&self) -> Result<(bool, bool), SideError> {
+        let (mut told, mut listed) = (true, true);
+        for content in ["digested", "digested anew"] {
+            self.put("digested", content).await?;
+            let right = sha256(content.as_bytes());
+            let url = self.url("digested", false)?;
+            let response = self
+                .client
+                .send(true, || {
+                    let request = self.client.request("HEAD", url.clone())?;
+                    Ok(request.header("want-repr-digest", "sha-256=10"))
+                })
+                .await?;
+            let field = response.headers().get("repr-digest");
+            let field = field.and_then(|field| field.to_str().ok());
+            told &= field
+                .and_then(read_digest)
+                .is_some_and(|digest| digest.0 == right);
+            // A property that anybody can set says nothing.
+            let set = format!(
+                "<?xml version=\"1.0\" encoding=\"utf-8\"?><propertyupdate xmlns=\"DAV:\"><set><prop>\
+                 <repr-digest xmlns=\"{OWN_NAMESPACE}\">sha-256=:AAAA:</repr-digest></prop></set></propertyupdate>"
+            );
+            self.status("PROPPATCH", "digested", false, |request| {
+                request
+                    .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                    .body(set.clone())
+            })
+            .await?;
+            let found = self.listing().await?;
+            let found = found
+                .iter()
+                .find(|listed| listed.path.name() == "digested")
+                .and_then(|listed| read_digest(listed.digest.as_deref()?));
+            listed &= found.is_some_and(|digest| digest.0 == right);
+        }
+        Ok((told, listed))
     }
 
     async fn condition_on_put(
@@ -967,6 +1095,30 @@ impl Room<'_> {
         }
         Ok((refused, 0))
     }
+}
+
+/// Whether a tag spells the time of its file, in seconds since 1970: whatever else is in it, another version that was given
+/// the same time has it, too.
+fn is_clock_made(tag: &str, modified: Option<i64>) -> bool {
+    let parts = tag.split(|c: char| !c.is_ascii_alphanumeric());
+    let numbers = parts.filter(|part| !part.is_empty()).flat_map(|part| {
+        let hexadecimal = u64::from_str_radix(part, 16).ok();
+        [hexadecimal, part.parse::<u64>().ok()]
+    });
+    let is_time = |number: u64| {
+        modified.is_some_and(|at| {
+            [1, 1_000, 1_000_000, 1_000_000_000].iter().any(|unit| {
+                let seconds = i64::try_from(number / unit).unwrap_or(i64::MAX);
+                seconds.abs_diff(at) <= 1
+            })
+        })
+    };
+    numbers.flatten().any(is_time)
+}
+
+fn sha256(content: &[u8]) -> [u8; 32] {
+    let digest = ring::digest::digest(&ring::digest::SHA256, content);
+    digest.as_ref().try_into().unwrap_or_default()
 }
 
 /// The change token in an answer; what prefix its namespace has is the server's choice.

@@ -6,19 +6,17 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{
-    Base, Choice, Digest, Entry, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words,
-};
+use katabatic_core::{Choice, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words};
 
 use super::{Looked, proof};
 use crate::config::Config;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::runs::{Counts, RunItem};
-use crate::ledger::spare_rows::{self, Spare};
-use crate::open_files::{identity, open_files};
 use crate::pass::Pass;
+use crate::pass::give_up::{self, Copy, Freed};
 use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::proof::Proof;
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::{FolderGone, SideError};
 use crate::{Class, Error};
@@ -57,9 +55,7 @@ pub async fn drop_copies(
     let looked = super::look(pass).await?;
     let mut effect = super::effect(pass, &looked, after).await?;
     super::check_room(pass, &effect).await?;
-    proof::read_back(pass, &mut effect.proofs)
-        .await
-        .map_err(|(side, error)| pass.side_failed(side, &error))?;
+    let proven = proof::prove(pass, &mut effect.proofs).await?;
     if let Some((path, (_, why))) = unfinished.iter().next() {
         effect.proofs.unproven.push(proof::Unproven {
             path: path.clone(),
@@ -88,7 +84,6 @@ pub async fn drop_copies(
     let run = pass.begin_run_of("choose", pass.clock.now()).await?;
     dropped.run = Some(run.number());
     in_run(run, async |run| {
-        let proven = std::mem::take(&mut effect.proofs.by_tag);
         drop_in(pass, run, proven, &mut dropped).await?;
         remove_folders(pass, &looked, &before.selection.choice, after).await?;
         let counts = Counts {
@@ -112,37 +107,42 @@ pub async fn drop_copies(
 async fn drop_in(
     pass: &LockedLane,
     run: &OpRun,
-    proven: Vec<(RelPath, Entry, Option<Digest>)>,
+    proven: Vec<proof::Proven>,
     dropped: &mut Dropped,
 ) -> Result<(), Error> {
-    for (path, near, content) in &proven {
+    let (mut lot, mut freed) = (Vec::new(), Freed::default());
+    for proof::Proven { path, near, proof } in proven {
         let change = Change {
             side: Side::Near,
-            path,
-            old: Some(Version::of(near, *content)),
+            path: &path,
+            old: Some(Version::of(&near, proof.as_ref().map(Proof::content))),
             source: None,
             run: None,
             why: format!("{DROPPED}its folder is not taken any more"),
             learned: Learned::default(),
         };
         match primitive::remove(pass, change).await {
-            Ok(()) => {
+            Ok(slot) => {
                 dropped.files.0 += 1;
                 dropped.files.1 += near.size;
-                run.note(item(pass, path, near.size));
+                run.note(item(pass, &path, near.size));
+                lot.extend(proof.map(|proof| Copy { path, slot, proof }));
             }
-            Err(Trouble::Met(why)) => dropped.stayed.push(proof::Unproven {
-                path: path.clone(),
-                why,
-            }),
+            Err(Trouble::Met(why)) => dropped.stayed.push(proof::Unproven { path, why }),
             Err(Trouble::Side(side, error) | Trouble::Unsure(side, error)) => {
                 return Err(pass.side_failed(side, &error));
             }
             Err(Trouble::Ledger(error)) => return Err(error),
         }
+        if lot.len() >= give_up::LOT {
+            freed.add(give_up::copies(pass, std::mem::take(&mut lot)).await?);
+        }
     }
-    pass.ledger.flush().await?;
-    dropped.held_open = free(pass).await?;
+    freed.add(give_up::copies(pass, lot).await?);
+    give_up::stubs(pass).await?;
+    dropped.held_open = freed.held_open;
+    let kept = |(path, why)| proof::Unproven { path, why };
+    dropped.stayed.extend(freed.stayed.into_iter().map(kept));
     Ok(())
 }
 
@@ -175,83 +175,6 @@ fn item(pass: &Pass, path: &RelPath, bytes: u64) -> RunItem {
         result: "done: it stays there".into(),
         at: Some(pass.clock.now()),
     }
-}
-
-/// The captured copies are deleted: what they hold was proven to be on the far side. One that a program still has open
-/// stays in the spares, where the next pass reads it again for what was written late.
-pub(crate) async fn free(pass: &LockedLane) -> Result<u64, Error> {
-    let lane = pass.lane.row.key;
-    let captured = pass
-        .ledger
-        .read(|connection| spare_rows::not_read_again(connection, lane, Side::Near))?;
-    // Looked at after the captures: under its new name nobody can open a captured file.
-    let open = open_files();
-    let near = &pass.lane.near;
-    let mut held = 0;
-    for spare in captured
-        .into_iter()
-        .filter(|spare| spare.why.starts_with(DROPPED))
-    {
-        let there = near
-            .look_at_spare(&spare.slot)
-            .await
-            .map_err(|error| pass.side_failed(Side::Near, &error))?;
-        if spare.content.is_none() && !there.is_some_and(|there| there.is_stub()) {
-            continue;
-        }
-        let here = near
-            .spare_here(&spare.slot)
-            .and_then(|at| std::fs::metadata(at).ok());
-        let is_kept = here
-            .is_some_and(|meta| open.contains(&identity(&meta)) || !is_as_captured(&spare, &meta));
-        if is_kept {
-            held += 1;
-            continue;
-        }
-        if spare.why == SHED && !is_there_still(pass, &spare).await? {
-            // Somebody was quicker there: what was to be dropped may be the last copy.
-            let why =
-                "its content was about to be dropped here, and went or changed there".to_owned();
-            pass.ledger
-                .write_later(move |connection| spare_rows::set_why(connection, spare.number, &why));
-            continue;
-        }
-        near.drop_spare(&spare.slot)
-            .await
-            .map_err(|error| pass.side_failed(Side::Near, &error))?;
-        pass.ledger
-            .write_later(move |connection| spare_rows::forget(connection, spare.number));
-    }
-    pass.ledger.flush().await?;
-    Ok(held)
-}
-
-/// Whether the far side has the version that a stub stands for, a moment before the last copy here goes.
-async fn is_there_still(pass: &Pass, spare: &Spare) -> Result<bool, Error> {
-    let lane = pass.lane.row.key;
-    let row = pass
-        .ledger
-        .read(|connection| rows::row(connection, lane, &spare.path))?;
-    let Some(base) = row.and_then(|row| row.base).filter(Base::is_stub) else {
-        return Ok(false);
-    };
-    match pass.lane.far.look(&spare.path).await {
-        Ok(there) => Ok(there.is_some_and(|there| there.stamp == base.far.undoubted())),
-        Err(why) => {
-            tracing::debug!("{} is kept: {why}", spare.path);
-            Ok(false)
-        }
-    }
-}
-
-/// Whether nobody wrote into a captured copy since it was checked, through a descriptor that is closed by now.
-fn is_as_captured(spare: &Spare, meta: &std::fs::Metadata) -> bool {
-    use std::os::unix::fs::MetadataExt;
-    let edited = meta
-        .mtime()
-        .saturating_mul(1_000_000_000)
-        .saturating_add(meta.mtime_nsec());
-    meta.len() == spare.size && spare.edited.is_none_or(|known| known.0 == edited)
 }
 
 /// Folders that became empty go, the deepest first; what is left in one keeps it.

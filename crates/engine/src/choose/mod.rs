@@ -1,9 +1,8 @@
 //! Choosing which folders of the far side come here: what each weighs, what a change would free or fetch, and the
 //! change itself.
 //!
-//! A local copy goes only once every file in it is proven to be on the far side: by a version tag that proves a
-//! version and is the one we agreed on, or by reading it back. Dropping it is no removal: the far side keeps
-//! everything, other computers keep theirs, and the room is free at once.
+//! A local copy goes only once every file in it is proven to be on the far side ([`crate::proof`]). Dropping it is no
+//! removal: the far side keeps everything, other computers keep theirs, and the room is free at once.
 
 mod drop;
 mod proof;
@@ -17,7 +16,7 @@ use crate::pass::Pass;
 use crate::sides::{Found, SharedFolder, SideError};
 use crate::{Class, Error};
 
-pub(crate) use drop::{DROPPED, SHED, free};
+pub(crate) use drop::{DROPPED, SHED};
 pub use drop::{Dropped, drop_copies, refused};
 pub use proof::{Proofs, Unproven};
 

@@ -1,12 +1,15 @@
-//! Whether a local copy is proven to be on the far side, byte for byte, and by what.
+//! Whether the far side has, byte for byte, each file whose local copy is to go.
 
-use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side};
+use futures_util::{StreamExt, stream};
+use katabatic_core::{Base, Entry, Kind, RelPath, Side};
 
 use crate::Error;
 use crate::ledger::rows;
-use crate::pass::Pass;
+use crate::pass::primitive::Trouble;
 use crate::pass::scan::digest;
-use crate::sides::SideError;
+use crate::pass::{IN_FLIGHT, Pass};
+use crate::proof::{self, Claim, Outlook, Proof};
+use crate::session::LockedLane;
 
 /// A file that is not proven to be on the far side.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -17,29 +20,50 @@ pub struct Unproven {
     pub why: String,
 }
 
-/// What proves the files of a folder.
+/// What is known of the files of a folder, and what it takes to prove the rest.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Proofs {
-    /// Files proven by a version tag that is the agreed one still, with the near version they prove.
-    pub by_tag: Vec<(RelPath, Entry, Option<Digest>)>,
-    /// Files that only reading back can prove, with both versions.
-    pub to_read: Vec<(RelPath, Entry, Entry)>,
+    /// Files that go, with both versions; of a stub, the one here alone.
+    going: Vec<Going>,
+    /// What it takes to prove them.
+    pub outlook: Outlook,
     /// Files that are not there, or not the same there.
     pub unproven: Vec<Unproven>,
 }
 
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Going {
+    path: RelPath,
+    near: Entry,
+    far: Option<Entry>,
+}
+
+/// A copy that may go.
+pub(super) struct Proven {
+    pub(super) path: RelPath,
+    pub(super) near: Entry,
+    /// None of a stub: nothing of it is here that could be lost.
+    pub(super) proof: Option<Proof>,
+}
+
 impl Proofs {
-    /// Bytes that have to be read back.
-    #[must_use]
-    pub fn bytes_to_read(&self) -> u64 {
-        self.to_read
-            .iter()
-            .map(|(_, _, far)| far.size)
-            .fold(0, u64::saturating_add)
+    fn refuse(&mut self, path: &RelPath, why: &str) {
+        self.unproven.push(Unproven {
+            path: path.clone(),
+            why: why.to_owned(),
+        });
+    }
+
+    fn goes(&mut self, path: &RelPath, near: &Entry, far: Option<&Entry>) {
+        self.going.push(Going {
+            path: path.clone(),
+            near: near.clone(),
+            far: far.cloned(),
+        });
     }
 }
 
-/// Puts one file where it belongs.
+/// Puts one file where it belongs; nothing is proven by it yet.
 pub(super) async fn weigh(
     pass: &Pass,
     path: &RelPath,
@@ -48,48 +72,37 @@ pub(super) async fn weigh(
     proofs: &mut Proofs,
 ) -> Result<(), Error> {
     if near.is_stub() {
-        // Nothing of it is here that could be lost.
-        proofs.by_tag.push((path.clone(), near.clone(), None));
+        proofs.goes(path, near, None);
         return Ok(());
     }
-    let mut refuse = |why: &str| {
-        proofs.unproven.push(Unproven {
-            path: path.clone(),
-            why: why.to_owned(),
-        });
-    };
     let Some(far) = far.filter(|far| far.kind == Kind::File) else {
-        refuse("it is only here");
+        proofs.refuse(path, "it is only here");
         return Ok(());
     };
     if far.size != near.size {
-        refuse("the version there is another one");
+        proofs.refuse(path, "the version there is another one");
         return Ok(());
     }
     let row = pass
         .ledger
         .read(|connection| rows::row(connection, pass.lane.row.key, path))?;
-    let (base, unproven) = row.map_or((None, true), |row| (row.base, row.unproven));
-    let agreed = base.filter(|base| base.kind == Kind::File && base.away.is_none());
-    match agreed {
-        Some(base) if is_agreed_near(pass, path, near, &base).await => {
-            let proves = base.far == far.stamp && pass.lane.far.tags_prove() && !unproven;
-            if proves {
-                proofs
-                    .by_tag
-                    .push((path.clone(), near.clone(), base.content));
-            } else {
-                proofs
-                    .to_read
-                    .push((path.clone(), near.clone(), far.clone()));
-            }
-        }
-        Some(_) => refuse("it was changed here, and that is not carried yet"),
-        // Never compared, and of the same length: reading tells.
-        None => proofs
-            .to_read
-            .push((path.clone(), near.clone(), far.clone())),
+    let agreed = row
+        .and_then(|row| row.base)
+        .filter(|base| base.kind == Kind::File && base.away.is_none());
+    if let Some(base) = &agreed
+        && !is_agreed_near(pass, path, near, base).await
+    {
+        proofs.refuse(path, "it was changed here, and that is not carried yet");
+        return Ok(());
     }
+    let claim = Claim {
+        path,
+        near,
+        at: path,
+        far,
+    };
+    proofs.outlook.add(proof::cost(pass, &claim)?);
+    proofs.goes(path, near, Some(far));
     Ok(())
 }
 
@@ -103,23 +116,41 @@ async fn is_agreed_near(pass: &Pass, path: &RelPath, near: &Entry, base: &Base) 
     digest(&*pass.store(Side::Near), path, near).await.ok() == Some(content)
 }
 
-/// Reads back what only reading proves; the answer holds what turned out to be another version.
-pub(super) async fn read_back(pass: &Pass, proofs: &mut Proofs) -> Result<(), (Side, SideError)> {
-    for (path, near, far) in std::mem::take(&mut proofs.to_read) {
-        let here = digest(&*pass.store(Side::Near), &path, &near)
-            .await
-            .map_err(|error| (Side::Near, error))?;
-        let there = digest(&*pass.store(Side::Far), &path, &far)
-            .await
-            .map_err(|error| (Side::Far, error))?;
-        if here == there {
-            proofs.by_tag.push((path, near, Some(here)));
-        } else {
-            proofs.unproven.push(Unproven {
-                path,
-                why: "the version there is another one".into(),
-            });
+/// Proves everything that is to go; what turns out not to be there is told of instead.
+pub(super) async fn prove(pass: &LockedLane, proofs: &mut Proofs) -> Result<Vec<Proven>, Error> {
+    let going = std::mem::take(&mut proofs.going);
+    let files = going.iter().filter(|one| one.far.is_some());
+    let told = &proof::told(pass, files.map(|one| &one.path)).await;
+    let tried: Vec<_> = stream::iter(going)
+        .map(async |going| {
+            let Going { path, near, far } = going;
+            let proof = match &far {
+                None => Ok(None),
+                Some(far) => {
+                    let claim = Claim {
+                        path: &path,
+                        near: &near,
+                        at: &path,
+                        far,
+                    };
+                    proof::prove(pass, &claim, told).await.map(Some)
+                }
+            };
+            (path, near, proof)
+        })
+        .buffered(IN_FLIGHT)
+        .collect()
+        .await;
+    let mut proven = Vec::with_capacity(tried.len());
+    for (path, near, proof) in tried {
+        match proof {
+            Ok(proof) => proven.push(Proven { path, near, proof }),
+            Err(Trouble::Met(why)) => proofs.unproven.push(Unproven { path, why }),
+            Err(Trouble::Side(side, error) | Trouble::Unsure(side, error)) => {
+                return Err(pass.side_failed(side, &error));
+            }
+            Err(Trouble::Ledger(error)) => return Err(error),
         }
     }
-    Ok(())
+    Ok(proven)
 }

@@ -50,6 +50,8 @@ pub struct LaneConfig {
     pub limits: Limits,
     /// Which files have their content here, and which are stubs.
     pub contents: Contents,
+    /// By what a content is known to be on the far side before the last copy here goes.
+    pub proof: ProofBy,
     /// So many files are carried at a time.
     pub transfers: usize,
     /// When the agent runs it.
@@ -60,6 +62,27 @@ pub struct LaneConfig {
     pub only_on: Vec<Condition>,
     /// After so many hours in which it has not settled, somebody is told.
     pub tell_unsettled_hours: Option<u64>,
+}
+
+/// By what a content is known to be on the far side before the last copy here goes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ProofBy {
+    /// By its digest there, or by reading it back.
+    #[default]
+    Content,
+    /// By its version tag, where no other version can have that. It is called *believed* then.
+    Tags,
+}
+
+impl ProofBy {
+    /// As the config has it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            ProofBy::Content => "content",
+            ProofBy::Tags => "tags",
+        }
+    }
 }
 
 /// Work is half-saved for no longer than this, as a rule.
@@ -75,7 +98,7 @@ pub fn far_place(account: &str, path: &RelPath) -> String {
     }
 }
 
-const LANE_KEYS: [&str; 31] = [
+const LANE_KEYS: [&str; 32] = [
     "id",
     "near",
     "far",
@@ -102,6 +125,7 @@ const LANE_KEYS: [&str; 31] = [
     "hold",
     "max_local",
     "leave_free",
+    "proof",
     "transfers",
     "when",
     "quiet_seconds",
@@ -127,6 +151,7 @@ impl LaneConfig {
             by_name_only: false,
             limits: Limits::default(),
             contents: Contents::default(),
+            proof: ProofBy::default(),
             transfers: IN_FLIGHT,
             when: vec![When::OnChange],
             quiet: QUIET,
@@ -291,6 +316,11 @@ impl LaneConfig {
             by_name_only: fields.flag("by_name_only")?,
             limits: fields.limits()?,
             contents: contents(&fields)?,
+            proof: match fields.optional("proof")?.as_deref() {
+                None | Some("content") => ProofBy::Content,
+                Some("tags") => ProofBy::Tags,
+                Some(_) => return Err(fields.odd("proof", "one of content, tags")),
+            },
             transfers: match fields.number("transfers")? {
                 None => IN_FLIGHT,
                 Some(many @ 1..=8) => many as usize,
@@ -377,6 +407,8 @@ impl LaneConfig {
             "quiet_seconds",
             (self.quiet != QUIET).then(|| value(quiet)),
         );
+        let by_tags = self.proof != ProofBy::default();
+        set_or_remove(table, "proof", by_tags.then(|| value(self.proof.word())));
         let held: Vec<&str> = self.contents.held().map(RelPath::as_str).collect();
         write_list(table, "hold", &held);
         let budget = self.contents.budget;

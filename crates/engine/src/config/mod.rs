@@ -14,7 +14,7 @@ use katabatic_core::admission::Rules;
 use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
 pub use account::{AccountConfig, SignIn};
-pub use lane::{LaneConfig, QUIET, far_place};
+pub use lane::{LaneConfig, ProofBy, QUIET, far_place};
 pub use tell::{TellConfig, Way};
 
 use crate::Error;

@@ -6,11 +6,11 @@
 
 use katabatic_core::{Entry, Side};
 
-use crate::choose::{DROPPED, free};
+use crate::choose::DROPPED;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
-use crate::pass::Pass;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::pass::{Pass, give_up};
 use crate::relocate::{Stubs, known};
 use crate::{Class, Error};
 
@@ -49,7 +49,7 @@ pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
             learned: Learned::default(),
         };
         match primitive::remove(pass, change).await {
-            Ok(()) => dropped += 1,
+            Ok(_) => dropped += 1,
             // Something else came to be there in this very instant. It stays.
             Err(Trouble::Met(why)) => met = met.or(Some((path, why))),
             Err(Trouble::Side(side, error) | Trouble::Unsure(side, error)) => {
@@ -58,8 +58,7 @@ pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
             Err(Trouble::Ledger(error)) => return Err(error),
         }
     }
-    pass.ledger.flush().await?;
-    free(pass).await?;
+    give_up::stubs(pass).await?;
     stubs.forget(&*pass.lane.near).await;
     match met {
         None => Ok(dropped),

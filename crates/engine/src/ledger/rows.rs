@@ -1,6 +1,6 @@
 //! The rows of a lane: what was agreed at each path, and what the last pass saw that is not settled.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use katabatic_core::{
     Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Tally, Unknown, View,
@@ -28,6 +28,8 @@ pub struct LedgerRow {
     pub open: Option<(String, String)>,
     /// Whether the far content is only believed to be the agreed one.
     pub unproven: bool,
+    /// Whether the content here came from the far side, and was never changed here since.
+    pub came_down: bool,
 }
 
 impl LedgerRow {
@@ -68,6 +70,19 @@ pub struct Agreed {
     pub far_handle: Option<String>,
     /// Whether the far content is only believed to be the agreed one.
     pub unproven: bool,
+    /// Where the content here is from.
+    pub origin: Origin,
+}
+
+/// Where the content here is from, when it is agreed on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// It came from the far side just now.
+    There,
+    /// It was made or changed here, or nobody knows.
+    Here,
+    /// From wherever it was before, if it is the same content still.
+    AsBefore,
 }
 
 /// The number of the lane of this id, which is given one where it has none.
@@ -302,7 +317,8 @@ pub(crate) fn fill_stub(
     stub: &Stamp,
     filled: &Base,
 ) -> rusqlite::Result<bool> {
-    let sql = "UPDATE row SET near_stamp = ?4, far_stamp = ?5, content = ?6, size = ?7
+    let sql =
+        "UPDATE row SET near_stamp = ?4, far_stamp = ?5, content = ?6, size = ?7, came_down = 1
                WHERE lane = ?1 AND key = ?2 AND near_stamp = ?3";
     let changed = connection.prepare_cached(sql)?.execute(params![
         lane.0,
@@ -465,9 +481,10 @@ pub(crate) fn forget_token(connection: &Connection, id: &str) -> rusqlite::Resul
 pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlite::Result<()> {
     let base = &agreed.base;
     let sql = "INSERT INTO row (lane, key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away,
-                                edited, near_handle, unproven, far_handle)
-               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)
+                                edited, near_handle, unproven, far_handle, came_down)
+               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, COALESCE(?15, 0))
                ON CONFLICT (lane, key) DO UPDATE SET
+                   came_down = COALESCE(?15, CASE WHEN content IS NOT NULL AND content = ?5 THEN came_down ELSE 0 END),
                    kind = ?3, size = ?4, content = ?5, near_stamp = ?6, far_stamp = ?7, near_listed = ?8,
                    far_listed = ?9, away = ?10, edited = ?11, unproven = ?13,
                    -- What is told by the changes alone names no handle of what did not change.
@@ -491,6 +508,11 @@ pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlit
         agreed.near_handle,
         agreed.unproven,
         agreed.far_handle,
+        match agreed.origin {
+            Origin::There => Some(true),
+            Origin::Here => Some(false),
+            Origin::AsBefore => None,
+        },
     ])?;
     Ok(())
 }
@@ -694,7 +716,8 @@ const BASE_COLUMNS: &str =
 
 const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away, edited,
     near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
-    far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason, unproven";
+    far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason, unproven,
+    came_down";
 
 /// Goes through all rows of a lane, or of a folder of it, in tree order, until `each` says no more. What was found out
 /// about the top itself has a row of its own, which is not among them.
@@ -772,6 +795,37 @@ pub(crate) fn each_known(
         }
     }
     Ok(())
+}
+
+/// Far stamps that more than one file of the ledger has, of whatever lane; without their doubts.
+pub(crate) fn shared_far_stamps(connection: &Connection) -> rusqlite::Result<BTreeSet<Stamp>> {
+    let sql = "SELECT ltrim(far_stamp, '?') AS stamp FROM row
+               WHERE kind = ?1 AND far_stamp <> '' GROUP BY stamp HAVING count(*) > 1";
+    connection
+        .prepare_cached(sql)?
+        .query_map([kind_code(Kind::File)], |row| {
+            let stamp: String = row.get(0)?;
+            Ok(Stamp::new(&stamp))
+        })?
+        .collect()
+}
+
+/// Doubts every row that has this far stamp, of whatever lane: it is read before it counts as settled again. Of a stub
+/// nothing is here to be read against; which content it stands for is not known any more.
+pub(crate) fn doubt_far_stamp(connection: &Connection, stamp: &Stamp) -> rusqlite::Result<()> {
+    let sql = "UPDATE row SET
+                   content = CASE WHEN substr(near_stamp, 1, length(?3)) = ?3 THEN NULL ELSE content END,
+                   far_stamp = CASE WHEN substr(near_stamp, 1, length(?3)) = ?3 THEN far_stamp ELSE ?2 END
+               WHERE far_stamp = ?1 AND kind = ?4";
+    connection
+        .prepare_cached(sql)?
+        .execute(params![
+            stamp.as_str(),
+            stamp.doubted().as_str(),
+            Stamp::STUB,
+            kind_code(Kind::File)
+        ])
+        .map(drop)
 }
 
 /// The paths that a pass left in this state.
@@ -904,6 +958,7 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
         far_seen,
         open: state.zip(reason),
         unproven: row.get(21)?,
+        came_down: row.get(22)?,
     })
 }
 

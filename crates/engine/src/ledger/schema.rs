@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 10] = [
+const MIGRATIONS: [&str; 11] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -207,6 +207,24 @@ const MIGRATIONS: [&str; 10] = [
     ALTER TABLE lane ADD COLUMN failed_next TEXT;
     -- Why a run was to do something with this path.
     ALTER TABLE run_item ADD COLUMN reason TEXT NOT NULL DEFAULT '';
+",
+    "
+    -- Whether the content here came from the far side, and was never changed here since.
+    ALTER TABLE row ADD COLUMN came_down INTEGER NOT NULL DEFAULT 0;
+    -- The side's stamp of a spare when it was taken out.
+    ALTER TABLE spare ADD COLUMN stamp TEXT;
+    -- Under which id of a lane it lies, and in which folder, once that lane is not the one of this number any more.
+    ALTER TABLE spare ADD COLUMN lane_id TEXT;
+    -- When the shelves of a lane were last compared with the list.
+    ALTER TABLE lane ADD COLUMN shelves_at INTEGER;
+    -- Empty folders on a far shelf, which may keep a name from a late request, by when they were first seen.
+    CREATE TABLE empty_slot (
+        lane        INTEGER NOT NULL,
+        side        INTEGER NOT NULL,
+        slot        TEXT NOT NULL,
+        seen_at     INTEGER NOT NULL,
+        PRIMARY KEY (lane, side, slot)
+    ) WITHOUT ROWID;
 "];
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.

@@ -36,13 +36,18 @@ pub struct Spare {
     pub run: Option<i64>,
     /// Why, in words.
     pub why: String,
-    /// The far folder it lies in, where that is not the lane's own any more.
+    /// The folder it lies in, where that is not the lane's own any more.
     pub place: Option<String>,
+    /// The id of the lane in whose room there it lies, where that lane is not here any more.
+    pub lane_id: Option<String>,
+    /// The side's stamp of it when it was taken out, where that is known.
+    pub stamp: Option<String>,
 }
 
 pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()> {
-    let sql = "INSERT INTO spare (lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place)
-               SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13
+    let sql = "INSERT INTO spare (lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place,
+                                 lane_id, stamp)
+               SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15
                WHERE NOT EXISTS (SELECT 1 FROM spare WHERE lane = ?1 AND side = ?3 AND slot = ?5)";
     connection
         .prepare_cached(sql)?
@@ -60,6 +65,8 @@ pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()
             spare.why,
             spare.folder,
             spare.place,
+            spare.lane_id,
+            spare.stamp,
         ])
         .map(drop)
 }
@@ -77,7 +84,7 @@ pub(crate) fn number_of(
     )
 }
 
-const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place";
+const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place, lane_id, stamp";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
     let key: Vec<u8> = row.get(4)?;
@@ -100,6 +107,8 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
         why: row.get(11)?,
         folder: row.get(12)?,
         place: row.get(13)?,
+        lane_id: row.get(14)?,
+        stamp: row.get(15)?,
     })
 }
 

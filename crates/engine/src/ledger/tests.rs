@@ -3,7 +3,7 @@
 use katabatic_core::{Base, Digest, EditTime, Entry, Kind, RelPath, Side, Stamp, Toll, View};
 
 use super::intents::{self, Intent, Version};
-use super::rows::{self, Agreed, LaneRow, Open};
+use super::rows::{self, Agreed, LaneRow, Open, Origin};
 use super::runs::{self, Counts, RunItem};
 use super::spare_rows::{self, Spare};
 use super::{LaneKey, Ledger};
@@ -48,6 +48,7 @@ fn agreed(at: &str, content: &str) -> Agreed {
         near_handle: Some("7".into()),
         far_handle: None,
         unproven: false,
+        origin: Origin::AsBefore,
     }
 }
 
@@ -361,6 +362,8 @@ async fn a_spare_is_listed_once_however_often_it_is_found() {
     let (_dir, ledger, lane) = ledger().await;
     let spare = Spare {
         place: None,
+        lane_id: None,
+        stamp: Some("far stamp".into()),
         number: 0,
         lane,
         lane_name: "scores".into(),

@@ -77,7 +77,7 @@ async fn put_beside(
                 why: "a new version beside an older one".into(),
                 learned,
             };
-            return primitive::put(pass, change, staged).await;
+            return primitive::put(pass, change, staged).await.map(drop);
         }
         if is_known(pass, &beside, staged.digest)? {
             // A leftover in the staging is cleared by the next pass.

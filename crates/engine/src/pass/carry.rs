@@ -17,6 +17,7 @@ use katabatic_core::{
 use super::beside;
 use super::contents;
 use super::convoy;
+use super::give_up::{self, Copy, Freed};
 use super::moved_out;
 use super::moves;
 use super::plan::{bytes_of, in_words, takes};
@@ -25,10 +26,11 @@ use super::scan::digest;
 use super::transfer::{self, ATTEMPTS, Brought};
 use super::{IN_FLIGHT, Plan};
 use crate::Error;
-use crate::choose::{self, DROPPED};
+use crate::choose::DROPPED;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
+use crate::proof;
 use crate::seam::Seam;
 use crate::session::LockedLane;
 use crate::sides::{FolderGone, Put, SideError};
@@ -82,8 +84,8 @@ pub(crate) struct Carried {
     pub(crate) counts: Counts,
     /// Paths that the far side's listing was seen to show.
     pub(crate) listed: Vec<RelPath>,
-    /// Files that were dropped here and that a program has open: their room is not free yet.
-    pub(crate) held_open: u64,
+    /// What became of the copies that were dropped here.
+    pub(crate) freed: Freed,
     /// What ended the pass before its time.
     pub(crate) ended: Option<Error>,
 }
@@ -136,6 +138,8 @@ pub(crate) async fn carry(pass: &LockedLane, plan: &Plan, run: Option<i64>) -> C
         pass,
         run,
         lead: plan.lead,
+        told: contents::told(pass, &plan.steps).await,
+        to_give_up: Mutex::default(),
         carried: Mutex::default(),
         not_moved: Mutex::default(),
     };
@@ -189,6 +193,10 @@ pub(super) struct Room<'p> {
     pub(super) run: Option<i64>,
     /// The side whose version counts where two differ that nothing was agreed on.
     lead: Option<Side>,
+    /// The digests that the far side told of what is to be shed.
+    pub(super) told: proof::Told,
+    /// Copies that are proven to be there, and go with the next lot.
+    to_give_up: Mutex<Vec<Copy>>,
     carried: Mutex<Carried>,
     /// New names of what could not be moved: what was decided about them, and in them, counts only after the move.
     not_moved: Mutex<Vec<RelPath>>,
@@ -280,26 +288,48 @@ impl Room<'_> {
         arrived
     }
 
-    /// The captured copies of what was dropped go, and their room is free.
-    async fn free_what_was_dropped(&self) {
-        let any = {
-            let carried = self.carried();
-            let stub = carried.outcomes.iter().any(contents::leaves_a_stub_behind);
-            stub || carried.counts.dropped > 0
-        };
-        if !any {
-            return;
-        }
-        // Noted before they are looked for.
-        let freed = match self.pass.ledger.flush().await {
-            Ok(()) => choose::free(self.pass).await,
-            Err(error) => Err(error),
-        };
-        match freed {
-            Ok(held_open) => self.carried().held_open = held_open,
-            Err(error) => {
-                self.carried().ended.get_or_insert(error);
+    /// A copy is to go; with enough others it goes at once.
+    pub(super) async fn give_up(&self, copy: Copy) -> Result<(), Trouble> {
+        let lot = {
+            let mut waiting = self.waiting_copies();
+            waiting.push(copy);
+            match waiting.len() < give_up::LOT {
+                true => Vec::new(),
+                false => std::mem::take(&mut *waiting),
             }
+        };
+        Ok(self.give_up_lot(lot).await?)
+    }
+
+    fn waiting_copies(&self) -> MutexGuard<'_, Vec<Copy>> {
+        self.to_give_up
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
+    }
+
+    async fn give_up_lot(&self, lot: Vec<Copy>) -> Result<(), Error> {
+        if lot.is_empty() {
+            return Ok(());
+        }
+        let freed = give_up::copies(self.pass, lot).await?;
+        self.carried().freed.add(freed);
+        Ok(())
+    }
+
+    /// The last copies of what was dropped go, and the stubs that were taken out.
+    async fn free_what_was_dropped(&self) {
+        let lot = std::mem::take(&mut *self.waiting_copies());
+        let stubs = self
+            .carried()
+            .outcomes
+            .iter()
+            .any(contents::leaves_a_stub_behind);
+        let freed = match self.give_up_lot(lot).await {
+            Ok(()) if stubs => give_up::stubs(self.pass).await,
+            freed => freed,
+        };
+        if let Err(error) = freed {
+            self.carried().ended.get_or_insert(error);
         }
     }
 
@@ -467,9 +497,7 @@ impl Room<'_> {
             Decision::Shed => contents::shed(self, step).await,
             Decision::MakeFolder { on } => self.make_folder(step, *on).await,
             Decision::Remove { on, makes_way } => self.remove(step, *on, *makes_way).await,
-            Decision::DropHere { moved_to } => {
-                Moved::bytes(moved_out::drop_copy(self.pass, step, moved_to).await?)
-            }
+            Decision::DropHere { moved_to } => moved_out::drop_copy(self, step, moved_to).await,
             Decision::Compare => self.compare(step).await,
             Decision::Record => self.record(step).await,
             Decision::Forget => {

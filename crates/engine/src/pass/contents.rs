@@ -2,20 +2,21 @@
 //!
 //! To the core a stub is a version like any other. Here a transfer to the near side becomes the making of a stub where
 //! that is all that is wanted, and what is settled becomes a step where its content is wanted here, or is not wanted any
-//! more. Content is dropped only once it is proven that the far side has this very version; and then the stub is
-//! exchanged into the file's place, so that a program that has the file open goes on with the file.
+//! more. Content is dropped only by a [`proof::Proof`] that the far side holds it; and the stub is exchanged into the
+//! file's place, so that a program that has the file open goes on with the file.
 
 use katabatic_core::{Base, Decision, Entry, Kind, RelPath, Side, Stamp, Step, Unknown, View};
 
 use super::carry::{Ending, Moved, Outcome, Room};
 use super::convoy::Under;
+use super::give_up::Copy;
 use super::primitive::{self, Change, Learned, Trouble};
-use super::scan::digest;
 use super::{Pass, WantedContents, Wish};
 use crate::choose::{DROPPED, SHED};
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
-use crate::sides::{NewStub, Placing, SideError, Whereabouts};
+use crate::proof::{self, Claim, Outlook};
+use crate::sides::{NewStub, Placing, Whereabouts};
 use crate::{Class, Error};
 
 fn is_stub(step: &Step) -> bool {
@@ -81,36 +82,38 @@ pub(super) fn is_asked_for(wish: &Wish, step: &Step) -> bool {
     }
 }
 
-/// Files that a plan sheds and that only reading them back can prove, and their bytes.
+/// What it takes to prove that the far side holds what a plan sheds.
 ///
 /// # Errors
 /// Where the ledger cannot be read.
-pub fn to_read_back(pass: &Pass, plan: &super::Plan) -> Result<(u64, u64), Error> {
-    let (lane, mut sum) = (pass.lane.row.key, (0, 0_u64));
-    let shed = plan
+pub fn to_prove(pass: &Pass, plan: &super::Plan) -> Result<Outlook, Error> {
+    let mut outlook = Outlook::default();
+    for step in plan
         .steps
         .iter()
-        .filter(|step| step.decision == Decision::Shed);
-    for step in shed {
-        let path = step.path();
-        let row = pass
-            .ledger
-            .read(|connection| rows::row(connection, lane, path))?;
-        let (Some(base), Some(far)) = (&step.seen.base, step.entry(Side::Far)) else {
-            continue;
-        };
-        let unproven = row.is_none_or(|row| row.unproven);
-        let is_read_already = far.content.is_some();
-        if !is_read_already && !proves(pass, base, far, unproven) {
-            sum = (sum.0 + 1, sum.1.saturating_add(far.size));
+        .filter(|step| step.decision == Decision::Shed)
+    {
+        if let Some(claim) = claim(step) {
+            outlook.add(proof::cost(pass, &claim)?);
         }
     }
-    Ok(sum)
+    Ok(outlook)
 }
 
-/// Whether the far side's tag proves that this is the version that was agreed on.
-fn proves(pass: &Pass, base: &Base, far: &Entry, unproven: bool) -> bool {
-    base.far == far.stamp && pass.lane.far.tags_prove() && !unproven && base.content.is_some()
+/// What is claimed of a file whose content is to go.
+fn claim(step: &Step) -> Option<Claim<'_>> {
+    Some(Claim {
+        path: step.path(),
+        near: step.entry(Side::Near)?,
+        at: step.path(),
+        far: step.entry(Side::Far)?,
+    })
+}
+
+/// What the far side tells of the digests of all that a pass sheds.
+pub(super) async fn told(pass: &Pass, steps: &[Step]) -> proof::Told {
+    let shed = steps.iter().filter(|step| step.decision == Decision::Shed);
+    proof::told(pass, shed.map(Step::path)).await
 }
 
 /// Transfers of which only a stub is wanted.
@@ -319,11 +322,10 @@ pub(super) async fn after(pass: &Pass, step: &Step) {
     }
 }
 
-/// Whether a captured stub, or what a stub took the place of, is to be dropped now.
+/// Whether a step took out a stub, which is to be given up now.
 pub(super) fn leaves_a_stub_behind(outcome: &Outcome) -> bool {
     let step = &outcome.step;
-    let took_out =
-        step.entry(Side::Near).is_some_and(Entry::is_stub) || step.decision == Decision::Shed;
+    let took_out = step.entry(Side::Near).is_some_and(Entry::is_stub);
     outcome.ending == Ending::Done && took_out && step.changes(Side::Near)
 }
 
@@ -378,79 +380,37 @@ pub(super) async fn renew(room: &Room<'_>, step: &Step) -> Result<Moved, Trouble
 /// Drops the content here, once it is proven that the far side has it; its bytes.
 pub(super) async fn shed(room: &Room<'_>, step: &Step) -> Result<Moved, Trouble> {
     let pass = room.pass;
-    let (Some(base), Some(near), Some(far)) = (
-        step.seen.base.as_ref(),
-        step.entry(Side::Near),
-        step.entry(Side::Far),
-    ) else {
+    let Some(claim) = claim(step) else {
         return Err(Trouble::Met(
             "it is not the same on both sides any more".into(),
         ));
     };
-    let content = near.content.or(base.content);
-    prove(pass, step, base, (near, far)).await?;
+    let proof = proof::prove(pass, &claim, &room.told).await?;
+    let content = Some(proof.content());
     let stub = NewStub {
-        size: near.size,
-        edited: near.edited,
+        size: claim.near.size,
+        edited: claim.near.edited,
         in_place: true,
         content,
-        ..new_stub(step, far)
+        ..new_stub(step, claim.far)
     };
     let known = Entry {
         content,
-        ..near.clone()
+        ..claim.near.clone()
     };
-    let step = Step {
+    let known = Step {
         seen: katabatic_core::Triple {
             near: View::Present(known),
             ..step.seen.clone()
         },
         ..step.clone()
     };
-    put(room, &step, stub, far, SHED.to_owned()).await?;
-    Moved::bytes(near.size)
-}
-
-/// That the far side has this very version now: by its digest or by a tag that proves it, else by reading it back.
-async fn prove(
-    pass: &Pass,
-    step: &Step,
-    base: &Base,
-    (near, far): (&Entry, &Entry),
-) -> Result<(), Trouble> {
-    let path = step.path();
-    let at_far = |error: SideError| match error {
-        SideError::Changed(why) => Trouble::Met(why),
-        error => Trouble::Side(Side::Far, error),
-    };
-    let store = pass.store(Side::Far);
-    let there = store.look(path).await.map_err(at_far)?;
-    let there = there.filter(|there| there.kind == Kind::File && there.size == near.size);
-    let Some(there) = there.filter(|there| there.stamp == far.stamp) else {
-        return Err(Trouble::Met(
-            "another version is there by now, so its content stays here".into(),
-        ));
-    };
-    let lane = pass.lane.row.key;
-    let row = pass
-        .ledger
-        .read(|connection| rows::row(connection, lane, path))?;
-    let unproven = row.is_none_or(|row| row.unproven);
-    if proves(pass, base, &there, unproven) {
-        return Ok(());
+    let spare = put(room, &known, stub, claim.far, SHED.to_owned()).await?;
+    if let Some(slot) = spare {
+        let path = step.path().clone();
+        room.give_up(Copy { path, slot, proof }).await?;
     }
-    let here = match near.content.or(base.content) {
-        Some(content) => content,
-        None => digest(&*pass.store(Side::Near), path, near)
-            .await
-            .map_err(|error| Trouble::Side(Side::Near, error))?,
-    };
-    if far.content == Some(here) || digest(&*store, path, &there).await.map_err(at_far)? == here {
-        return Ok(());
-    }
-    Err(Trouble::Met(
-        "what is there was read, and is not what is here: its content stays here".into(),
-    ))
+    Moved::bytes(claim.near.size)
 }
 
 async fn put(
@@ -459,7 +419,7 @@ async fn put(
     stub: NewStub,
     far: &Entry,
     why: String,
-) -> Result<(), Trouble> {
+) -> Result<Option<String>, Trouble> {
     let at_near = |error| Trouble::Side(Side::Near, error);
     let mut staged = room.pass.lane.near.stage_stubs(&[stub]).await;
     let staged = match staged.pop() {

@@ -9,6 +9,7 @@ use katabatic_core::{RelPath, Side};
 use super::scan::digest_of;
 use crate::Error;
 use crate::ledger::spare_rows::{self, Spare};
+use crate::proof::{Empty, Warrant};
 use crate::session::LockedLane;
 use crate::settle::stamp_in_name;
 use crate::sides::{Put, SideError, SideStore, Staged, Steps, Undone};
@@ -45,11 +46,10 @@ async fn on(pass: &LockedLane, side: Side) -> Result<(), Error> {
 async fn one(pass: &LockedLane, spare: &Spare) -> Result<(), SideError> {
     let store = pass.store(spare.side);
     let number = spare.number;
-    if let Some(there) = store.look_at_spare(&spare.slot).await?
-        && there.is_stub()
-    {
-        // An earlier pass was cut off before it dropped it; there is nothing in it.
-        store.drop_spare(&spare.slot).await?;
+    let there = store.look_at_spare(&spare.slot).await?;
+    if let Some(empty) = there.as_ref().and_then(Empty::stub) {
+        // An earlier pass was cut off before it gave it up.
+        store.give_up(&spare.slot, Warrant::Empty(empty)).await?;
         pass.ledger
             .write_later(move |connection| spare_rows::forget(connection, number));
         return Ok(());

@@ -9,6 +9,7 @@ pub(crate) mod carry;
 pub(crate) mod contents;
 mod convoy;
 pub(crate) mod far_changes;
+pub(crate) mod give_up;
 mod heard;
 mod late_writers;
 mod moved_out;
@@ -21,8 +22,9 @@ mod record;
 pub(crate) mod recover;
 mod roots;
 pub(crate) mod scan;
+pub(crate) mod shared_tags;
 mod told;
-mod transfer;
+pub(crate) mod transfer;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -44,7 +46,7 @@ use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error};
 pub use carry::{Ending, Outcome};
-pub use contents::to_read_back;
+pub use contents::to_prove;
 pub use plan::Plan;
 pub use progress::Progress;
 
@@ -166,6 +168,8 @@ pub struct Report {
     pub left_out: u64,
     /// Files that were dropped here and that a program has open: their room is not free yet.
     pub held_open: u64,
+    /// Copies that were to go and are spares now, and why.
+    pub kept_as_spares: Vec<(RelPath, String)>,
     /// Set where it was stopped by Ctrl-C.
     pub stopped: bool,
 }
@@ -250,6 +254,7 @@ impl LockedLane {
         let began = self.clock.now();
         let unfinished = self.prepare().await?;
         let seen = scan::scan(self, &unfinished, wish).await?;
+        seen.shared_tags.note(self).await?;
         let mut plan = plan::make(self, seen, wish)?;
         self.seam(Seam::Planned, None, None).await;
         self.check_exactly(&plan, wish)?;

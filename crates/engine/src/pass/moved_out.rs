@@ -3,17 +3,17 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use katabatic_core::{Entry, Kind, LeftOutBy, RelPath, Side, Step, Triple, View, moved_out};
+use katabatic_core::{Kind, LeftOutBy, RelPath, Side, Step, Triple, View, moved_out};
 
+use super::carry::{Moved, Room};
+use super::give_up::Copy;
 use super::primitive::{self, Change, Learned, Trouble};
-use super::scan::digest;
 use super::{Pass, Wish};
 use crate::Error;
 use crate::choose::DROPPED;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
-use crate::session::LockedLane;
-use crate::sides::SideStore;
+use crate::proof::{self, Claim, Proof};
 
 /// What lies on the far side in folders that are not taken and may have been moved there: where, by its id.
 #[derive(Default)]
@@ -65,75 +65,63 @@ impl NotTaken {
 
 /// Drops a copy here, once it is proven that the far side holds it at its new place; its bytes.
 pub(super) async fn drop_copy(
-    pass: &LockedLane,
+    room: &Room<'_>,
     step: &Step,
     to: &RelPath,
-) -> Result<u64, Trouble> {
-    let (path, base) = (step.path(), step.seen.base.as_ref());
-    let (Some(base), Some(near)) = (base, step.entry(Side::Near)) else {
+) -> Result<Moved, Trouble> {
+    let (pass, path) = (room.pass, step.path());
+    let Some(near) = step.entry(Side::Near) else {
         return Err(Trouble::Met("it is gone already".into()));
     };
-    let far = pass.store(Side::Far);
+    let far = &pass.lane.far;
     let at_far = |error| Trouble::Side(Side::Far, error);
     let there = far.look(to).await.map_err(at_far)?;
-    let there = there.filter(|there| there.kind == Kind::File && there.size == base.size);
-    let proven = match there {
-        Some(there) => is_proven(pass, &*far, path, (to, &there), near).await?,
-        None => false,
+    let there = there.filter(|there| there.kind == Kind::File && there.size == near.size);
+    let Some(there) = there else {
+        return Err(another_version(to));
     };
-    if !proven {
-        return Err(Trouble::Met(format!(
-            "it was moved to {to} there, which is not taken, but is another version by now: this copy stays"
-        )));
-    }
+    // Nothing of a stub is here that could be lost.
+    let proof = match near.is_stub() {
+        true => None,
+        false => {
+            let claim = Claim {
+                path,
+                near,
+                at: to,
+                far: &there,
+            };
+            let proven = proof::prove(pass, &claim, &proof::Told::default()).await;
+            Some(proven.map_err(|trouble| match trouble {
+                Trouble::Met(_) => another_version(to),
+                trouble => trouble,
+            })?)
+        }
+    };
     if far.look(path).await.map_err(at_far)?.is_some() {
         return Err(Trouble::Met(
             "it is there again; the next pass looks at it".into(),
         ));
     }
+    let content = proof.as_ref().map(Proof::content);
     let change = Change {
         side: Side::Near,
         path,
-        old: Some(Version::of(near, base.content)),
+        old: Some(Version::of(near, content)),
         source: None,
         run: None,
         why: format!("{DROPPED}it was moved to {to} there, which is not taken"),
         learned: Learned::default(),
     };
-    primitive::remove(pass, change).await?;
-    Ok(near.size)
+    let slot = primitive::remove(pass, change).await?;
+    if let Some(proof) = proof {
+        let path = path.clone();
+        room.give_up(Copy { path, slot, proof }).await?;
+    }
+    Moved::bytes(near.size)
 }
 
-/// Whether the version there is the one that was agreed on: by a tag that proves it, or by reading both.
-async fn is_proven(
-    pass: &Pass,
-    far: &dyn SideStore,
-    path: &RelPath,
-    (to, there): (&RelPath, &Entry),
-    near: &Entry,
-) -> Result<bool, Trouble> {
-    if near.is_stub() {
-        // Nothing of it is here that could be lost.
-        return Ok(true);
-    }
-    let lane = pass.lane.row.key;
-    let (row, handle) = pass.ledger.read(|connection| {
-        let handle = rows::handle(connection, lane, path, Side::Far)?;
-        Ok((rows::row(connection, lane, path)?, handle))
-    })?;
-    // A tag speaks of one file alone; of another one an equal tag says nothing.
-    let is_same_file = handle.is_some() && far.handle(there) == handle;
-    let by_tag = is_same_file
-        && row.is_some_and(|row| {
-            !row.unproven && row.base.is_some_and(|base| base.far == there.stamp)
-        });
-    if by_tag && far.tags_prove() {
-        return Ok(true);
-    }
-    let read = async |side, path: &RelPath, entry: &Entry| {
-        digest(&*pass.store(side), path, entry)
-            .await
-            .map_err(|error| Trouble::Side(side, error))
-    };
-    Ok(read(Side::Near, path, near).await? == read(Side::Far, to, there).await?)
+fn another_version(to: &RelPath) -> Trouble {
+    Trouble::Met(format!(
+        "it was moved to {to} there, which is not taken, but is another version by now: this copy stays"
+    ))
 }

@@ -19,7 +19,7 @@ use crate::choose::DROPPED;
 use crate::home::random_hex;
 use crate::ledger::block_rows;
 use crate::ledger::intents::{self, Intent, Version};
-use crate::ledger::rows::{self, Agreed};
+use crate::ledger::rows::{self, Agreed, Origin};
 use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::seam::Seam;
@@ -122,12 +122,13 @@ pub(crate) fn spare_name() -> Result<String, Trouble> {
     Ok(random_hex(10)?)
 }
 
-/// Puts a staged file at a path, replacing the version `old` where there is one, and records it.
+/// Puts a staged file at a path, replacing the version `old` where there is one, and records it; the spare in which that
+/// one lies now.
 pub(crate) async fn put(
     pass: &LockedLane,
     change: Change<'_>,
     staged: Staged,
-) -> Result<(), Trouble> {
+) -> Result<Option<String>, Trouble> {
     put_and(pass, change, staged, false).await
 }
 
@@ -137,7 +138,7 @@ pub(crate) async fn edit(
     change: Change<'_>,
     staged: Staged,
 ) -> Result<(), Trouble> {
-    put_and(pass, change, staged, true).await
+    put_and(pass, change, staged, true).await.map(drop)
 }
 
 async fn put_and(
@@ -145,7 +146,7 @@ async fn put_and(
     change: Change<'_>,
     staged: Staged,
     agreed_stays: bool,
-) -> Result<(), Trouble> {
+) -> Result<Option<String>, Trouble> {
     let store = pass.store(change.side);
     let spare = change.old.is_some().then(spare_name).transpose()?;
     let intent = Intent {
@@ -176,23 +177,23 @@ async fn put_and(
     if let Placed::Now(entry) = placed {
         pass.seam(Seam::Verified, Some(change.side), Some(change.path))
             .await;
-        let kept = spare.zip(change.old.clone());
+        let kept = spare.clone().zip(change.old.clone());
         doing.record_put(&entry, &staged, kept).await?;
     }
     pass.seam(Seam::Recorded, Some(change.side), Some(change.path))
         .await;
-    Ok(())
+    Ok(spare)
 }
 
-/// Takes the version `old` out of a path into the spares, and forgets the path.
-pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<(), Trouble> {
+/// Takes the version `old` out of a path into the spares, and forgets the path; the spare in which it lies now.
+pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<String, Trouble> {
     let store = pass.store(change.side);
     let Some(old) = change.old.clone() else {
         return Err(Trouble::Met("there is nothing to remove".into()));
     };
-    let spare = spare_name()?;
+    let slot = spare_name()?;
     let intent = Intent {
-        spare: Some(spare.clone()),
+        spare: Some(slot.clone()),
         old: Some(old.clone()),
         ..Intent::on(change.side, &change.why)
     };
@@ -206,10 +207,10 @@ pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<(), 
         number,
         intent: &intent,
     };
-    if let TakenOut::Recorded = doing.take_out(&spare, &old.entry()).await? {
-        return Ok(());
+    if let TakenOut::Recorded = doing.take_out(&slot, &old.entry()).await? {
+        return Ok(slot);
     }
-    let spare = doing.spare_of(&spare, &old);
+    let spare = doing.spare_of(&slot, &old);
     let (lane, path, run) = (pass.lane.row.key, change.path.clone(), change.run);
     pass.ledger.write_later(move |connection| {
         spare_rows::add(connection, &spare)?;
@@ -228,7 +229,7 @@ pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<(), 
     });
     pass.seam(Seam::Recorded, Some(change.side), Some(change.path))
         .await;
-    Ok(())
+    Ok(slot)
 }
 
 /// Gives something another name on one side, where nothing has that; what was agreed stays as it is.
@@ -740,6 +741,8 @@ pub(crate) fn spare(
 ) -> Spare {
     Spare {
         place: pass.lane.place.clone(),
+        lane_id: None,
+        stamp: (!version.stamp.is_empty()).then(|| version.stamp.clone()),
         number: 0,
         lane: pass.lane.row.key,
         lane_name: pass.lane.config.name.clone(),
@@ -796,6 +799,10 @@ pub(crate) fn agreed_put(
     };
     Agreed {
         unproven: intent.unproven,
+        origin: match side {
+            Side::Near if intent.source.is_some() => Origin::There,
+            Side::Near | Side::Far => Origin::Here,
+        },
         ..agreed(pass, path, base, edited, seen)
     }
 }
@@ -833,5 +840,6 @@ pub(crate) fn agreed(
         near_handle,
         far_handle,
         unproven: false,
+        origin: Origin::AsBefore,
     }
 }

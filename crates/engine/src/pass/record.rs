@@ -30,7 +30,7 @@ pub(crate) async fn record(
         outcomes,
         counts,
         listed: arrived,
-        held_open,
+        freed,
         ended,
     } = carried;
     let stopped = pass.stop.asked();
@@ -128,7 +128,8 @@ pub(crate) async fn record(
         counts,
         settled: plan.settled + done + moved,
         left_out: plan.totals().left_out,
-        held_open,
+        held_open: freed.held_open,
+        kept_as_spares: freed.stayed,
         outcomes,
         stopped,
     })

@@ -3,7 +3,7 @@
 //! Nothing that comes out of here may be used before both scans have ended well: a scan that breaks off would read as
 //! "all the rest was removed".
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::mpsc as blocking;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -11,7 +11,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::WORTH_PATCHING;
 use katabatic_core::{
     Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side,
-    Step, Tally, Triple, Unknown, View, words,
+    Stamp, Step, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -20,6 +20,7 @@ use super::far_changes::{self, Token};
 use super::moved_out::NotTaken;
 use super::moves;
 use super::other_files::{self, Handles};
+use super::shared_tags::SharedTags;
 use super::transfer::digest_with_blocks;
 use super::{Pass, Unfinished, Wish, heard, told};
 use crate::Error;
@@ -60,13 +61,39 @@ pub(crate) struct Seen {
     pub(crate) began: EditTime,
     /// What stands for the far side as it was seen.
     pub(crate) token: Option<Token>,
+    /// Version tags that files share of which one changed or went.
+    pub(crate) shared_tags: SharedTags,
 }
 
 pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> Result<Seen, Error> {
+    let mut shared = SharedTags::known(pass)?;
+    loop {
+        let (seen, stirred) = scan_doubting(pass, unfinished, wish, &shared).await?;
+        match shared.and(stirred) {
+            None => {
+                return Ok(Seen {
+                    shared_tags: shared,
+                    ..seen
+                });
+            }
+            // What was told first may have a tag of which only later something was found.
+            Some(more) => shared = more,
+        }
+    }
+}
+
+/// The same; the answer says which tags were found to be doubtful.
+async fn scan_doubting(
+    pass: &Pass,
+    unfinished: &Unfinished,
+    wish: &Wish,
+    shared: &SharedTags,
+) -> Result<(Seen, BTreeSet<Stamp>), Error> {
     let mut sorting = Sorting::new(pass, unfinished, wish);
     let near = heard_here(pass, wish).await?;
     let (far_found, far) = mpsc::channel(BUFFER);
     let far_scan = far_changes::begin(pass, far_found, wish);
+    let far = (far, shared);
     let told = tell_both(pass, near, far, far_scan, async |chunk| {
         pass.progress.saw(chunk.len());
         if chunk.iter().all(|triple| is_plain(pass, triple)) {
@@ -91,7 +118,12 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
         far: token,
         nothing_open,
         unusable,
+        stirred,
     } = told;
+    if shared.and(stirred.clone()).is_some() {
+        // It is told once more.
+        return Ok((sorting.finish().0, stirred));
+    }
     let (mut seen, not_taken) = sorting.finish();
     let (steps, aside) = (
         std::mem::take(&mut seen.steps),
@@ -128,7 +160,7 @@ pub(crate) async fn scan(pass: &Pass, unfinished: &Unfinished, wish: &Wish) -> R
     seen.unusable = unusable;
     // A token says nothing of what the listing could not: the next pass has to list that again.
     seen.token = token.filter(|_| seen.far_is_clear && seen.unusable.is_empty());
-    Ok(seen)
+    Ok((seen, stirred))
 }
 
 /// What changed on the near side, where the system said of all of it.
@@ -151,6 +183,8 @@ pub(crate) struct Told<T> {
     pub(crate) nothing_open: bool,
     /// Names that no path can be made of.
     pub(crate) unusable: Vec<Unusable>,
+    /// Shared tags of files that changed or went there.
+    pub(crate) stirred: BTreeSet<Stamp>,
 }
 
 /// Puts the near side (walked, unless `near_changes` says what changed on it), what a far scan finds, and the ledger together, in
@@ -159,7 +193,7 @@ pub(crate) struct Told<T> {
 pub(crate) async fn tell_both<T>(
     pass: &Pass,
     near_changes: Option<Changes>,
-    far: mpsc::Receiver<Found>,
+    (far, shared): (mpsc::Receiver<Found>, &SharedTags),
     far_scan: tokio::task::JoinHandle<Result<T, SideError>>,
     mut each: impl AsyncFnMut(&mut Vec<Triple>) -> Result<(), Error>,
 ) -> Result<Told<T>, Error> {
@@ -192,12 +226,13 @@ pub(crate) async fn tell_both<T>(
 
     let (triples_found, mut triples) = mpsc::channel(BUFFER);
     let unusable = Arc::new(Mutex::new(Vec::new()));
-    let collecting = Arc::clone(&unusable);
+    let (collecting, shared) = (Arc::clone(&unusable), shared.clone());
     let merging = tokio::task::spawn_blocking(move || {
         merge(
             known.into_iter(),
             Stream::new(near, &collecting),
             Stream::new(far, &collecting),
+            &shared,
             &triples_found,
         )
     });
@@ -235,7 +270,7 @@ pub(crate) async fn tell_both<T>(
             Err(error) => return Err(side_failed(config, side, &error)),
         }
     }
-    let roots = merged.map_err(|error| {
+    let (roots, stirred) = merged.map_err(|error| {
         if error.is_of_the_ledger() {
             pass.ledger.distrust();
             return pass.ledger.failed(&error.to_string());
@@ -252,6 +287,7 @@ pub(crate) async fn tell_both<T>(
         far,
         nothing_open,
         unusable,
+        stirred,
     })
 }
 
@@ -293,26 +329,31 @@ impl Iterator for Stream<'_> {
     }
 }
 
+/// Whether the tops were listed whole, and shared tags of files that changed or went.
+type Merged = ([(Side, Listing); 2], BTreeSet<Stamp>);
+
 fn merge(
     known: impl Iterator<Item = rows::Known>,
     mut near: Stream<'_>,
     mut far: Stream<'_>,
+    shared: &SharedTags,
     triples: &mpsc::Sender<Triple>,
-) -> Result<[(Side, Listing); 2], MergeError> {
+) -> Result<Merged, MergeError> {
     let (near_root, far_root) = (near.root(), far.root());
     let roots = [
         (Side::Near, near_root.clone()),
         (Side::Far, far_root.clone()),
     ];
-    let handles = Handles::default();
+    let (handles, mut stirred) = (Handles::default(), BTreeSet::new());
     let base = known.map(|known| handles.put_by(known));
     for triple in Merge::new(base, near_root, near, far_root, far) {
-        let triple = handles.doubt_another_file(triple?);
+        let mut triple = handles.doubt_another_file(triple?);
+        shared.doubt(&mut triple, &mut stirred);
         if triples.blocking_send(triple).is_err() {
             break;
         }
     }
-    Ok(roots)
+    Ok((roots, stirred))
 }
 
 /// Whether the listings tell all there is to know of a path, as they do of nearly all; see [`look_closer`].
@@ -469,6 +510,7 @@ impl<'p> Sorting<'p> {
             nothing_open: true,
             began: pass.clock.now(),
             token: None,
+            shared_tags: SharedTags::default(),
             far_is_clear: true,
         };
         Sorting {

@@ -197,6 +197,7 @@ mod tests {
             far_seen: None,
             open: None,
             unproven: false,
+            came_down: false,
         }
     }
 

@@ -19,7 +19,7 @@ use crate::sides::{
 };
 
 /// How often a transfer is tried that was cut or turned away and did not come further.
-pub(super) const ATTEMPTS: u32 = 4;
+pub(crate) const ATTEMPTS: u32 = 4;
 
 /// A version with what was learned about it.
 pub(super) struct Brought {

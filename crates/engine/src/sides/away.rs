@@ -7,9 +7,11 @@ use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
+use crate::proof::Warrant;
+
 use super::{
-    Captured, Checked, FolderGone, Found, Outcome, Put, SideError, SideStore, Source, Staged,
-    Steps, Swapped, Undone,
+    Captured, Checked, FolderGone, Found, GivenUp, Outcome, Put, SideError, SideStore, Source,
+    Staged, Steps, Swapped, Undone,
 };
 
 /// A side that is not there, with the reason in words.
@@ -114,7 +116,7 @@ impl SideStore for AwaySide {
         self.no()
     }
 
-    async fn drop_spare(&self, _: &str) -> Result<(), SideError> {
+    async fn give_up(&self, _: &str, _: Warrant) -> Result<GivenUp, SideError> {
         self.no()
     }
 

@@ -14,6 +14,7 @@ use std::sync::Arc;
 
 use async_trait::async_trait;
 use bytes::Bytes;
+use futures_util::StreamExt;
 use futures_util::future::join_all;
 use futures_util::stream::BoxStream;
 use katabatic_core::blocks::Stretch;
@@ -21,6 +22,7 @@ use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use crate::net::Distrust;
+use crate::proof::Warrant;
 
 /// Why a side could not do what it was asked.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -243,6 +245,38 @@ pub enum Whereabouts {
     Elsewhere,
 }
 
+/// The SHA-256 of a content, by which servers tell what they hold (RFC 9530).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Sha256(pub [u8; 32]);
+
+impl Sha256 {
+    /// From its 32 bytes.
+    #[must_use]
+    pub fn from_slice(bytes: &[u8]) -> Option<Sha256> {
+        bytes.try_into().ok().map(Sha256)
+    }
+}
+
+/// What became of a copy that was to be given up.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum GivenUp {
+    /// It is gone for good.
+    Gone,
+    /// It is there still.
+    Kept(WhyKept),
+}
+
+/// Why a copy was not given up after all.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum WhyKept {
+    /// A program has it open, and may write into it yet.
+    Open,
+    /// Whether a program has it open cannot be told on this file system.
+    CannotTell(String),
+    /// It holds something else than what it was given up for.
+    OtherContent,
+}
+
 /// How a capture ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Captured {
@@ -398,6 +432,51 @@ pub trait SideStore: Send + Sync {
         false
     }
 
+    /// Reads a part of the version that `seen` describes.
+    async fn read_part(
+        &self,
+        path: &RelPath,
+        seen: &Entry,
+        part: Stretch,
+    ) -> Result<Bytes, SideError> {
+        let mut source = self.read_from(path, seen, part.from).await?;
+        // Where the whole came though a part was asked for, what is before it is passed over.
+        let mut before = part.from.saturating_sub(source.from);
+        let mut read = Vec::with_capacity(usize::try_from(part.length).unwrap_or_default());
+        while (read.len() as u64) < part.length {
+            let Some(chunk) = source.content.next().await else {
+                break;
+            };
+            let chunk = chunk?;
+            let skipped = before.min(chunk.len() as u64);
+            before -= skipped;
+            let left = part.length - read.len() as u64;
+            let rest = &chunk[usize::try_from(skipped).unwrap_or(chunk.len())..];
+            let taken = left.min(rest.len() as u64);
+            read.extend_from_slice(&rest[..usize::try_from(taken).unwrap_or(rest.len())]);
+        }
+        Ok(read.into())
+    }
+
+    /// Whether this side tells the digest of a file without sending it.
+    fn gives_digests(&self) -> bool {
+        false
+    }
+
+    /// The digest that this side tells of the version that `seen` describes; none where it tells none.
+    async fn digest_there(&self, _: &RelPath, _: &Entry) -> Result<Option<Sha256>, SideError> {
+        Ok(None)
+    }
+
+    /// The digests of all files of a folder, by name, each with the stamp of its version; nothing where this side tells
+    /// none in a listing.
+    async fn digests_in(
+        &self,
+        _folder: &RelPath,
+    ) -> Result<BTreeMap<String, (Stamp, Sha256)>, SideError> {
+        Ok(BTreeMap::new())
+    }
+
     /// Stages a new version from `old`, which stands at the path, and what differs; `content` is asked for each part.
     async fn patch(
         &self,
@@ -545,8 +624,9 @@ pub trait SideStore: Send + Sync {
     /// Opens a spare for reading.
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError>;
 
-    /// Drops a spare for good.
-    async fn drop_spare(&self, spare: &str) -> Result<(), SideError>;
+    /// Gives up what lies in a spare, for good: only if it is what the warrant is about, and nobody can write into it any
+    /// more. What is not there is given up already.
+    async fn give_up(&self, spare: &str, warrant: Warrant) -> Result<GivenUp, SideError>;
 
     /// Makes a folder; one that is there already is fine.
     async fn make_folder(&self, path: &RelPath) -> Outcome<Put>;
@@ -619,8 +699,14 @@ pub trait SideStore: Send + Sync {
         None
     }
 
-    /// Whether a stamp that is equal proves that the version is the same.
+    /// Whether a stamp that is equal tells that nobody changed a file by way of this side: what a change is seen by.
     fn tags_prove(&self) -> bool;
+
+    /// Whether a stamp is evidence of the content as well: it belongs to one version of one file alone, and is not made
+    /// of times and sizes, which others can have.
+    fn tags_are_evidence(&self) -> bool {
+        false
+    }
 
     /// Whether a new stamp may well stand for the same content, so that only reading tells.
     fn stamps_change_alone(&self) -> bool {

@@ -1,7 +1,5 @@
 use std::io;
 
-use base64::Engine;
-use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use futures_util::stream;
 use http_body_util::{BodyExt, StreamBody};
@@ -10,12 +8,12 @@ use hyper::header::{
     ACCEPT_RANGES, CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderValue, LAST_MODIFIED, RANGE,
 };
 use hyper::{Method, Request, Response, StatusCode};
-use ring::digest::{Context, SHA256};
 use tokio::io::{AsyncReadExt, AsyncSeekExt};
 
 use super::failed;
 use super::propfind::listing_of;
 use super::put::pace;
+use crate::digests::field;
 use crate::faults::{Feature, Mishap};
 use crate::listing::{Depth, find, http_date};
 use crate::serve::{Body, Cloud, Cut, Target, answer};
@@ -50,7 +48,7 @@ pub(super) async fn get(
         Ok(file) => file,
         Err(error) => return Ok(failed(&error)),
     };
-    let digest = match digest(request, target, &meta) {
+    let digest = match digest(cloud, request, target) {
         Ok(digest) => digest,
         Err(error) => return Ok(failed(&error)),
     };
@@ -94,7 +92,7 @@ pub(super) async fn get(
     if let Some(digest) = digest {
         header(
             hyper::header::HeaderName::from_static("repr-digest"),
-            format!("sha-256=:{}:", STANDARD.encode(digest)),
+            field(&digest),
         );
     }
     if partial {
@@ -123,31 +121,15 @@ fn page(cloud: &Cloud, target: &Target, request: &Request<Incoming>) -> Response
 
 /// The digest of the whole file, where the client wants one.
 fn digest(
+    cloud: &Cloud,
     request: &Request<Incoming>,
     target: &Target,
-    meta: &std::fs::Metadata,
 ) -> io::Result<Option<Vec<u8>>> {
-    let disk = &target.disk;
     if !request.headers().contains_key("want-repr-digest") || target.mishap.lacks(Feature::Digests)
     {
         return Ok(None);
     }
-    if let Some(noted) = store::noted_digest(disk, &store::tag(disk, meta)) {
-        return Ok(Some(noted));
-    }
-    let mut sha256 = Context::new(&SHA256);
-    let mut file = std::fs::File::open(disk)?;
-    let mut buffer = vec![0; CHUNK as usize];
-    loop {
-        match io::Read::read(&mut file, &mut buffer)? {
-            0 => break,
-            length => sha256.update(&buffer[..length]),
-        }
-    }
-    let digest = sha256.finish().as_ref().to_vec();
-    // Only a convenience for the next one who asks; a disk that keeps none is no trouble.
-    let _ = store::note_digest(disk, &digest);
-    Ok(Some(digest))
+    cloud.store.digests.of(&target.disk).map(Some)
 }
 
 /// Start and end (exclusive) of `bytes=A-B`, `bytes=A-` or `bytes=-N`.

@@ -96,7 +96,7 @@ pub(super) async fn lock(
     }
     // RFC 4918 §7.3: a lock on a name that nothing has makes an empty resource of it.
     let made =
-        std::fs::File::create_new(&target.disk).and_then(|_| cloud.store.stamp(&target.disk, None));
+        std::fs::File::create_new(&target.disk).and_then(|_| cloud.store.stamp(&target.disk));
     match made {
         Ok(()) => granted(&lock, StatusCode::CREATED, true),
         Err(error) => {

@@ -1,4 +1,5 @@
 use std::io;
+use std::sync::Arc;
 
 use bytes::Bytes;
 use futures_util::stream;
@@ -9,6 +10,7 @@ use hyper::{Request, Response, StatusCode};
 use tokio::sync::mpsc;
 
 use super::{failed, small_body};
+use crate::digests::Digests;
 use crate::faults::{Feature, Mishap, OddXml};
 use crate::listing::{self, Depth, Found, find};
 use crate::locks::Lock;
@@ -29,6 +31,7 @@ pub(super) struct Surroundings {
     limit: Option<u64>,
     own: String,
     locks: Vec<Lock>,
+    digests: Arc<Digests>,
     sync_token: Option<String>,
 }
 
@@ -40,6 +43,7 @@ impl Surroundings {
             limit: cloud.quota,
             own: target.user.clone(),
             locks: cloud.locks.all(),
+            digests: Arc::clone(&cloud.store.digests),
             sync_token: None,
         }
     }
@@ -51,6 +55,7 @@ impl Surroundings {
             mishap: &self.mishap,
             principal: self.principal.clone(),
             quota: &quota,
+            digest: &|found: &Found| self.digests.of(&found.disk).ok(),
             locks: &self.locks,
             sync_token: self.sync_token.as_deref(),
         })

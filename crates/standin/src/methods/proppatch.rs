@@ -7,7 +7,7 @@ use crate::conditions::{self, Change};
 use crate::locks::Reach;
 use crate::multistatus::{FOOT, HEAD, Name, Order, href, read_patch};
 use crate::serve::{Body, Cloud, Target, answer};
-use crate::store;
+use crate::{properties, store};
 
 /// `PROPPATCH` (RFC 4918 §9.2): properties of the clients' own are kept as they are sent; all of it is done or nothing.
 pub(super) async fn proppatch(
@@ -34,7 +34,7 @@ pub(super) async fn proppatch(
     let names: Vec<Name> = orders.iter().map(Order::name).collect();
     // The live ones are the server's.
     let (protected, free): (Vec<&Name>, Vec<&Name>) =
-        names.iter().partition(|(namespace, _)| namespace == "DAV:");
+        names.iter().partition(|name| properties::is_live(name));
     let outcomes = if protected.is_empty() {
         let mut kept = store::properties(&target.disk);
         for order in orders {

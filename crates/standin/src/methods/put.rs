@@ -7,7 +7,6 @@ use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use hyper::header::{CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderValue};
 use hyper::{HeaderMap, Request, Response, StatusCode};
-use ring::digest::{Context, SHA256};
 use tokio::io::AsyncWriteExt;
 
 use super::failed;
@@ -63,8 +62,8 @@ pub(super) async fn put(
     } else {
         cloud.store.incoming()
     };
-    let digest = match receive(body, &writes_to, &target, announced).await {
-        Ok(digest) => digest,
+    match receive(body, &writes_to, &target, announced).await {
+        Ok(()) => {}
         Err(Failure::Cut) => {
             if writes_to != target.disk {
                 // What did not arrive whole is of no use; a leftover here is only lost room.
@@ -86,7 +85,7 @@ pub(super) async fn put(
     }
     let new = !target.disk.exists() || target.mishap.write_in_place;
     let placed = match range {
-        None => place(cloud, &writes_to, &target.disk, &digest),
+        None => place(cloud, &writes_to, &target.disk),
         Some(start) => fill_in(cloud, &writes_to, &target.disk, start),
     };
     match placed {
@@ -176,9 +175,9 @@ async fn receive(
     to: &PathBuf,
     target: &Target,
     announced: Option<u64>,
-) -> Result<Vec<u8>, Failure> {
+) -> Result<(), Failure> {
     let mut file = tokio::fs::File::create(to).await.map_err(Failure::Disk)?;
-    let (mut sha256, mut received) = (Context::new(&SHA256), 0u64);
+    let mut received = 0u64;
     while let Some(frame) = body.frame().await {
         let Ok(Ok(data)) = frame.map(hyper::body::Frame::into_data) else {
             file.flush().await.map_err(Failure::Disk)?;
@@ -192,7 +191,6 @@ async fn receive(
             return Err(Failure::Cut);
         }
         received += data.len() as u64;
-        sha256.update(&data);
         file.write_all(&data).await.map_err(Failure::Disk)?;
         pace(target.mishap.slow, data.len()).await;
     }
@@ -200,7 +198,7 @@ async fn receive(
     if announced.is_some_and(|announced| announced != received) {
         return Err(Failure::Cut);
     }
-    Ok(sha256.finish().as_ref().to_vec())
+    Ok(())
 }
 
 /// Waits for as long as so many bytes take on a slow line.
@@ -210,8 +208,8 @@ pub(super) async fn pace(slow: Option<u64>, bytes: usize) {
     }
 }
 
-fn place(cloud: &Cloud, from: &Path, to: &Path, digest: &[u8]) -> io::Result<()> {
-    cloud.store.stamp(from, Some(digest))?;
+fn place(cloud: &Cloud, from: &Path, to: &Path) -> io::Result<()> {
+    cloud.store.stamp(from)?;
     if from == to {
         return Ok(());
     }
@@ -234,5 +232,5 @@ fn fill_in(cloud: &Cloud, from: &Path, to: &Path, start: u64) -> io::Result<()> 
         return Err(io::ErrorKind::InvalidFilename.into());
     }
     file.write_all_at(&part, start)?;
-    cloud.store.stamp(to, None)
+    cloud.store.stamp(to)
 }

@@ -7,6 +7,7 @@
 mod abilities;
 mod carry;
 mod fingerprint;
+mod give_up;
 mod room;
 mod scan;
 mod stage;
@@ -25,9 +26,10 @@ use katabatic_core::{Entry, Kind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use super::{
-    Captured, Checked, FolderGone, Found, NewStub, Outcome, Placing, Put, Shortcomings, SideError,
-    SideStore, Source, Staged, Steps, Swapped, Undone, Verified, Whereabouts,
+    Captured, Checked, FolderGone, Found, GivenUp, NewStub, Outcome, Placing, Put, Shortcomings,
+    SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Verified, Whereabouts,
 };
+use crate::proof::Warrant;
 use crate::stop::Stop;
 pub(crate) use abilities::file_system_of;
 pub use fingerprint::handle_of;
@@ -424,9 +426,9 @@ impl SideStore for LocalSide {
             .await
     }
 
-    async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
+    async fn give_up(&self, spare: &str, warrant: Warrant) -> Result<GivenUp, SideError> {
         let spare = spare.to_owned();
-        self.blocking(move |inner| inner.room.drop_spare(&spare))
+        self.blocking(move |inner| give_up::give_up(inner, &spare, &warrant))
             .await
     }
 

@@ -16,7 +16,7 @@ use rustix::fs::{AtFlags, OFlags, XattrFlags, unlinkat};
 
 use super::{scan, side_error, stub, system};
 use crate::clock::{Clock, SystemClock};
-use crate::sides::{OWN_FOLDER, SideError};
+use crate::sides::{GivenUp, OWN_FOLDER, SideError, WhyKept};
 
 pub(super) const STAGING: Shelf = Shelf::Staging;
 pub(super) const SPARES: Shelf = Shelf::Spares;
@@ -190,21 +190,28 @@ impl Room {
         }
     }
 
-    /// Drops a spare for good, a whole folder with all that is in it.
-    pub(super) fn drop_spare(&self, slot: &str) -> Result<(), SideError> {
+    /// Drops a folder among the spares with all that is in it.
+    pub(super) fn drop_folder(&self, slot: &str) -> Result<(), SideError> {
         if slot.is_empty() || slot.contains('/') || slot.starts_with('.') {
             return Err(SideError::Failed(format!("{slot:?} is no name of a spare")));
         }
-        self.forget_stub(Shelf::Spares, slot)?;
-        match unlinkat(self.shelf(Shelf::Spares), slot, AtFlags::empty()) {
-            Err(rustix::io::Errno::ISDIR) => {}
-            Err(rustix::io::Errno::NOENT) | Ok(()) => return Ok(()),
-            Err(error) => return Err(side_error(&error.into())),
-        }
         // Named by the shelf's own descriptor, so that no link put in the way leads anywhere else.
         let shelf = std::os::fd::AsRawFd::as_raw_fd(&self.shelf(Shelf::Spares));
-        std::fs::remove_dir_all(format!("/proc/self/fd/{shelf}/{slot}"))
-            .map_err(|error| side_error(&error))
+        match std::fs::remove_dir_all(format!("/proc/self/fd/{shelf}/{slot}")) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+            dropped => dropped.map_err(|error| side_error(&error)),
+        }
+    }
+
+    /// Removes a folder among the spares that has nothing in it.
+    pub(super) fn drop_empty_folder(&self, slot: &str) -> Result<GivenUp, SideError> {
+        match unlinkat(self.shelf(Shelf::Spares), slot, AtFlags::REMOVEDIR) {
+            Ok(()) | Err(rustix::io::Errno::NOENT) => Ok(GivenUp::Gone),
+            Err(rustix::io::Errno::NOTEMPTY | rustix::io::Errno::EXIST) => {
+                Ok(GivenUp::Kept(WhyKept::OtherContent))
+            }
+            Err(error) => Err(side_error(&error.into())),
+        }
     }
 
     /// Staging holds only what was on its way, never the only copy of anything.

@@ -4,9 +4,11 @@ use katabatic_core::{Entry, Kind, RelPath};
 use reqwest::StatusCode;
 
 use super::client::{Answered, refusal};
-use super::{Inner, list, room};
+use super::{Inner, download, list, room};
+use crate::pass::scan::digest_of;
+use crate::proof::Warrant;
 use crate::sides::walk::Folder;
-use crate::sides::{Captured, FolderGone, Outcome, Put, SideError, Undone};
+use crate::sides::{Captured, FolderGone, GivenUp, Outcome, Put, SideError, Undone, WhyKept};
 
 /// Removes something of the tool's own; what is not there is removed already.
 pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideError> {
@@ -150,6 +152,40 @@ pub(super) async fn move_new(
         return Ok(Put::Done);
     }
     Err(why)
+}
+
+/// Destroys what lies in a spare, if it is what the warrant is about.
+///
+/// What is proven is proven of copies on this computer alone: none of an account's is ever given up for it.
+pub(super) async fn give_up(
+    inner: &Inner,
+    spare: &RelPath,
+    warrant: &Warrant,
+) -> Result<GivenUp, SideError> {
+    let Some(there) = list::look(inner, spare).await? else {
+        return Ok(GivenUp::Gone);
+    };
+    let is_it = match warrant {
+        Warrant::Proven(_) => false,
+        Warrant::Empty(_) => is_empty_folder(inner, spare, &there).await?,
+        Warrant::GivenUp(old) if old.is_folder() || there.kind == Kind::Folder => {
+            old.is_folder() && there.kind == Kind::Folder
+        }
+        Warrant::GivenUp(old) => match (old.stamp(), old.content()) {
+            (None, _) => true,
+            (Some(known), _) if *known == there.stamp => true,
+            // The server gives other tags than it did: reading tells.
+            (Some(_), Some(content)) => {
+                digest_of(download::read(inner, spare, &there, 0).await?).await? == content
+            }
+            (Some(_), None) => false,
+        },
+    };
+    if !is_it {
+        return Ok(GivenUp::Kept(WhyKept::OtherContent));
+    }
+    delete(inner, spare).await?;
+    Ok(GivenUp::Gone)
 }
 
 /// Keeps a name on the shelf from every capture that was asked for before: a folder has it from now on, which no server

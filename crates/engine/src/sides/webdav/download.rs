@@ -2,8 +2,9 @@
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use bytes::Bytes;
+use bytes::{Buf, Bytes};
 use futures_util::{StreamExt, stream};
+use katabatic_core::blocks::Stretch;
 use katabatic_core::{Entry, RelPath};
 use reqwest::StatusCode;
 use reqwest::header::{
@@ -15,7 +16,7 @@ use tokio::task::JoinHandle;
 
 use super::client::{refusal, unasked_coding};
 use super::{Inner, entry};
-use crate::sides::{Content, SideError, Source};
+use crate::sides::{Content, Sha256 as Sha256Digest, SideError, Source};
 
 pub(super) async fn read(
     inner: &Inner,
@@ -99,6 +100,92 @@ pub(super) async fn read(
         announced: announced.filter(|_| from > 0),
         content,
     })
+}
+
+/// Reads a part of a version. A server that sends all of it sends no more than is needed.
+pub(super) async fn part(
+    inner: &Inner,
+    path: &RelPath,
+    seen: &Entry,
+    part: Stretch,
+) -> Result<Bytes, SideError> {
+    let (url, last) = (inner.client.url(path, false), part.from + part.length - 1);
+    let build = || {
+        let request = inner.client.request("GET", url.clone())?;
+        Ok(request.header(RANGE, format!("bytes={}-{last}", part.from)))
+    };
+    let response = inner.client.send(true, build).await?;
+    let headers = response.headers();
+    let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    let mut before = match response.status() {
+        StatusCode::OK => part.from,
+        StatusCode::PARTIAL_CONTENT => {
+            let expected = format!("bytes {}-{last}/{}", part.from, seen.size);
+            if text(CONTENT_RANGE) != Some(expected.as_str()) {
+                return Err(changed());
+            }
+            0
+        }
+        StatusCode::RANGE_NOT_SATISFIABLE => return Err(changed()),
+        status => return Err(refusal(status)),
+    };
+    let tagless = seen.stamp.as_str().starts_with("date ");
+    let told = text(ETAG).filter(|_| !tagless);
+    if told.is_some_and(|tag| entry::stamp(Some(tag), None, seen.size) != seen.stamp) {
+        return Err(changed());
+    }
+    let mut read = Vec::with_capacity(usize::try_from(part.length).unwrap_or_default());
+    let mut body = inner.client.body(response);
+    while (read.len() as u64) < part.length {
+        let Some(chunk) = body.next().await else {
+            return Err(SideError::TryAgain("a part of it did not arrive".into()));
+        };
+        let mut chunk = chunk?;
+        let skipped = before.min(chunk.len() as u64);
+        before -= skipped;
+        chunk.advance(usize::try_from(skipped).unwrap_or(chunk.len()));
+        let left = part.length - read.len() as u64;
+        chunk.truncate(usize::try_from(left).unwrap_or(chunk.len()));
+        while !chunk.is_empty() {
+            read.extend_from_slice(&inner.client.down.next(&mut chunk).await);
+        }
+    }
+    Ok(read.into())
+}
+
+/// The digest that the server tells of its current version (RFC 9530 §3), without sending it.
+pub(super) async fn digest(
+    inner: &Inner,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<Option<Sha256Digest>, SideError> {
+    let url = inner.client.url(path, false);
+    let build = || {
+        let request = inner.client.request("HEAD", url.clone())?;
+        Ok(request.header("want-repr-digest", "sha-256=10"))
+    };
+    let response = inner.client.send(true, build).await?;
+    if !response.status().is_success() {
+        return Err(refusal(response.status()));
+    }
+    let headers = response.headers();
+    let tag = headers.get(ETAG).and_then(|tag| tag.to_str().ok());
+    let tagless = seen.stamp.as_str().starts_with("date ");
+    match tag {
+        Some(tag) if !tagless && entry::stamp(Some(tag), None, seen.size) != seen.stamp => {
+            Err(changed())
+        }
+        _ => Ok(announced_digest(headers).and_then(|digest| Sha256Digest::from_slice(&digest))),
+    }
+}
+
+/// A digest as a server writes it (RFC 9530 §2): of several, the SHA-256.
+pub(crate) fn read_digest(text: &str) -> Option<Sha256Digest> {
+    let item = text
+        .split(',')
+        .find_map(|item| item.trim().strip_prefix("sha-256=:"))?;
+    let digest = STANDARD.decode(item.strip_suffix(':')?).ok()?;
+    Sha256Digest::from_slice(&digest)
 }
 
 fn changed() -> SideError {

@@ -1,6 +1,6 @@
 //! Looking at an account's folder with `PROPFIND` (RFC 4918 §9.1).
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 use std::hash::{Hash, Hasher};
 use std::io;
 use std::sync::atomic::Ordering;
@@ -8,18 +8,19 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
 use futures_util::TryStreamExt;
-use katabatic_core::{Entry, RelPath, Unknown};
+use katabatic_core::{Entry, RelPath, Stamp, Unknown};
 use reqwest::StatusCode;
 use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap, SERVER};
 use tokio_util::io::StreamReader;
 
 use super::Inner;
 use super::client::{Client, refusal, unasked_coding};
+use super::download::read_digest;
 use super::entry;
 use super::multistatus::{self, OWN_NAMESPACE, Resource};
 use crate::clock::{Clock, SystemClock};
 use crate::sides::walk::{Folder, Lister};
-use crate::sides::{SideError, Unusable, is_own};
+use crate::sides::{Sha256, SideError, Unusable, is_own};
 
 /// A folder that holds more names than this is taken for one without end.
 const MOST_NAMES: usize = 2_000_000;
@@ -264,6 +265,29 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
         ));
     }
     Ok(folder)
+}
+
+/// The digests that a listing of a folder tells, each with the stamp of its version.
+pub(super) async fn digests(
+    inner: &Inner,
+    folder: &RelPath,
+) -> Result<BTreeMap<String, (Stamp, Sha256)>, SideError> {
+    let body = inner.wanted(&format!("<repr-digest xmlns=\"{OWN_NAMESPACE}\"/>"));
+    let (resources, _) = propfind(&inner.client, folder, true, "1", &body).await?;
+    let mut told = BTreeMap::new();
+    for resource in resources {
+        let Some(at) = inner.client.path_of(&resource.href) else {
+            continue;
+        };
+        let digest = resource.digest.as_deref().and_then(read_digest);
+        let entry = entry::entry(&resource, 0);
+        if let (Some(digest), Some(entry)) = (digest, entry)
+            && at.parent().as_ref() == Some(folder)
+        {
+            told.insert(at.name().to_owned(), (entry.stamp, digest));
+        }
+    }
+    Ok(told)
 }
 
 fn unusable_name(href: &str) -> Option<&str> {

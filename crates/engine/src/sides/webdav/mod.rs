@@ -23,19 +23,24 @@ use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use async_trait::async_trait;
+use bytes::Bytes;
 use katabatic_core::blocks::Stretch;
-use katabatic_core::{EditTime, Entry, Kind, RelPath};
+use katabatic_core::{EditTime, Entry, Kind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use super::{
-    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, Outcome, Patch, Placing, Put,
-    SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Verified, walk,
+    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, Outcome, Patch,
+    Placing, Put, Sha256, SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped,
+    Undone, Verified, walk,
 };
 use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
 use crate::net::traffic::MOST;
+use crate::proof::Warrant;
 pub(crate) use client::Watch;
 pub use client::{Client, Connection, Principal, Shared, Signer};
+pub(crate) use download::read_digest;
+pub(crate) use multistatus::OWN_NAMESPACE;
 use room::{Room, StagedLooks};
 pub(crate) use survey::{Listed, listed};
 pub use survey::{Survey, Top, survey};
@@ -284,6 +289,40 @@ impl SideStore for WebdavSide {
         upload::put_new(&self.inner, source, &self.inner.far(path)).await
     }
 
+    async fn read_part(
+        &self,
+        path: &RelPath,
+        seen: &Entry,
+        part: Stretch,
+    ) -> Result<Bytes, SideError> {
+        download::part(&self.inner, &self.inner.far(path), seen, part).await
+    }
+
+    fn gives_digests(&self) -> bool {
+        self.inner.ways().digests
+    }
+
+    async fn digest_there(
+        &self,
+        path: &RelPath,
+        seen: &Entry,
+    ) -> Result<Option<Sha256>, SideError> {
+        match self.inner.ways().digests {
+            true => download::digest(&self.inner, &self.inner.far(path), seen).await,
+            false => Ok(None),
+        }
+    }
+
+    async fn digests_in(
+        &self,
+        folder: &RelPath,
+    ) -> Result<BTreeMap<String, (Stamp, Sha256)>, SideError> {
+        match self.inner.ways().listed_digests {
+            true => list::digests(&self.inner, &self.inner.far(folder)).await,
+            false => Ok(BTreeMap::new()),
+        }
+    }
+
     fn patches(&self) -> bool {
         self.inner.ways().patches
     }
@@ -449,8 +488,8 @@ impl SideStore for WebdavSide {
         Some(self.inner.clock_ahead.load(Ordering::Relaxed))
     }
 
-    async fn drop_spare(&self, spare: &str) -> Result<(), SideError> {
-        carry::delete(&self.inner, &self.inner.room.spare(spare)?).await
+    async fn give_up(&self, spare: &str, warrant: Warrant) -> Result<GivenUp, SideError> {
+        carry::give_up(&self.inner, &self.inner.room.spare(spare)?, &warrant).await
     }
 
     async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
@@ -517,6 +556,10 @@ impl SideStore for WebdavSide {
 
     fn tags_prove(&self) -> bool {
         !self.inner.ways().read_young_again
+    }
+
+    fn tags_are_evidence(&self) -> bool {
+        self.inner.ways().tags_are_evidence
     }
 
     fn software_changed(&self) -> bool {

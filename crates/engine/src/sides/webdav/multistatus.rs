@@ -16,7 +16,7 @@ use tokio::io::{AsyncBufRead, AsyncRead, ReadBuf};
 const LONGEST_PIECE: usize = 1 << 20;
 
 /// The namespace of the tool's own properties.
-pub(super) const OWN_NAMESPACE: &str = "urn:katabatic:properties";
+pub(crate) const OWN_NAMESPACE: &str = "urn:katabatic:properties";
 
 const ENDS_EARLY: &str = "the answer ends in the middle";
 const DEEPEST: usize = 32;
@@ -34,6 +34,8 @@ pub(super) struct Resource {
     pub(super) modified: Option<String>,
     /// Our own note: the edit time and the tag of the version it belongs to.
     pub(super) edit_note: Option<String>,
+    /// The digest of what it holds, as the server tells it.
+    pub(super) digest: Option<String>,
     /// Whose account this is (RFC 5397), and whose the resource (RFC 3744 §5.1), as addresses.
     pub(super) principal: Option<String>,
     pub(super) owner: Option<String>,
@@ -64,6 +66,7 @@ enum Element {
     Tag,
     Modified,
     EditNote,
+    Digest,
     Principal,
     Owner,
     DisplayName,
@@ -105,6 +108,7 @@ fn element(namespace: &ResolveResult<'_>, name: &str) -> Element {
         // RFC 3744 §3: `write` holds the others; a server may name only the parts.
         ("DAV:", "all" | "write" | "write-content" | "bind") => Element::Write,
         (OWN_NAMESPACE, "edit-time") => Element::EditNote,
+        (OWN_NAMESPACE, "repr-digest") => Element::Digest,
         _ => Element::Unknown,
     }
 }
@@ -295,6 +299,7 @@ impl Reading {
             }
             (Element::Modified, Some(Element::Prop)) => self.props.modified = Some(text),
             (Element::EditNote, Some(Element::Prop)) => self.props.edit_note = Some(text),
+            (Element::Digest, Some(Element::Prop)) => self.props.digest = Some(text),
             (Element::Href, Some(Element::Principal)) => self.props.principal = Some(text),
             (Element::Href, Some(Element::Owner)) => self.props.owner = Some(text),
             (Element::Href, Some(Element::Id)) => {

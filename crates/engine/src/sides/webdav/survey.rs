@@ -3,8 +3,9 @@
 use katabatic_core::RelPath;
 
 use super::client::{Client, Principal, last_part, same_href};
+use super::entry::http_date;
 use super::list::{clock_ahead, propfind, software};
-use super::multistatus::Resource;
+use super::multistatus::{OWN_NAMESPACE, Resource};
 use crate::sides::{SideError, is_own};
 
 /// Something at the top of an account.
@@ -160,6 +161,14 @@ pub(crate) struct Listed {
     pub(crate) id: Option<String>,
     /// Whether it is a folder.
     pub(crate) is_folder: bool,
+    /// When it was last changed, in seconds since 1970.
+    pub(crate) modified: Option<i64>,
+    /// The digest of what it holds, as the server tells it.
+    pub(crate) digest: Option<String>,
+}
+
+fn seconds(modified: &str) -> Option<i64> {
+    http_date(modified).map(|at| at.0 / 1_000_000_000)
 }
 
 /// Lists a folder to any depth.
@@ -168,7 +177,9 @@ pub(crate) async fn listed(
     path: &RelPath,
     depth: &str,
 ) -> Result<Vec<Listed>, SideError> {
-    let asked = format!("{ABOUT}<getetag/><resource-id/>{END}");
+    let asked = format!(
+        "{ABOUT}<getetag/><resource-id/><getlastmodified/><repr-digest xmlns=\"{OWN_NAMESPACE}\"/>{END}"
+    );
     let (resources, _) = propfind(client, path, true, depth, &asked).await?;
     Ok(resources
         .into_iter()
@@ -178,6 +189,8 @@ pub(crate) async fn listed(
                 tag: resource.tag,
                 id: resource.id,
                 is_folder: resource.folder,
+                modified: resource.modified.as_deref().and_then(seconds),
+                digest: resource.digest,
             })
         })
         .collect())

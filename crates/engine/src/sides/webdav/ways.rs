@@ -8,6 +8,8 @@
 //! | a pass asks for what changed | the server gives change tokens |
 //! | a whole tree is listed at once | the server lists to any depth |
 //! | what is young is read again | a tag that is equal may hide two versions |
+//! | what is proven is proven by digests | the server tells the digest of what it holds, right and anew after each change |
+//! | content that came from there goes on evidence | a tag is neither shared by files nor made of times |
 //! | a look comes right before each move | `Overwrite: F` is not obeyed |
 //! | a folder keeps a name from a request that may come late | `Overwrite: F` is obeyed where a folder has the name, too |
 
@@ -24,6 +26,11 @@ pub(super) struct Ways {
     pub(super) look_before_move: bool,
     pub(super) lists_dots: bool,
     pub(super) ids: bool,
+    /// Whether the server tells digests of what it holds, and whether in listings, too.
+    pub(super) digests: bool,
+    pub(super) listed_digests: bool,
+    /// Whether a tag is of one version of one file alone.
+    pub(super) tags_are_evidence: bool,
     /// Whether a late request is kept from a name by a folder that has it; none where nobody has tried yet.
     pub(super) fences: Option<bool>,
 }
@@ -42,6 +49,9 @@ impl Ways {
             lists_dots: false,
             // They are asked for, and found out by looking.
             ids: true,
+            digests: false,
+            listed_digests: false,
+            tags_are_evidence: false,
             fences: None,
         }
     }
@@ -60,6 +70,9 @@ impl Ways {
             look_before_move: findings.no_overwrite_move != Keeps::Obeyed,
             lists_dots: findings.lists_dots,
             ids: findings.ids,
+            digests: findings.digests,
+            listed_digests: findings.digests && findings.listed_digests,
+            tags_are_evidence: findings.tags_are_evidence(),
             fences: Some(findings.no_overwrite_folder != Keeps::Ignored),
         }
     }
