@@ -43,6 +43,10 @@ impl App {
         }
         .asking(Arc::new(passphrase::ask));
         let config = Config::read(&home)?;
+        katabatic_bus_error::end_with_words(format!(
+            "katabatic: the ledger {}\n  why   the disk that it lies on is full, or fails\n  next  Free some room on that disk, and do the same again. Nothing is lost: what was under way is cleared up first.\n",
+            home.ledger_file().display()
+        ));
         let ledger = Ledger::open(&home)?;
         for mended in &ledger.mended {
             eprintln!("katabatic: {mended}");

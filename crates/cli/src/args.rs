@@ -476,6 +476,10 @@ pub struct SetupTyped {
     /// So much of the disk stays free, in the same way
     #[arg(long, value_name = "SIZE|none")]
     pub leave_free: Option<String>,
+    /// What proves that a file is there before its last copy here goes: its content, or its version tag alone, where that
+    /// can be no other version's; it is called believed then
+    #[arg(long, value_enum)]
+    pub proof: Option<ProofTyped>,
     /// Carry so many files at a time; 8 otherwise
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=8))]
     pub transfers: Option<u64>,
@@ -690,6 +694,15 @@ pub enum ContentsTyped {
     All,
     /// Stubs: name, size and date; the content when it is fetched
     Stubs,
+}
+
+/// What proves that a file is there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ProofTyped {
+    /// The digest that the server tells, or reading it back
+    Content,
+    /// Its version tag
+    Tags,
 }
 
 /// The side that leads.

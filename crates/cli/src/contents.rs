@@ -251,6 +251,9 @@ impl Contents<'_> {
                 self.lane.far_place()
             ),
         });
+        if report.believed > 0 {
+            line(format!("  {}", proof_words::believed(report.believed)));
+        }
         if report.held_open > 0 {
             line(format!("  {}", proof_words::held_open(report.held_open)));
         }

@@ -46,6 +46,15 @@ pub fn outlook_json(outlook: &Outlook) -> Value {
     })
 }
 
+/// What is said of copies that went on evidence.
+pub fn believed(files: u64) -> String {
+    format!(
+        "{} of these {} believed to be there, by version tags and at most parts of them, and not proven",
+        words::grouped(files),
+        if files == 1 { "is" } else { "are" },
+    )
+}
+
 /// What is said of copies that stay because a program may write into them.
 pub fn held_open(copies: u64) -> String {
     format!(

@@ -6,11 +6,11 @@ use katabatic_core::condition::Condition;
 use katabatic_core::schedule::When;
 use katabatic_core::{Direction, Drift, NewFolders, RelPath, Removals, Rule, Updates, rules};
 use katabatic_engine::Error;
-use katabatic_engine::config::LaneConfig;
+use katabatic_engine::config::{LaneConfig, ProofBy};
 
 use crate::args::{
-    ContentsTyped, DirectionTyped, DriftTyped, NamesTyped, NewFoldersTyped, RemovalsTyped,
-    SetupTyped, UpdatesTyped,
+    ContentsTyped, DirectionTyped, DriftTyped, NamesTyped, NewFoldersTyped, ProofTyped,
+    RemovalsTyped, SetupTyped, UpdatesTyped,
 };
 
 impl SetupTyped {
@@ -49,6 +49,11 @@ impl SetupTyped {
                 Some(text) => Some(size_of(text)?),
             };
         }
+        lane.proof = match self.proof {
+            None => lane.proof,
+            Some(ProofTyped::Content) => ProofBy::Content,
+            Some(ProofTyped::Tags) => ProofBy::Tags,
+        };
         lane.transfers = self.transfers.map_or(lane.transfers, |many| many as usize);
         if !self.when.is_empty() {
             let read = |text: &String| {

@@ -125,7 +125,7 @@ fn accounts_and_lanes_in_json() {
         "name": "scores", "near": desk.near().to_str().unwrap(), "far": "@office/Scores", "direction": "two-way",
         "removals": "carry", "drift": "leave", "updates": "replace", "skip": [], "take": [], "new_folders": "take",
         "leave_out": katabatic_core::rules::USUAL, "names": "any", "by_name_only": false,
-        "brake": {"percent": 25, "always_fine": 10, "never_fine": 1000}, "limit_up": null, "limit_down": null, "transfers": 8, "only_on": [], "tell_unsettled_hours": null,
+        "brake": {"percent": 25, "always_fine": 10, "never_fine": 1000}, "limit_up": null, "limit_down": null, "transfers": 8, "only_on": [], "proof": "content", "tell_unsettled_hours": null,
         "when": ["on change"], "quiet_seconds": 2, "contents": "all", "stubs_in": [], "all_in": [], "hold": [], "max_local": null, "leave_free": null
     });
     assert_eq!(lane["lane"], described);

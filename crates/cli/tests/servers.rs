@@ -6,6 +6,8 @@
     reason = "a test stops where its world cannot be made"
 )]
 
+mod day;
+mod proxy;
 #[allow(dead_code, reason = "each file of tests uses its own part of it")]
 mod worlds;
 
@@ -38,6 +40,10 @@ fn open_to_all(folder: &Path) {
 
 impl Lane {
     fn new(name: &str) -> Lane {
+        Lane::at(name, &setting("ADDRESS"))
+    }
+
+    fn at(name: &str, address: &str) -> Lane {
         let dir = tempfile::tempdir().unwrap();
         fs::create_dir(dir.path().join("near")).unwrap();
         fs::write(dir.path().join("password"), "practice\n").unwrap();
@@ -49,7 +55,7 @@ impl Lane {
             "add",
             "office",
             "--address",
-            &setting("ADDRESS"),
+            address,
             "--user",
             "tester",
             "--password-file",
@@ -857,4 +863,19 @@ fn kills_and_cut_lines_while_both_sides_are_edited_lose_nothing() {
         "{kills} kills and cut lines while both sides are edited, {} of {saved} lost by the server",
         there.len()
     ));
+}
+
+/// Each of so many days has another request in it that goes wrong; every one of them is 1, for an hour or so.
+fn every() -> usize {
+    let said = std::env::var("KATABATIC_EVERY").ok();
+    said.and_then(|every| every.parse().ok()).unwrap_or(61)
+}
+
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn every_request_of_a_day_may_go_wrong_and_nothing_is_lost() {
+    let (table, wrong) = day::every_request("day", every());
+    println!("{}\n{table}", setting("NAME"));
+    assert!(wrong.is_empty(), "{}", wrong.join("\n\n"));
+    passed("every request of a day answered late, or cut");
 }

@@ -46,6 +46,16 @@ impl Blocks {
         Blocks(self.0.get(first..end).unwrap_or_default().to_vec())
     }
 
+    /// The whole blocks that are the same in a new version, in order, by number.
+    #[must_use]
+    pub fn kept(&self, new: &Blocks, size: u64) -> Vec<u64> {
+        let whole = (size / BLOCK) as usize;
+        let both = self.0.iter().zip(&new.0).take(whole).enumerate();
+        both.filter(|(_, (old, new))| old == new)
+            .map(|(number, _)| number as u64)
+            .collect()
+    }
+
     /// What a new version of `size` bytes changes in the one with these blocks, in order; neighbours are joined, up to
     /// `longest` bytes (a multiple of [`BLOCK`]).
     #[must_use]
@@ -142,6 +152,12 @@ mod tests {
             }
             let (before, after) = (blocks(&old, 70_000), blocks(&new, 4096));
             prop_assert_eq!(Blocks::from_bytes(&after.to_bytes()), Some(after.clone()));
+            let mut left = old.clone();
+            for number in before.kept(&after, length.min(new.len()) as u64) {
+                let block = (number * BLOCK) as usize..((number + 1) * BLOCK) as usize;
+                prop_assert_eq!(&left[block.clone()], &new[block.clone()]);
+                left[block].fill(0);
+            }
             let mut patched = old;
             patched.resize(new.len(), 0);
             for Stretch { from, length } in before.changes(&after, new.len() as u64, longest * BLOCK) {

@@ -29,7 +29,6 @@ pub mod ledger;
 pub mod lock;
 pub mod net;
 pub mod open;
-mod open_files;
 pub mod opener;
 pub mod pass;
 pub mod place;

@@ -21,7 +21,7 @@ use crate::pass::plan::in_words;
 use crate::place::Place;
 use crate::secrets;
 use crate::sides::away::AwaySide;
-use crate::sides::local::LocalSide;
+use crate::sides::local::{LocalSide, Recognised, compare_roots};
 use crate::sides::webdav::knock::LEFT_IN_PEACE;
 use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use crate::sides::{SideError, SideStore};
@@ -278,12 +278,21 @@ pub(crate) fn open_here(
     stop: &Stop,
 ) -> Result<LocalSide, Error> {
     let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
-    let room = home.lane_room(&lane.id);
-    let (known, room) = match side {
-        Side::Near => (row.and_then(|row| row.near_root), room),
-        Side::Far => (row.and_then(|row| row.far_root), room.join("far")),
+    let room = room_of_side(home, &lane.id, side);
+    let known = match side {
+        Side::Near => row.and_then(|row| row.near_root),
+        Side::Far => row.and_then(|row| row.far_root),
     };
     open_local(lane, side, root, known, &room, stop)
+}
+
+/// Where with the tool's state a lane would keep its own things for a folder of this computer.
+pub(crate) fn room_of_side(home: &Home, lane_id: &str, side: Side) -> std::path::PathBuf {
+    let room = home.lane_room(lane_id);
+    match side {
+        Side::Near => room,
+        Side::Far => room.join("far"),
+    }
 }
 
 /// What is locked while something is changed in a lane.
@@ -409,14 +418,25 @@ pub(crate) fn check_root(
     known: &str,
     found: &str,
 ) -> Result<(), Error> {
-    if known == found {
-        return Ok(());
-    }
+    let (why, next) = match compare_roots(known, found) {
+        Recognised::Itself => return Ok(()),
+        Recognised::Copy => (
+            "a copy of the folder that was tied is there, and not that folder itself; what is not in the copy, or not yet, would count as removed",
+            format!(
+                "If it is to take its place, remove the lane and add it again: the first pass compares, brings what is missing and removes nothing. katabatic lane remove {}",
+                lane.name
+            ),
+        ),
+        Recognised::Other => (
+            "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
+            "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.".to_owned(),
+        ),
+    };
     Err(Error::new(
         Class::NotThere,
         lane.side_words(side),
-        "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",
-        "Mount or plug in the drive. If the folder was really replaced, remove the lane and add it again: the first pass compares and removes nothing.",
+        why,
+        next,
     ))
 }
 

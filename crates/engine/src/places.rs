@@ -229,7 +229,7 @@ pub async fn sizes(
                     Found::Root(Listing::Incomplete(why)) => {
                         sizes.unknown.push(format!("the folder itself: {why}"));
                     }
-                    Found::Root(_) | Found::Unusable(_) => {}
+                    Found::Root(_) | Found::Unusable(_) | Found::Own(_) => {}
                 }
             }
             match scanning.await {

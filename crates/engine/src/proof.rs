@@ -15,6 +15,7 @@
 //! write into it any more.
 
 use std::collections::BTreeMap;
+use std::fs::File;
 use std::time::Duration;
 
 use futures_util::{StreamExt, stream};
@@ -46,7 +47,7 @@ pub enum By {
     Tag,
 }
 
-/// That the other side holds a content. Only [`prove`] makes one, and what it allows uses it up.
+/// That the other side holds a content. Only `prove` makes one, and what it allows uses it up.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Proof {
     content: Digest,
@@ -65,6 +66,29 @@ impl Proof {
     #[must_use]
     pub fn by(&self) -> By {
         self.by
+    }
+
+    /// That another file on this computer holds a content, which is read for it: a copy of which the original is to go.
+    ///
+    /// # Errors
+    /// As the system says.
+    pub(crate) fn by_reading(copy: File) -> std::io::Result<Proof> {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update_reader(copy)?;
+        Ok(Proof {
+            content: Digest(*hasher.finalize().as_bytes()),
+            by: By::ReadBack,
+            there: None,
+        })
+    }
+
+    /// Whether it is evidence only, so that what goes is believed to be there, and not proven.
+    #[must_use]
+    pub fn is_belief(&self) -> bool {
+        match self.by {
+            By::Digest | By::ReadBack => false,
+            By::Parts | By::Tag => true,
+        }
     }
 
     /// Whether the far side still shows the version that was proven, a moment before the copy here goes.
@@ -100,6 +124,12 @@ impl Empty {
     #[must_use]
     pub fn stub(seen: &Entry) -> Option<Empty> {
         seen.is_stub().then_some(Empty(()))
+    }
+
+    /// What a side shows there is a folder; the side makes sure that nothing is in it.
+    #[must_use]
+    pub fn folder(seen: &Entry) -> Option<Empty> {
+        (seen.kind == Kind::Folder).then_some(Empty(()))
     }
 }
 
@@ -488,21 +518,31 @@ pub(crate) fn drawn(size: u64) -> Result<Vec<Stretch>, SideError> {
         };
         return Ok(if size == 0 { Vec::new() } else { vec![whole] });
     }
-    let blocks = size.div_ceil(PART);
-    let mut chosen = vec![0, blocks - 1];
-    while (chosen.len() as u64) < PARTS {
-        let mut bytes = [0; 8];
-        getrandom::fill(&mut bytes)
-            .map_err(|why| SideError::Failed(format!("there is no randomness: {why}")))?;
-        let block = u64::from_le_bytes(bytes) % blocks;
-        if !chosen.contains(&block) {
-            chosen.push(block);
-        }
-    }
+    let blocks: Vec<u64> = (0..size.div_ceil(PART)).collect();
+    let chosen = some_of(&blocks)?;
     Ok(chosen
         .into_iter()
         .map(|block| stretch(block * PART))
         .collect())
+}
+
+/// The first and the last of some blocks, and others drawn at random; all where they are few.
+pub(crate) fn some_of(blocks: &[u64]) -> Result<Vec<u64>, SideError> {
+    let (first, last) = match blocks {
+        [first, .., last] if blocks.len() as u64 > PARTS => (*first, *last),
+        few => return Ok(few.to_vec()),
+    };
+    let mut chosen = vec![first, last];
+    while (chosen.len() as u64) < PARTS {
+        let mut bytes = [0; 8];
+        getrandom::fill(&mut bytes)
+            .map_err(|why| SideError::Failed(format!("there is no randomness: {why}")))?;
+        let drawn = blocks[(u64::from_le_bytes(bytes) % blocks.len() as u64) as usize];
+        if !chosen.contains(&drawn) {
+            chosen.push(drawn);
+        }
+    }
+    Ok(chosen)
 }
 
 #[cfg(test)]

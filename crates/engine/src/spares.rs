@@ -9,7 +9,7 @@ use katabatic_core::{RelPath, Side};
 use tokio::io::AsyncWriteExt;
 
 use crate::config::Config;
-use crate::hand::Hand;
+use crate::hand::{BY_HAND, Hand};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::open::account_client;
 use crate::pass::{Pass, far_changes, primitive};
@@ -17,7 +17,7 @@ use crate::place::Place;
 use crate::session::LockedLane;
 use crate::settle::stamp_in_name;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{Put, SideError, SideStore, Steps, Undone};
+use crate::sides::{Put, SideError, SideStore, Source, Steps, Undone};
 use crate::stop::Stop;
 use crate::{Error, Home};
 
@@ -35,6 +35,12 @@ pub fn find(ledger: &crate::ledger::Ledger, number: i64) -> Result<Spare, Error>
                 "List them: katabatic spares list",
             )
         })
+}
+
+/// Whether a spare is of no lane that is here: of something done by hand, or of a lane that was taken away.
+#[must_use]
+pub fn is_of_no_lane(spare: &Spare) -> bool {
+    spare.lane_name == BY_HAND || spare.lane_id.is_some()
 }
 
 /// The far folder a spare lies in, where its lane has been tied to another one since.
@@ -144,14 +150,32 @@ pub async fn copy_to(
             "Restore it without --to.",
         ));
     }
-    let next = "Name a path where nothing is yet, in a folder that exists.";
-    let mut source = store_of(pass, spare, elsewhere)
+    let source = store_of(pass, spare, elsewhere)
         .read_spare(&spare.slot)
         .await
         .map_err(|why| pass.side_failed(spare.side, &why))?;
+    write_to(source, &what(), to).await
+}
+
+/// Copies a spare of no lane to any local path where nothing is.
+///
+/// # Errors
+/// As [`copy_to`].
+pub async fn copy_to_by_hand(hand: &Hand<'_>, spare: &Spare, to: &Path) -> Result<(), Error> {
+    let what = format!("copying the spare {} to {}", spare.number, to.display());
+    let (lane, _) = room_of_no_lane(hand, spare, &what).await?;
+    let source = lane.store(spare.side).read_spare(&spare.slot).await;
+    let next = "List what is kept: katabatic spares list";
+    let source = source.map_err(|why| Error::failed(&what, why, next))?;
+    write_to(source, &what, to).await
+}
+
+/// Writes what comes to a path where nothing is.
+async fn write_to(mut source: Source, what: &str, to: &Path) -> Result<(), Error> {
+    let next = "Name a path where nothing is yet, in a folder that exists.";
     let mut file = tokio::fs::File::create_new(to)
         .await
-        .map_err(|why| Error::failed(what(), why, next))?;
+        .map_err(|why| Error::failed(what, why, next))?;
     let written = async {
         while let Some(chunk) = source.content.next().await {
             file.write_all(&chunk.map_err(std::io::Error::other)?)
@@ -165,7 +189,7 @@ pub async fn copy_to(
             // Half a copy under the name that was asked for would be taken for a whole one.
             let _ = tokio::fs::remove_file(to).await;
             Err(Error::failed(
-                what(),
+                what,
                 why,
                 "Look at the disk's room, then try again; the spare is untouched.",
             ))
@@ -207,20 +231,32 @@ pub(crate) async fn back_to(
     }
 }
 
-/// Brings back what was removed or replaced by hand: to where it was, or beside it where the name is taken.
+async fn room_of_no_lane(
+    hand: &Hand<'_>,
+    spare: &Spare,
+    what: &str,
+) -> Result<(LockedLane, String), Error> {
+    let root = spare.place.as_deref().unwrap_or_default();
+    hand.room_of(spare, what).await?.ok_or_else(|| {
+        Error::usage(
+            what,
+            format!("it lies in {root}, and that is not here any more"),
+            "Plug in the drive, or add the account again under that name.",
+        )
+    })
+}
+
+/// Brings back what was removed or replaced by hand, or by a lane that was taken away since: to where it was, or beside it
+/// where the name is taken.
 ///
 /// # Errors
 /// Where the place is not there any more, or no name is free.
 pub async fn restore_by_hand(hand: &Hand<'_>, spare: &Spare) -> Result<String, Error> {
-    let root = spare.place.as_deref().unwrap_or_default();
     let what = format!("restoring the spare {} of {}", spare.number, spare.path);
-    let (lane, root) = hand.room_of(spare, &what).await?.ok_or_else(|| {
-        Error::usage(
-            &what,
-            format!("it lies in {root}, and that is not here any more"),
-            "Plug in the drive, or add the account again under that name.",
-        )
-    })?;
+    let (lane, root) = room_of_no_lane(hand, spare, &what).await?;
+    if spare.lane_id.is_some() {
+        make_folders_on(&lane, spare.side, &spare.path, false).await?;
+    }
     for path in names(spare)? {
         let put = back_to(&lane, spare, &path).await.map_err(|why| {
             Error::failed(

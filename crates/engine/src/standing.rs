@@ -65,6 +65,8 @@ pub struct LaneStanding {
     pub settled_bytes: u64,
     /// Files of the near side by where their content lies, with the bytes that they show.
     pub lies: BTreeMap<Lies, Tally>,
+    /// Stubs of the lane whose content went here on evidence alone: it is believed to be there.
+    pub believed: Tally,
     /// Every path that is not settled, or every path where a single one was asked about.
     pub standings: Vec<Standing>,
     /// What one side removed and the other one keeps, as was agreed.
@@ -178,6 +180,9 @@ pub async fn look_telling(
         counts: BTreeMap::from([(Agreement::Settled, settled_files)]),
         settled_bytes,
         lies,
+        believed: pass
+            .ledger
+            .read(|connection| rows::believed_stubs(connection, pass.lane.row.key))?,
         standings: Vec::new(),
         kept_away: aside.iter().map(|step| step.path().clone()).collect(),
         unusable,
@@ -512,7 +517,7 @@ fn merge(
             match near.blocking_recv()? {
                 Found::Entry(path, entry) if path.is_within(within) => return Some((path, entry)),
                 Found::Unusable(name) => unusable.borrow_mut().push(name),
-                Found::Entry(..) | Found::Root(_) => {}
+                Found::Entry(..) | Found::Root(_) | Found::Own(_) => {}
             }
         }
     });

@@ -120,7 +120,7 @@ impl Far {
             match item {
                 Found::Root(listing) => root = Some(listing),
                 Found::Entry(path, entry) => all.push((path.to_string(), entry)),
-                Found::Unusable(_) => {}
+                Found::Unusable(_) | Found::Own(_) => {}
             }
         }
         scan.await.unwrap().unwrap();

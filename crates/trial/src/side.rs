@@ -584,6 +584,24 @@ impl SideStore for SimulatedSide {
         .await
     }
 
+    async fn shelf(&self) -> Result<Vec<String>, SideError> {
+        self.step("shelf", None, |world| {
+            let shelf = world.shelf(self.at, self.computer);
+            Ok(shelf.spares.keys().cloned().collect())
+        })
+        .await
+    }
+
+    async fn is_empty_spare(&self, spare: &str) -> Result<bool, SideError> {
+        self.step("is_empty_spare", None, |world| {
+            let shows_all = world.nature != Nature::HidesDots || !self.is_far();
+            let shelf = world.shelf(self.at, self.computer);
+            let lying = shelf.spares.get(spare);
+            Ok(shows_all && lying.is_some_and(|tree| tree.len() == 1))
+        })
+        .await
+    }
+
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {
         self.step("read_spare", None, |world| {
             let shelf = world.shelf(self.at, self.computer);

@@ -67,6 +67,8 @@ pub fn choose(app: &App, typed: &args::Choose) -> Result<ExitCode, Error> {
             "lane": lane.name,
             "effect": effect_json(&effect, free),
             "dropped": {"files": dropped.files.0, "bytes": dropped.files.1, "run": dropped.run},
+            "believed": dropped.believed,
+            "kept_open": dropped.held_open,
             "stayed": dropped.stayed.iter().map(|file| json!({"path": file.path.as_str(), "why": file.why})).collect::<Vec<_>>(),
         }));
     } else {
@@ -242,6 +244,9 @@ fn say_done(app: &App, lane: &LaneConfig, effect: &Effect, dropped: &choose::Dro
             words::bytes(dropped.files.1),
             lane.far_place()
         ));
+    }
+    if dropped.believed > 0 {
+        line(proof_words::believed(dropped.believed));
     }
     if dropped.held_open > 0 {
         line(proof_words::held_open(dropped.held_open));

@@ -7,7 +7,6 @@ use std::sync::Arc;
 
 use katabatic_core::rules::read_bytes;
 use katabatic_core::words;
-use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::ledger::spare_rows::Spare;
 use katabatic_engine::net::rate::Limits as Pace;
 use katabatic_engine::pass::Progress;
@@ -34,11 +33,11 @@ pub fn prune(app: &App, typed: &SparesPrune) -> Result<ExitCode, Error> {
             .lanes
             .iter()
             .any(|lane| lane.name == spare.lane_name);
-        spare.lane_name == BY_HAND || (lane_is_here && spare.place.is_none())
+        engine::is_of_no_lane(spare) || (lane_is_here && spare.place.is_none())
     };
     let (go, away): (Vec<Spare>, Vec<Spare>) = choice.go.into_iter().partition(here);
     choice.go = go;
-    let why = "its lane is not here any more, or is tied to another folder now";
+    let why = "its lane was taken away long ago, or is tied to another folder now";
     choice
         .stay
         .extend(away.into_iter().map(|spare| (spare, why.to_owned())));
@@ -117,21 +116,19 @@ fn chosen(app: &App, typed: &SparesPrune) -> Result<Choice, Error> {
 }
 
 fn give_up(app: &App, go: &[Spare]) -> Result<GaveUp, Error> {
-    let mut by_lane: BTreeMap<&str, Vec<Spare>> = BTreeMap::new();
+    let mut by_lane: BTreeMap<Option<&str>, Vec<Spare>> = BTreeMap::new();
     for spare in go {
-        by_lane
-            .entry(&spare.lane_name)
-            .or_default()
-            .push(spare.clone());
+        let lane = (!engine::is_of_no_lane(spare)).then_some(spare.lane_name.as_str());
+        by_lane.entry(lane).or_default().push(spare.clone());
     }
     let mut sum = GaveUp::default();
     for (lane, spares) in by_lane {
         let more = match lane {
-            BY_HAND => {
+            None => {
                 let hand = by_hand::hand(app, &Arc::new(Progress::default()), Pace::default());
                 app.run(prune::give_up_by_hand(&hand, &spares))?
             }
-            name => {
+            Some(name) => {
                 let lane = app.config.lane(name)?.clone();
                 app.run(async {
                     let pass = app.pass(&lane, Arc::new(Progress::default())).await?;

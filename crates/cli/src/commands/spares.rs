@@ -5,7 +5,6 @@ use std::sync::Arc;
 
 use katabatic_core::{Side, words};
 use katabatic_engine::desktop_trash::{self, Trashed};
-use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::ledger::spare_rows::{self, Spare};
 use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
@@ -35,10 +34,10 @@ pub fn spare_item(number: usize, spare: &Spare) -> Item {
         lead: format!("{:>number$}  {}", spare.number, spare.lane_name),
         name: {
             let place = spare.place.as_deref().unwrap_or_default();
-            let place = match spare.lane_name == BY_HAND && !place.ends_with('/') {
-                true => format!("{place}/"),
-                false if spare.lane_name == BY_HAND => place.to_owned(),
-                false => String::new(),
+            let place = match (engine::is_of_no_lane(spare), place.ends_with('/')) {
+                (true, false) => format!("{place}/"),
+                (true, true) => place.to_owned(),
+                (false, _) => String::new(),
             };
             let folder = if spare.folder { "/" } else { "" };
             format!("{}{}{folder}", shown_text(&place), shown(&spare.path))
@@ -63,12 +62,13 @@ pub fn number_width(spares: &[Spare]) -> usize {
 }
 
 fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
-    if let Some(name) = &typed.lane {
-        app.config.lane(name)?;
-    }
     let all = app
         .ledger
         .read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
+    // A lane that was taken away may have left some.
+    if let (Some(name), true) = (&typed.lane, all.is_empty()) {
+        app.config.lane(name)?;
+    }
     let all = filtered(app, typed, all)?;
     let trashed = trashed(app, typed)?;
     if app.common.json {
@@ -197,7 +197,7 @@ fn filtered(app: &App, typed: &SparesList, all: Vec<Spare>) -> Result<Vec<Spare>
 
 fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
     let spare = engine::find(&app.ledger, typed.number)?;
-    if spare.lane_name == BY_HAND {
+    if engine::is_of_no_lane(&spare) {
         return restore_by_hand(app, typed, &spare);
     }
     let lane = app.config.lane(&spare.lane_name)?.clone();
@@ -237,15 +237,21 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
 }
 
 fn restore_by_hand(app: &App, typed: &SparesRestore, spare: &Spare) -> Result<(), Error> {
-    if typed.to.is_some() {
-        return Err(Error::usage(
-            format!("restoring the spare {}", spare.number),
-            "what was removed by hand goes back to where it was",
-            "Restore it without --to, then move it.",
-        ));
-    }
     let hand = by_hand::hand(app, &Arc::new(Progress::default()), Limits::default());
-    let to = app.run(engine::restore_by_hand(&hand, spare))?;
+    let to = match &typed.to {
+        Some(_) if spare.folder => {
+            return Err(Error::usage(
+                format!("restoring the spare {}", spare.number),
+                "it is a whole folder, and goes back to where it was",
+                "Restore it without --to, then move it.",
+            ));
+        }
+        Some(to) => {
+            app.run(engine::copy_to_by_hand(&hand, spare, to))?;
+            to.display().to_string()
+        }
+        None => app.run(engine::restore_by_hand(&hand, spare))?,
+    };
     if app.common.json {
         json::print(&json!({"spare": spare_json(spare), "restored_to": to}));
         return Ok(());

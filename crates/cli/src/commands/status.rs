@@ -407,6 +407,16 @@ fn rows_of_contents(app: &App, standing: &LaneStanding, rows: &mut Rows) {
             ]);
         }
     }
+    if standing.believed.files > 0 {
+        rows.add(vec![
+            String::new(),
+            format!(
+                "{} of them, {}: believed to be there, not proven",
+                words::grouped(standing.believed.files),
+                words::bytes(standing.believed.bytes)
+            ),
+        ]);
+    }
 }
 
 /// How many are left out, and most by what.
@@ -621,9 +631,14 @@ fn say_path(
         line(format!("  there      {}", there_words(standing)));
     }
     if own.unproven {
-        line(
-            "  unproven   the server put it together from the old version and the changes; nobody has read it there yet",
-        );
+        line(match own.state.lies {
+            Lies::Stub => {
+                "  believed   to be there, by its version tag and at most parts of it; nobody has read all of it there"
+            }
+            Lies::Here | Lies::There | Lies::Held => {
+                "  unproven   the server put it together from the old version and the changes; nobody has read it there yet"
+            }
+        });
     }
     line(format!(
         "  places     {} {} {}",
@@ -814,6 +829,7 @@ fn standing_json(
         "counts": counts,
         "settled_bytes": standing.settled_bytes,
         "lies": lies,
+        "believed": {"files": standing.believed.files, "bytes": standing.believed.bytes},
         "kept_away": standing.kept_away.iter().map(RelPath::as_str).collect::<Vec<_>>(),
         "files": files,
         "unusable": standing.unusable.iter().map(|name| json!({"shown": name.shown, "reason": name.why})).collect::<Vec<_>>(),

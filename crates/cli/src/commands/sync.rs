@@ -218,6 +218,11 @@ pub fn say(app: &App, name: &str, report: &Report) {
         ),
     );
     say(
+        report.believed,
+        "believed",
+        proof_words::believed(report.believed),
+    );
+    say(
         report.held_open,
         "kept",
         proof_words::held_open(report.held_open),
@@ -345,6 +350,9 @@ pub fn report_json(lane: &str, report: &Report) -> Value {
         "dropped": counts.dropped,
         "stubs": counts.stubs,
         "shed": {"files": counts.shed, "bytes": counts.bytes_shed},
+        "believed": report.believed,
+        "kept_open": report.held_open,
+        "kept_as_spares": report.kept_as_spares.iter().map(|(path, why)| json!({"path": path.as_str(), "why": why})).collect::<Vec<_>>(),
         "removed": counts.removed,
         "replaced": counts.replaced,
         "conflicts": counts.conflicts,

@@ -36,6 +36,8 @@ pub struct Dropped {
     pub files: (u64, u64),
     /// Files that a program has open: their room is not free yet.
     pub held_open: u64,
+    /// Files whose copy went on evidence alone: they are believed to be there.
+    pub believed: u64,
     /// Files that stay, and why.
     pub stayed: Vec<proof::Unproven>,
 }
@@ -141,6 +143,7 @@ async fn drop_in(
     freed.add(give_up::copies(pass, lot).await?);
     give_up::stubs(pass).await?;
     dropped.held_open = freed.held_open;
+    dropped.believed = freed.believed;
     let kept = |(path, why)| proof::Unproven { path, why };
     dropped.stayed.extend(freed.stayed.into_iter().map(kept));
     Ok(())

@@ -83,7 +83,7 @@ pub(crate) async fn entries(pass: &Pass, side: Side) -> Result<BTreeMap<RelPath,
                 entries.insert(path.clone(), entry);
                 (path, listing)
             }
-            Found::Unusable(_) => continue,
+            Found::Unusable(_) | Found::Own(_) => continue,
         };
         if let Listing::Incomplete(why) = listing {
             unread.get_or_insert((path, why));

@@ -111,7 +111,6 @@ pub async fn remove(
             "Remove it with the system's own tools.",
         ));
     }
-    hand.check_no_spares_in(&what, &spot, &seen).await?;
     let folder = seen.kind == Kind::Folder;
     let inside = if folder {
         let inside = hand.inside(&what, place).await?;
@@ -212,8 +211,7 @@ fn not_that_many(what: &str, inside: &Count, known: u64, holding: Option<u64>) -
 impl Hand<'_> {
     /// What a folder holds, counted whole.
     pub(super) async fn inside(&self, what: &str, place: &Place) -> Result<Count, Error> {
-        let failed = |error: SideError| self.failed(what, place, &error);
-        let whole = self.count(&self.reader(place)?).await.map_err(failed)?;
+        let whole = self.whole(what, place).await?;
         match whole.unknown.iter().chain(&whole.unusable).next() {
             None => Ok(whole.count()),
             Some(unknown) => Err(Error::failed(
@@ -325,7 +323,7 @@ pub async fn rename(
     let seen = source.store.look(&source.path).await.map_err(failed)?;
     let seen = seen.ok_or_else(|| nothing_there(&what, &source.shown))?;
     hand.check_not_own(&what, to)?;
-    hand.check_no_spares_in(&what, &source, &seen).await?;
+    hand.check_no_spares_in(&what, from, &seen).await?;
     let there = target.store.look(&target.path).await;
     let there = there.map_err(|error| hand.failed(&what, to, &error))?;
     if there.is_some() && !replace {
@@ -333,7 +331,7 @@ pub async fn rename(
     }
     if let Some(there) = &there {
         hand.check_no_root(&what, to)?;
-        hand.check_no_spares_in(&what, &target, there).await?;
+        hand.check_no_spares_in(&what, to, there).await?;
     }
     let run = hand
         .begin_run(format!("move {} to {}", source.shown, target.shown))

@@ -93,7 +93,7 @@ pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Resu
     hand.check_not_own(&what, to)?;
     if let (Some(there), true) = (&there, wish.replace) {
         hand.check_no_root(&what, to)?;
-        hand.check_no_spares_in(&what, &target, there).await?;
+        hand.check_no_spares_in(&what, to, there).await?;
     }
     let _tidy = hand.tidy_staging(&target).await;
     let command = format!("copy {} to {}", source.shown, target.shown);

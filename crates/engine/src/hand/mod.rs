@@ -10,6 +10,7 @@ mod work;
 use std::path::Path;
 use std::sync::Arc;
 
+use futures_util::{StreamExt, stream};
 use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side, Stamp};
 use tokio::sync::mpsc;
 
@@ -22,9 +23,9 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{LaneKey, Ledger, account_rows};
 use crate::lock::{LaneLock, lock_lane};
 use crate::net::rate::{Dials, Limits};
-use crate::open::{connection_of, limited_client, lock_at};
-use crate::pass::Progress;
+use crate::open::{connection_of, limited_client, lock_at, room_of_side};
 use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::pass::{IN_FLIGHT, Progress};
 use crate::place::{Place, absolute};
 use crate::session::{LockedLane, OpRun};
 use crate::sides::local::LocalSide;
@@ -138,25 +139,43 @@ impl Hand<'_> {
     }
 
     /// A folder that a lane of another computer is tied to holds that one's spares.
-    async fn check_no_spares_in(&self, what: &str, spot: &Spot, seen: &Entry) -> Result<(), Error> {
-        if seen.kind != Kind::Folder {
-            return Ok(());
+    async fn check_no_spares_in(
+        &self,
+        what: &str,
+        place: &Place,
+        seen: &Entry,
+    ) -> Result<(), Error> {
+        match seen.kind {
+            Kind::Folder => self.whole(what, place).await.map(drop),
+            Kind::File | Kind::Odd(_) => Ok(()),
         }
-        let Ok(own) = spot.path.join(OWN_FOLDER) else {
-            return Ok(());
+    }
+
+    /// All that is in a folder, at any depth, where none of it is the spares of a lane: of this computer or another.
+    async fn whole(&self, what: &str, place: &Place) -> Result<Whole, Error> {
+        let failed = |error: SideError| self.failed(what, place, &error);
+        let store = self.reader(place)?;
+        let mut whole = self.count(&store).await.map_err(failed)?;
+        let own =
+            RelPath::parse(OWN_FOLDER).map_err(|why| Error::failed(what, why, "Report this."))?;
+        if store.may_hide(&own) {
+            let hidden = hidden_own(&*store, &whole).await;
+            whole.own.extend(hidden.map_err(failed)?);
+        }
+        let Some(folder) = whole.own.first() else {
+            return Ok(whole);
         };
-        let there = spot.store.look(&own).await;
-        let there = there.map_err(|error| Error::failed(what, error, "Try again."))?;
-        if there.is_some() {
-            return Err(Error::usage(
-                what,
-                format!(
-                    "it holds spares, in {OWN_FOLDER}: a lane is or was tied to it, maybe on another computer"
-                ),
-                "Take that lane away there, and move or remove what is in the folder instead.",
-            ));
-        }
-        Ok(())
+        let holds = match folder.is_root() {
+            true => "it holds spares".to_owned(),
+            false => format!("the folder {folder} in it holds spares"),
+        };
+        Err(Error::usage(
+            what,
+            format!(
+                "{holds}, in {OWN_FOLDER}: a lane is or was tied to it, maybe on another computer"
+            ),
+            "Take that lane away there, and move or remove what is in the folder instead.",
+        ))
     }
 
     /// Where a whole root of a lane, or of an account, would go with it, nothing is done.
@@ -214,9 +233,13 @@ impl Hand<'_> {
     }
 
     fn far(&self, account: &str, root: RelPath) -> Result<WebdavSide, Error> {
+        self.far_room(account, root, ROOM)
+    }
+
+    fn far_room(&self, account: &str, root: RelPath, room: &str) -> Result<WebdavSide, Error> {
         let account = self.config.account(account)?;
         let client = limited_client(self.home, account, self.stop, &Dials::at(&self.limits))?;
-        let side = WebdavSide::new(client, root, &self.home.computer()?, ROOM);
+        let side = WebdavSide::new(client, root, &self.home.computer()?, room);
         let findings = self
             .ledger
             .read(|connection| account_rows::findings(connection, &account.name))?;
@@ -296,7 +319,27 @@ impl Hand<'_> {
         })
     }
 
-    /// The folder that a spare made by hand was taken from, as a lane of its own, and how that is written.
+    /// The side on which the room of a lane lies that is not here any more; none where that place is not here.
+    fn opened_of_lane(&self, spare: &Spare, lane_id: &str) -> Result<Option<OpenRoom>, Error> {
+        let Some(root) = spare.place.clone() else {
+            return Ok(None);
+        };
+        Ok(match Place::parse(&root, &self.config.account_names()) {
+            Ok(Place::Far { account, path }) => Some((
+                Arc::new(self.far_room(&account, path, lane_id)?) as Arc<dyn SideStore>,
+                root,
+            )),
+            Ok(Place::Local(path)) => {
+                let room = room_of_side(self.home, lane_id, spare.side);
+                LocalSide::open(&path, &room, lane_id, self.stop.clone())
+                    .ok()
+                    .map(|side| (Arc::new(side) as Arc<dyn SideStore>, root))
+            }
+            Err(_) => None,
+        })
+    }
+
+    /// The folder that a spare of no lane was taken from, as a lane of its own, and how that is written.
     ///
     /// # Errors
     /// Where the account cannot be signed in to, or another program works on a lane there.
@@ -305,13 +348,21 @@ impl Hand<'_> {
         spare: &Spare,
         what: &str,
     ) -> Result<Option<(LockedLane, String)>, Error> {
-        let Some((store, root)) = self.opened(spare.place.as_deref())? else {
+        let opened = match &spare.lane_id {
+            Some(lane_id) => self.opened_of_lane(spare, lane_id)?,
+            None => self.opened(spare.place.as_deref())?,
+        };
+        let Some((store, root)) = opened else {
             return Ok(None);
         };
         let place = Place::parse(&root, &self.config.account_names())
             .map_err(|error| Error::failed(what, error.why, error.next))?;
         let work = self.begin(what, &[&place.join(&spare.path)]).await?;
-        let lane = self.within(&work, store, &root).await?;
+        let lane = match &spare.lane_id {
+            // What lies on the shelf of that lane is listed under its own number.
+            Some(_) => self.outside(&work, store, &root).await?,
+            None => self.within(&work, store, &root).await?,
+        };
         Ok(Some((lane, root)))
     }
 
@@ -412,6 +463,7 @@ impl Hand<'_> {
                 Found::Root(Listing::Incomplete(why)) => whole.unknown.push(why.to_string()),
                 Found::Root(_) => {}
                 Found::Unusable(unusable) => whole.unusable.push(unusable.shown),
+                Found::Own(folder) => whole.own.push(folder),
             }
         }
         scan.await
@@ -420,12 +472,36 @@ impl Hand<'_> {
     }
 }
 
+/// The folders that hold one of the tool's own, on a side that does not list it: each is asked for it by name.
+async fn hidden_own(store: &dyn SideStore, whole: &Whole) -> Result<Vec<RelPath>, SideError> {
+    let folders = whole
+        .entries
+        .iter()
+        .filter(|(_, entry)| entry.kind == Kind::Folder)
+        .map(|(path, _)| path.clone())
+        .chain([RelPath::root()]);
+    let looked: Vec<Result<Option<RelPath>, SideError>> = stream::iter(folders)
+        .map(async |folder: RelPath| {
+            let own = folder
+                .join(OWN_FOLDER)
+                .map_err(|why| SideError::Failed(why.to_string()))?;
+            Ok(store.look(&own).await?.map(|_| folder))
+        })
+        .buffer_unordered(IN_FLIGHT)
+        .collect()
+        .await;
+    let found: Result<Vec<Option<RelPath>>, SideError> = looked.into_iter().collect();
+    Ok(found?.into_iter().flatten().collect())
+}
+
 /// All that lies below a folder.
 #[derive(Default)]
 struct Whole {
     entries: Vec<(RelPath, Entry)>,
     unknown: Vec<String>,
     unusable: Vec<String>,
+    /// Folders that hold one of the tool's own.
+    own: Vec<RelPath>,
 }
 
 impl Whole {

@@ -7,7 +7,7 @@
 use std::fs::File;
 use std::sync::Arc;
 
-use katabatic_core::RelPath;
+use katabatic_core::{RelPath, Side};
 use rustix::fs::{FlockOperation, flock};
 
 use super::{BY_HAND, Hand, ROOM, Spot, written};
@@ -18,7 +18,7 @@ use crate::ledger::intents::{self, Intent};
 use crate::ledger::{LaneKey, rows};
 use crate::lock::LaneLock;
 use crate::open::OpenLane;
-use crate::pass::{Pass, ReadFiles, recover};
+use crate::pass::{Pass, ReadFiles, recover, shelves};
 use crate::place::Place;
 use crate::seam::NoHook;
 use crate::session::{LockedLane, OpRun};
@@ -111,7 +111,7 @@ impl Hand<'_> {
             let cleared = match self.opened(intent.place.as_deref())? {
                 Some((store, root)) => {
                     let locks = Arc::new(self.lock(&[&self.place_of(&path, &root)?])?);
-                    let lane = self.outside(&locks, store, &root).await?;
+                    let lane = self.under(&locks, store, &root).await?;
                     recover::clear_up(&lane, &path, (number, &intent))
                         .await
                         .map(drop)
@@ -148,7 +148,7 @@ impl Hand<'_> {
     /// The folder of a spot as a lane of its own.
     pub(super) async fn at(&self, work: &Work, spot: &Spot) -> Result<LockedLane, Error> {
         let store = Arc::clone(&spot.store);
-        self.outside(&work.locks, store, &spot.root).await
+        self.within(work, store, &spot.root).await
     }
 
     /// The same for a folder that something is brought back to.
@@ -158,10 +158,26 @@ impl Hand<'_> {
         store: Arc<dyn SideStore>,
         root: &str,
     ) -> Result<LockedLane, Error> {
-        self.outside(&work.locks, store, root).await
+        let lane = self.outside(work, store, root).await?;
+        let side = match lane.lane.config.account(Side::Far) {
+            Some(_) => Side::Far,
+            None => Side::Near,
+        };
+        shelves::compare_one(&lane, side).await?;
+        Ok(lane)
     }
 
-    async fn outside(
+    /// The same where nothing is compared.
+    pub(super) async fn outside(
+        &self,
+        work: &Work,
+        store: Arc<dyn SideStore>,
+        root: &str,
+    ) -> Result<LockedLane, Error> {
+        self.under(&work.locks, store, root).await
+    }
+
+    async fn under(
         &self,
         locks: &Arc<Vec<LaneLock>>,
         store: Arc<dyn SideStore>,

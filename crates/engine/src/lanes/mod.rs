@@ -3,6 +3,7 @@
 
 mod drop_stubs;
 mod overlap;
+mod proof_by;
 mod unwise;
 
 use std::path::Path;
@@ -19,7 +20,7 @@ use crate::open::{OpenLane, account_client, lock_at, open_here, open_lane, side_
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::{Place, absolute};
 use crate::seam::NoHook;
-use crate::sides::local::LocalSide;
+use crate::sides::local::{LocalSide, mark_in};
 use crate::sides::webdav::WebdavSide;
 use crate::sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 use crate::stop::Stop;
@@ -27,6 +28,7 @@ use crate::{Class, Error, Home};
 
 pub use drop_stubs::drop_stubs;
 pub(crate) use overlap::check_overlaps;
+pub use proof_by::check_proof;
 pub use unwise::unwise;
 
 /// Checks a new lane, says what its first pass would do, and saves it. Nothing is carried. With `make`, folders that
@@ -64,6 +66,7 @@ pub async fn look_at_new(
         &lane.name,
         config.lanes.iter().any(|known| known.name == lane.name),
     )?;
+    check_proof(ledger, &lane)?;
     check_places(home, config, &lane, make, stop).await?;
     let lane = on_its_drives(lane);
     // Before the lane is opened: that makes its own folders.
@@ -119,7 +122,7 @@ pub async fn withdraw(home: &Home, ledger: &Ledger, lane: &LaneConfig) -> Result
 
 /// Whether a folder of this computer bears the mark of a lane.
 fn marked(folder: &Path) -> bool {
-    LocalSide::recognise(folder).is_ok_and(|known| known.starts_with("mark "))
+    LocalSide::recognise(folder).is_ok_and(|known| mark_in(&known).is_some())
 }
 
 /// A near side is trusted to list what it holds; an account that hides names can only be a far side, where they are
@@ -384,13 +387,14 @@ pub async fn remove(
 ) -> Result<(), Error> {
     let lane = config.lane(name)?;
     let id = lane.id.clone();
+    let (near, far) = (lane.near.to_string(), lane.far.to_string());
     let _lock = lock_what_is_there(&lock_at(home, lane)?)?;
     let what = format!("removing the lane {name}");
     check_finished(ledger, &id, &what, name)?;
     check_no_stubs(ledger, &id, &what, name)?;
     config.remove_lane(name)?;
     ledger
-        .write(move |connection| rows::forget_lane(connection, &id))
+        .write(move |connection| rows::forget_lane(connection, &id, (&near, &far)))
         .await
 }
 

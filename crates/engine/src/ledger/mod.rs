@@ -10,18 +10,21 @@ pub mod intents;
 mod mend;
 pub(crate) mod partial_rows;
 pub(crate) mod pauses;
+mod reserve;
 pub mod rows;
 pub mod runs;
 mod schema;
+pub(crate) mod shelf_rows;
 pub mod spare_rows;
 #[cfg(test)]
 mod tests;
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::thread;
 
-use rusqlite::{Connection, OpenFlags};
+use rusqlite::{Connection, ErrorCode, OpenFlags};
 use tokio::sync::oneshot;
 
 use katabatic_core::words;
@@ -80,6 +83,7 @@ impl Ledger {
                 "Keep the file as it is; without it (renamed), the next pass compares both sides and loses nothing.",
             )
         };
+        reserve::make_room(&file).map_err(|why| no_room(&file, &why))?;
         let mut mended = Vec::new();
         let opened = match mend::is_noted(&file) {
             true => Err(OpenError::Damaged),
@@ -98,7 +102,8 @@ impl Ledger {
                 ));
                 connection
             }
-            Err(error) => return Err(fail(&error)),
+            Err(OpenError::Full) => return Err(no_room(&file, &io::ErrorKind::StorageFull.into())),
+            Err(error @ OpenError::Other(_)) => return Err(fail(&error)),
         };
         if let Some(before) = home.is_another_computer()? {
             rows::forget_computer(&connection).map_err(|why| fail(&why))?;
@@ -290,6 +295,8 @@ impl InMemory {
 enum OpenError {
     #[error("it is damaged")]
     Damaged,
+    #[error("its disk is full")]
+    Full,
     #[error("{0}")]
     Other(String),
 }
@@ -298,6 +305,7 @@ enum OpenError {
 fn prepared(file: &Path) -> Result<Connection, OpenError> {
     let sorted = |why: rusqlite::Error| match mend::is_damage(&why) {
         true => OpenError::Damaged,
+        false if why.sqlite_error_code() == Some(ErrorCode::DiskFull) => OpenError::Full,
         false => OpenError::Other(why.to_string()),
     };
     let mut connection = connect(file, OpenFlags::default()).map_err(sorted)?;
@@ -337,6 +345,9 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>, file: 
         let (deeds, waiting): (Vec<Deed>, Vec<_>) =
             batch.into_iter().map(|job| (job.deed, job.done)).unzip();
         if broken.is_none() {
+            broken = reserve::make_room(file).err().map(|_| FULL.to_owned());
+        }
+        if broken.is_none() {
             broken = commit(connection, deeds).err().map(|why| {
                 if mend::is_damage(&why) {
                     mend::note_damage(file);
@@ -349,6 +360,21 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>, file: 
             let _ = done.send(broken.clone().map_or(Ok(()), Err));
         }
     }
+}
+
+/// Why nothing is written any more.
+const FULL: &str = "the disk that it lies on is full";
+
+fn no_room(file: &Path, why: &io::Error) -> Error {
+    let why = match why.kind() {
+        io::ErrorKind::StorageFull => FULL.to_owned(),
+        _ => why.to_string(),
+    };
+    Error::failed(
+        format!("the ledger {}", file.display()),
+        why,
+        "Free some room on that disk, a megabyte does, and do the same again. Nothing is lost.",
+    )
 }
 
 fn commit(connection: &mut Connection, deeds: Vec<Deed>) -> rusqlite::Result<()> {

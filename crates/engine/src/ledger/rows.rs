@@ -317,8 +317,8 @@ pub(crate) fn fill_stub(
     stub: &Stamp,
     filled: &Base,
 ) -> rusqlite::Result<bool> {
-    let sql =
-        "UPDATE row SET near_stamp = ?4, far_stamp = ?5, content = ?6, size = ?7, came_down = 1
+    let sql = "UPDATE row SET near_stamp = ?4, far_stamp = ?5, content = ?6, size = ?7,
+               came_down = 1, unproven = 0
                WHERE lane = ?1 AND key = ?2 AND near_stamp = ?3";
     let changed = connection.prepare_cached(sql)?.execute(params![
         lane.0,
@@ -330,6 +330,21 @@ pub(crate) fn fill_stub(
         filled.size,
     ])?;
     Ok(changed == 1)
+}
+
+/// Stubs of which the content is only believed to be there, and the bytes that they show.
+pub(crate) fn believed_stubs(connection: &Connection, lane: LaneKey) -> rusqlite::Result<Tally> {
+    connection.query_row(
+        "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row
+         WHERE lane = ?1 AND unproven AND near_stamp GLOB 'stub:*'",
+        [lane.0],
+        |row| {
+            Ok(Tally {
+                files: row.get(0)?,
+                bytes: row.get(1)?,
+            })
+        },
+    )
 }
 
 /// Folders of all lanes that both sides hold.
@@ -387,8 +402,18 @@ pub(crate) fn set_token(
         .map(drop)
 }
 
-/// Forgets a lane whole, but for its runs and spares.
-pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result<()> {
+/// Forgets a lane whole, but for its runs and spares: of those it is remembered in whose room they lie, and where its
+/// two sides were.
+pub(crate) fn forget_lane(
+    connection: &Connection,
+    id: &str,
+    (near, far): (&str, &str),
+) -> rusqlite::Result<()> {
+    connection.execute(
+        "UPDATE spare SET lane_id = ?1, place = COALESCE(place, CASE side WHEN 1 THEN ?2 ELSE ?3 END)
+         WHERE lane_id IS NULL AND lane = (SELECT number FROM lane WHERE id = ?1)",
+        [id, near, far],
+    )?;
     for sql in [
         "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM intent WHERE lane = (SELECT number FROM lane WHERE id = ?1)",

@@ -231,6 +231,12 @@ const MIGRATIONS: [&str; 11] = [
 const NO_VERSION: usize = 100_000;
 
 pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::error::Error>> {
+    let form: usize = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    if form == MIGRATIONS.len() {
+        // Nothing is written then: a look works on a disk that is full, too.
+        connection.pragma_update(None, "synchronous", "FULL")?;
+        return Ok(());
+    }
     connection.pragma_update(None, "journal_mode", "WAL")?;
     connection.pragma_update(None, "synchronous", "FULL")?;
     // Two programs may start at once on a new home; one of them migrates, the other finds it done.

@@ -1,5 +1,7 @@
 //! What lies in the spares, of all lanes and both sides.
 
+use std::collections::HashSet;
+
 use katabatic_core::{Digest, EditTime, RelPath, Side};
 use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -132,6 +134,18 @@ pub fn of_run(connection: &Connection, run: i64) -> rusqlite::Result<Vec<Spare>>
     connection.prepare(&sql)?.query_map([run], read)?.collect()
 }
 
+/// The names of all spares on one side of a lane.
+pub(crate) fn slots(
+    connection: &Connection,
+    lane: LaneKey,
+    side: Side,
+) -> rusqlite::Result<HashSet<String>> {
+    connection
+        .prepare_cached("SELECT slot FROM spare WHERE lane = ?1 AND side = ?2")?
+        .query_map(params![lane.0, side_code(side)], |row| row.get(0))?
+        .collect()
+}
+
 /// The spares of exactly this path of a lane, the newest first.
 ///
 /// # Errors
@@ -149,7 +163,7 @@ pub fn of_path(
         .collect()
 }
 
-/// The spares of files of known content on one side of a lane that no later pass has read again.
+/// The spares of files on one side of a lane that no later pass has read again.
 pub(crate) fn not_read_again(
     connection: &Connection,
     lane: LaneKey,
@@ -170,6 +184,20 @@ pub(crate) fn mark_read_again(connection: &Connection, number: i64) -> rusqlite:
         .execute(
             "UPDATE spare SET read_again = 1 WHERE number = ?1",
             [number],
+        )
+        .map(drop)
+}
+
+/// Notes what a spare holds that nobody had read before.
+pub(crate) fn set_content(
+    connection: &Connection,
+    number: i64,
+    content: Digest,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE spare SET content = ?2 WHERE number = ?1 AND content IS NULL",
+            params![number, content.0.to_vec()],
         )
         .map(drop)
 }

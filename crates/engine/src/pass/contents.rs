@@ -373,7 +373,8 @@ pub(super) async fn renew(room: &Room<'_>, step: &Step) -> Result<Moved, Trouble
         return Err(Trouble::Met("there is nothing to carry".into()));
     };
     let why = format!("{DROPPED}an older stub");
-    put(room, step, new_stub(step, far), far, why).await?;
+    let learned = Learned::default();
+    put(room, step, new_stub(step, far), far, (why, learned)).await?;
     Moved::bytes(0)
 }
 
@@ -405,7 +406,11 @@ pub(super) async fn shed(room: &Room<'_>, step: &Step) -> Result<Moved, Trouble>
         },
         ..step.clone()
     };
-    let spare = put(room, &known, stub, claim.far, SHED.to_owned()).await?;
+    let learned = Learned {
+        unproven: proof.is_belief(),
+        ..Learned::default()
+    };
+    let spare = put(room, &known, stub, claim.far, (SHED.to_owned(), learned)).await?;
     if let Some(slot) = spare {
         let path = step.path().clone();
         room.give_up(Copy { path, slot, proof }).await?;
@@ -418,7 +423,7 @@ async fn put(
     step: &Step,
     stub: NewStub,
     far: &Entry,
-    why: String,
+    (why, learned): (String, Learned),
 ) -> Result<Option<String>, Trouble> {
     let at_near = |error| Trouble::Side(Side::Near, error);
     let mut staged = room.pass.lane.near.stage_stubs(&[stub]).await;
@@ -433,7 +438,7 @@ async fn put(
         source: Some((Version::of(far, staged.digest), true)),
         run: room.run,
         why,
-        learned: Learned::default(),
+        learned,
     };
     primitive::put(room.pass, change, staged).await
 }

@@ -29,6 +29,8 @@ pub(crate) struct Copy {
 pub(crate) struct Freed {
     /// Copies that a program has open, or may have: their room is not free.
     pub(crate) held_open: u64,
+    /// Copies that went on evidence: what they held is believed to be there.
+    pub(crate) believed: u64,
     /// Copies that stay for another reason, and that reason.
     pub(crate) stayed: Vec<(RelPath, String)>,
 }
@@ -36,6 +38,7 @@ pub(crate) struct Freed {
 impl Freed {
     pub(crate) fn add(&mut self, other: Freed) {
         self.held_open += other.held_open;
+        self.believed += other.believed;
         self.stayed.extend(other.stayed);
     }
 }
@@ -64,12 +67,14 @@ async fn one(pass: &LockedLane, copy: Copy) -> Result<Freed, Error> {
         .ledger
         .read(|connection| spare_rows::number_of(connection, lane, &slot))?;
     let mut freed = Freed::default();
+    let is_belief = proof.is_belief();
     let still_there = proof.still_holds(&*pass.lane.far).await;
     let why = match still_there {
         Ok(true) => {
             let given_up = pass.lane.near.give_up(&slot, Warrant::Proven(proof)).await;
             match given_up.map_err(|error| pass.side_failed(Side::Near, &error))? {
                 GivenUp::Gone => {
+                    freed.believed = u64::from(is_belief);
                     pass.ledger
                         .write_later(move |connection| spare_rows::forget(connection, number));
                     return Ok(freed);

@@ -4,7 +4,7 @@
 //! one whose content is not what went in is put beside the file under a dated name, where people and the lane see it.
 
 use katabatic_core::dated_name::dated_name;
-use katabatic_core::{RelPath, Side};
+use katabatic_core::{RelPath, Side, Stamp};
 
 use super::scan::digest_of;
 use crate::Error;
@@ -12,6 +12,7 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::proof::{Empty, Warrant};
 use crate::session::LockedLane;
 use crate::settle::stamp_in_name;
+use crate::sides::local::was_written_since;
 use crate::sides::{Put, SideError, SideStore, Staged, Steps, Undone};
 
 /// Looks at every spare on this computer that no pass has looked at again yet.
@@ -54,13 +55,30 @@ async fn one(pass: &LockedLane, spare: &Spare) -> Result<(), SideError> {
             .write_later(move |connection| spare_rows::forget(connection, number));
         return Ok(());
     }
-    let written_to = match store.read_spare(&spare.slot).await {
-        // What it was when it went in was not known.
-        _ if spare.content.is_none() => false,
-        Ok(source) => Some(digest_of(source).await?) != spare.content,
+    let read = match store.read_spare(&spare.slot).await {
+        Ok(source) => digest_of(source).await?,
         // Restored or pruned by hand: there is nothing to write to any more.
-        Err(SideError::Missing) => false,
+        Err(SideError::Missing) => {
+            pass.ledger
+                .write_later(move |connection| spare_rows::mark_read_again(connection, number));
+            return Ok(());
+        }
         Err(error) => return Err(error),
+    };
+    let written_to = match spare.content {
+        Some(content) => read != content,
+        // What it was when it went in was not known; what it is now is, and the next pass compares.
+        None => {
+            pass.ledger
+                .write_later(move |connection| spare_rows::set_content(connection, number, read));
+            let known = spare.stamp.as_deref().map(Stamp::new);
+            match known.zip(there) {
+                Some((known, there)) if was_written_since(&known, &there.stamp) => {
+                    return put_beside(pass, spare).await;
+                }
+                _ => return Ok(()),
+            }
+        }
     };
     if written_to {
         put_beside(pass, spare).await?;

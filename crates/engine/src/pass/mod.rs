@@ -23,6 +23,7 @@ pub(crate) mod recover;
 mod roots;
 pub(crate) mod scan;
 pub(crate) mod shared_tags;
+pub(crate) mod shelves;
 mod told;
 pub(crate) mod transfer;
 
@@ -168,6 +169,8 @@ pub struct Report {
     pub left_out: u64,
     /// Files that were dropped here and that a program has open: their room is not free yet.
     pub held_open: u64,
+    /// Files whose content went here on evidence alone: it is believed to be there.
+    pub believed: u64,
     /// Copies that were to go and are spares now, and why.
     pub kept_as_spares: Vec<(RelPath, String)>,
     /// Set where it was stopped by Ctrl-C.
@@ -292,7 +295,9 @@ impl LockedLane {
     pub(crate) async fn prepare(&self) -> Result<Unfinished, Error> {
         self.seam(Seam::Locked, None, None).await;
         self.check_roots().await?;
+        let cut_off = recover::was_cut_off(self)?;
         let unfinished = recover::recover(self).await?;
+        shelves::compare(self, cut_off).await?;
         late_writers::bring_forward(self).await?;
         self.seam(Seam::Recovered, None, None).await;
         Ok(unfinished)

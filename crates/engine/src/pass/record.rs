@@ -129,6 +129,7 @@ pub(crate) async fn record(
         settled: plan.settled + done + moved,
         left_out: plan.totals().left_out,
         held_open: freed.held_open,
+        believed: freed.believed,
         kept_as_spares: freed.stayed,
         outcomes,
         stopped,

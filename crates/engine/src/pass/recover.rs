@@ -51,7 +51,7 @@ pub(crate) async fn recover(pass: &LockedLane) -> Result<Unfinished, Error> {
         .ledger
         .read(|connection| intents::unfinished(connection, pass.lane.row.key))?;
     let mut held = Unfinished::new();
-    let cut_off = !intents.is_empty() || was_cut_off(pass)?;
+    let cut_off = was_cut_off(pass)?;
     for (number, path, intent) in intents {
         match clear_up(pass, &path, (number, &intent)).await {
             Ok(_) => {}
@@ -92,13 +92,14 @@ pub(crate) async fn recover(pass: &LockedLane) -> Result<Unfinished, Error> {
     Ok(held)
 }
 
-/// Whether the last run of the lane did not come to its end.
-fn was_cut_off(pass: &Pass) -> Result<bool, Error> {
+/// Whether the last run of the lane did not come to its end, or something that it began has no outcome.
+pub(super) fn was_cut_off(pass: &Pass) -> Result<bool, Error> {
     let name = &pass.lane.config.name;
-    let last = pass
-        .ledger
-        .read(|connection| runs::last(connection, Some(name), 1))?;
-    Ok(last.first().is_some_and(|run| run.outcome.is_none()))
+    let (open, last) = pass.ledger.read(|connection| {
+        let open = intents::unfinished(connection, pass.lane.row.key)?;
+        Ok((open, runs::last(connection, Some(name), 1)?))
+    })?;
+    Ok(!open.is_empty() || last.first().is_some_and(|run| run.outcome.is_none()))
 }
 
 /// Whether the folder of a path is there.

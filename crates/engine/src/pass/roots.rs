@@ -8,6 +8,7 @@ use crate::open::check_root;
 use crate::place::Place;
 use crate::session::LockedLane;
 use crate::sides::SideError;
+use crate::sides::local::{Recognised, compare_roots};
 use crate::{Class, Error};
 
 /// How often a look is tried again that a whole pass depends on.
@@ -108,9 +109,32 @@ impl Pass {
 }
 
 impl LockedLane {
+    /// A root that is known from when its mark alone was noted is known by all that it is known by now.
+    async fn note_roots_whole(&self) -> Result<(), Error> {
+        let row = &self.lane.row;
+        for (side, known) in [(Side::Near, &row.near_root), (Side::Far, &row.far_root)] {
+            let (Some(known), Place::Local(_)) = (known, self.lane.config.place(side)) else {
+                continue;
+            };
+            let found = self.store(side).root().await;
+            let found = found.map_err(|error| self.side_failed(side, &error))?;
+            let key = row.key;
+            if found != *known && compare_roots(known, &found) == Recognised::Itself {
+                self.ledger
+                    .write(move |connection| match side {
+                        Side::Near => rows::set_near_root(connection, key, &found),
+                        Side::Far => rows::set_far_marked(connection, key, Some(found)),
+                    })
+                    .await?;
+            }
+        }
+        Ok(())
+    }
+
     /// Gives both roots their marks and remembers how they are recognised, at the first pass.
     pub(crate) async fn remember_roots(&self) -> Result<(), Error> {
         let lane = self.lane.row.key;
+        self.note_roots_whole().await?;
         if self.lane.row.near_root.is_none() {
             let marked = match self.lane.near.mark_root().await {
                 Ok(()) => self.lane.near.root().await,

@@ -323,7 +323,7 @@ impl Iterator for Stream<'_> {
                     .lock()
                     .unwrap_or_else(PoisonError::into_inner)
                     .push(name),
-                Found::Root(_) => {}
+                Found::Root(_) | Found::Own(_) => {}
             }
         }
     }

@@ -6,13 +6,15 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use katabatic_core::blocks::{BlockHasher, Blocks, Stretch, WORTH_PATCHING};
+use katabatic_core::blocks::{BLOCK, BlockHasher, Blocks, Stretch, WORTH_PATCHING};
 use katabatic_core::{Base, Digest, Entry, RelPath, Side};
 
 use super::primitive::{Learned, Trouble, why_taken};
 use super::{Pass, Progress};
 use crate::ledger::block_rows;
 use crate::ledger::partial_rows::{self, Transfer};
+use crate::ledger::rows;
+use crate::proof;
 use crate::seam::Seam;
 use crate::sides::{
     Arrived, Content, Partial, Patch, STEP, SideError, SideStore, Source, Staged, Steps, Undone,
@@ -286,6 +288,15 @@ pub(super) async fn patched(
     if bytes > seen.size / 2 {
         return Ok(None);
     }
+    if !is_as_agreed(&*far, (path, old), &before, &after).await? {
+        let stamp = old.stamp.clone();
+        pass.ledger
+            .write(move |connection| rows::doubt_far_stamp(connection, &stamp))
+            .await?;
+        return Err(Trouble::Met(
+            "another version is there under the same version tag; the next pass reads it".into(),
+        ));
+    }
     let patch = Patch {
         size: seen.size,
         edited: seen.edited,
@@ -307,6 +318,32 @@ pub(super) async fn patched(
         unproven: true,
     };
     Ok(Some((Brought { staged, learned }, bytes)))
+}
+
+/// Whether some of what is to stay in a version there is what was agreed on: a tag may hide another version, which the
+/// patch would mix with ours.
+async fn is_as_agreed(
+    far: &dyn SideStore,
+    (path, old): (&RelPath, &Entry),
+    before: &Blocks,
+    after: &Blocks,
+) -> Result<bool, Trouble> {
+    let kept = before.kept(after, old.size);
+    let blocks = proof::some_of(&kept).map_err(|why| Trouble::Side(Side::Far, why))?;
+    for block in blocks {
+        let part = Stretch {
+            from: block * BLOCK,
+            length: BLOCK,
+        };
+        let there = far.read_part(path, old, part).await;
+        let there = there.map_err(|why| trouble(Side::Far, why))?;
+        let mut hasher = BlockHasher::default();
+        hasher.update(&there);
+        if hasher.finish() != before.of(part) {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 /// A stretch of a local version; it ends in an error where its blocks are not those that were read before.

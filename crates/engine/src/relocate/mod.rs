@@ -10,12 +10,13 @@ mod tree;
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 
 use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, words};
 pub(crate) use stubs::Stubs;
 use tokio::sync::mpsc;
-use tree::Skip;
+use tree::{Compared, Skip};
 
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
@@ -25,7 +26,9 @@ use crate::lock::lock_folder;
 use crate::open::{open_lane, side_failed};
 use crate::pass::Pass;
 use crate::place::Place;
-use crate::sides::local::LocalSide;
+use crate::sides::local::{
+    LocalSide, Recognised, SPARES_FOLDER, compare_roots, is_one_disk, is_stub, mark_in, room_place,
+};
 use crate::sides::{Found, MOVING_FOLDER, OWN_FOLDER, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
@@ -71,8 +74,30 @@ pub struct Adoption {
 pub struct Relocated {
     /// Files copied, and their bytes.
     pub copied: (u64, u64),
-    /// What stays at the old place, because it was touched or is open, or could not be removed.
-    pub stays: Vec<PathBuf>,
+    /// What stays at the old place.
+    pub stays: Vec<Stays>,
+}
+
+/// Something that stays at the old place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Stays {
+    /// Where it lies there.
+    pub path: PathBuf,
+    /// Why.
+    pub why: WhyStays,
+}
+
+/// Why something stays at the old place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum WhyStays {
+    /// It, or its copy, was changed since the two were compared.
+    Changed,
+    /// A program has it open, or mapped.
+    Open,
+    /// This file system does not tell whether a program has it open; what it answered.
+    CannotTell(String),
+    /// The system refused.
+    Failed(String),
 }
 
 fn failed(what: &str) -> impl Fn(std::io::Error) -> Error + use<> {
@@ -174,7 +199,7 @@ pub fn way(home: &Home, config: &Config, pass: &Pass, new: &Path) -> Result<Way,
                     "Unmount it first, or tie that one with a lane of its own.",
                 ));
             }
-            if same_disk(near, parent) && !new.exists() {
+            if is_one_disk(near, parent).map_err(&failed)? && !new.exists() {
                 return Ok(Way::Rename);
             }
             let stat = rustix::fs::statvfs(parent).map_err(|error| failed(error.into()))?;
@@ -218,17 +243,10 @@ fn check_new_place(
 /// Whether a folder is a copy that this very lane made: the mark of its root came along.
 fn is_our_copy(old: &Path, new: &Path) -> bool {
     let mark = |root: &Path| {
-        LocalSide::recognise(root)
-            .ok()
-            .filter(|known| known.starts_with("mark "))
+        let known = LocalSide::recognise(root).ok()?;
+        mark_in(&known).map(|(mark, _)| mark.to_owned())
     };
     mark(old).is_some() && mark(old) == mark(new)
-}
-
-fn same_disk(a: &Path, b: &Path) -> bool {
-    use std::os::unix::fs::MetadataExt;
-    let device = |path: &Path| path.metadata().map(|meta| meta.dev()).ok();
-    device(a).is_some() && device(a) == device(b)
 }
 
 /// Moves the near folder. Under the lane's lock, so that no pass runs meanwhile.
@@ -265,7 +283,7 @@ pub async fn near(
     if !renames {
         stubs.check(&lane, &before)?;
     }
-    let mut seen = Default::default();
+    let (mut seen, mut spares) = (Compared::default(), None);
     match &way {
         Way::Adopt => {
             return Err(Error::usage(what, "it is there already", "Adopt it."));
@@ -292,7 +310,7 @@ pub async fn near(
         Way::Finish { .. } => {
             // Nothing is copied over what is there: people may have worked in it since.
             seen = compared(pass, &lane, new).await?;
-            bring_spares(home, &lane, old, new).map_err(&failed)?;
+            spares = bring_spares(home, &lane, old, new).map_err(&failed)?;
         }
         Way::Rename | Way::Copy { .. } => {
             let growing = growing(new, &lane)?;
@@ -306,7 +324,7 @@ pub async fn near(
                     .await?;
                 stubs.check_still(&lane, &*pass.store(Side::Near)).await?;
             }
-            bring_spares(home, &lane, old, &growing).map_err(&failed)?;
+            spares = bring_spares(home, &lane, old, &growing).map_err(&failed)?;
             match fs::remove_dir(new) {
                 Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
                     return Err(failed(error));
@@ -331,8 +349,13 @@ pub async fn near(
     settle_in(home, &pass.ledger, &after, Some(&before), &pass.stop).await?;
     if !renames && !keep_old {
         let aside = old.join(OWN_FOLDER).join("leaving");
-        relocated.stays = tree::remove_old(old, &aside, &seen).map_err(&failed)?;
+        let removed = tree::remove_old((old, new), &aside, seen, &stubs.paths());
+        relocated.stays = removed.map_err(&failed)?;
         stubs.forget(&*pass.store(Side::Near)).await;
+        if let Some(spares) = spares {
+            let kept = spares.leave(home, &lane, new, &aside).map_err(&failed)?;
+            relocated.stays.extend(kept);
+        }
         if relocated.stays.is_empty() {
             leave_room(&lane, old, &aside);
         }
@@ -341,32 +364,24 @@ pub async fn near(
 }
 
 /// Makes sure that everything at the old place is the same at the new one, where it was copied before.
-async fn compared(
-    pass: &Pass,
-    lane: &LaneConfig,
-    new: &Path,
-) -> Result<std::collections::HashSet<(PathBuf, tree::Stamp)>, Error> {
+async fn compared(pass: &Pass, lane: &LaneConfig, new: &Path) -> Result<Compared, Error> {
     let what = format!("comparing {} with {}", lane.near, new.display());
     let old = lane.near_folder()?.to_owned();
     let (to, stop) = (new.to_owned(), pass.stop.clone());
-    let work = tokio::task::spawn_blocking(move || {
-        let stamps = tree::stamps(&old)?;
-        let differ = tree::differences(&old, &to, &Skip::new(), &stop)?;
-        Ok::<_, std::io::Error>((stamps, differ))
-    });
+    let work = tokio::task::spawn_blocking(move || tree::compare(&old, &to, &Skip::new(), &stop));
     let done = work
         .await
-        .map_err(|why| failed(&what)(std::io::Error::other(why)))?;
-    let (stamps, differ) = done.map_err(failed(&what))?;
-    if differ.is_empty() {
-        return Ok(stamps);
+        .map_err(|why| failed(&what)(io::Error::other(why)))?;
+    let compared = done.map_err(failed(&what))?;
+    if compared.differ.is_empty() {
+        return Ok(compared);
     }
     Err(Error::new(
         Class::NeedsPerson,
         what,
         format!(
             "there are files in both places, and they differ: {}",
-            named(&differ)
+            named(&compared.differ)
         ),
         "Nothing was changed. Look which of the two people work in, and take the other one away.",
     ))
@@ -388,7 +403,7 @@ async fn copied(
     growing: &Path,
     stubs: &Stubs,
     relocated: &mut Relocated,
-) -> Result<std::collections::HashSet<(PathBuf, tree::Stamp)>, Error> {
+) -> Result<Compared, Error> {
     const ROUNDS: u32 = 3;
     let what = format!("copying {} to its new place", lane.near);
     let near = lane.near_folder()?;
@@ -402,25 +417,26 @@ async fn copied(
         let skip = skip.clone();
         let work = tokio::task::spawn_blocking(move || {
             tree::copy(&old, &to, &skip, &progress, &stop)?;
-            let stamps = tree::stamps(&old)?;
-            let differ = tree::differences(&old, &to, &skip, &stop)?;
-            Ok::<_, std::io::Error>((stamps, differ))
+            tree::compare(&old, &to, &skip, &stop)
         });
         let done = work
             .await
-            .map_err(|why| failed(&what)(std::io::Error::other(why)))?;
-        let (stamps, differ) = done.map_err(|why| match why.kind() {
-            std::io::ErrorKind::Interrupted => pass.side_failed(Side::Near, &SideError::Stopped),
+            .map_err(|why| failed(&what)(io::Error::other(why)))?;
+        let compared = done.map_err(|why| match why.kind() {
+            io::ErrorKind::Interrupted => pass.side_failed(Side::Near, &SideError::Stopped),
             _ => failed(&what)(why),
         })?;
-        if differ.is_empty() {
-            return Ok(stamps);
+        if compared.differ.is_empty() {
+            return Ok(compared);
         }
         if round == ROUNDS {
             return Err(Error::new(
                 Class::NeedsPerson,
                 what,
-                format!("somebody goes on changing files in it: {}", named(&differ)),
+                format!(
+                    "somebody goes on changing files in it: {}",
+                    named(&compared.differ)
+                ),
                 "Close the programs that have them open, then try again: it goes on where it stopped.",
             ));
         }
@@ -432,41 +448,91 @@ async fn copied(
     ))
 }
 
-/// Where a lane's own things lie for a folder: with the tool's state where that is on the same disk.
-fn room_of(home: &Home, lane: &LaneConfig, root: &Path) -> PathBuf {
-    let state = home.lane_room(&lane.id);
-    match same_disk(root, &state) {
-        true => state,
-        false => root.join(OWN_FOLDER).join(&lane.id),
+/// Where the spares of a lane lie for a folder.
+fn spares_of(home: &Home, lane: &LaneConfig, root: &Path) -> io::Result<PathBuf> {
+    let place = room_place(root, &home.lane_room(&lane.id), &lane.id)?;
+    Ok(place.dir.join(SPARES_FOLDER))
+}
+
+/// Spares that were copied to the room of the new place, and what was compared of them.
+struct Brought {
+    old: PathBuf,
+    compared: Compared,
+    /// What is a stub holds nothing, and stays behind.
+    stubs: Skip,
+}
+
+impl Brought {
+    /// Removes them from the old place, each as one removes a file there; what stays.
+    fn leave(
+        self,
+        home: &Home,
+        lane: &LaneConfig,
+        new: &Path,
+        aside: &Path,
+    ) -> io::Result<Vec<Stays>> {
+        let new = spares_of(home, lane, new)?;
+        let stays = tree::remove_old((&self.old, &new), aside, self.compared, &self.stubs)?;
+        let whole = |stays: Stays| Stays {
+            path: self.old.join(stays.path),
+            ..stays
+        };
+        Ok(stays.into_iter().map(whole).collect())
     }
 }
 
 /// The spares lie on the disk of the folder they came from; on another disk they need a room of their own there.
-fn bring_spares(home: &Home, lane: &LaneConfig, old: &Path, new: &Path) -> std::io::Result<()> {
-    let room = |root: &Path| room_of(home, lane, root).join("spares");
-    let (old, new) = (room(old), room(new));
+fn bring_spares(
+    home: &Home,
+    lane: &LaneConfig,
+    old: &Path,
+    new: &Path,
+) -> io::Result<Option<Brought>> {
+    let (old, new) = (spares_of(home, lane, old)?, spares_of(home, lane, new)?);
     if old == new || !old.is_dir() {
-        return Ok(());
+        return Ok(None);
     }
     let (progress, stop) = (
         crate::pass::Progress::default(),
         crate::stop::Stop::default(),
     );
-    tree::copy(&old, &new, &Skip::new(), &progress, &stop)?;
-    match tree::differences(&old, &new, &Skip::new(), &stop)?.first() {
-        None => Ok(()),
-        Some(path) => Err(std::io::Error::other(format!(
+    let stubs = stubs_among(&old)?;
+    tree::copy(&old, &new, &stubs, &progress, &stop)?;
+    let compared = tree::compare(&old, &new, &stubs, &stop)?;
+    match compared.differ.first() {
+        None => Ok(Some(Brought {
+            old,
+            compared,
+            stubs,
+        })),
+        Some(path) => Err(io::Error::other(format!(
             "the spare {} did not arrive whole",
             path.display()
         ))),
     }
 }
 
+fn stubs_among(spares: &Path) -> io::Result<Skip> {
+    let mut stubs = Skip::new();
+    for entry in fs::read_dir(spares)? {
+        let entry = entry?;
+        if is_stub(&entry.path())? {
+            stubs.insert(entry.file_name().into());
+        }
+    }
+    Ok(stubs)
+}
+
 /// Takes the lane's own room away with the old folder. What other lanes, or earlier ones, keep there stays.
 fn leave_room(lane: &LaneConfig, old: &Path, aside: &Path) {
     let room = old.join(OWN_FOLDER);
     let _ = fs::remove_dir(aside);
-    let _ = fs::remove_dir_all(room.join(&lane.id));
+    let own = room.join(&lane.id);
+    // Of what was on its way, and of stubs, which hold nothing. What lies among the spares there keeps the rest.
+    let _ = fs::remove_dir(own.join(SPARES_FOLDER));
+    if !own.join(SPARES_FOLDER).exists() {
+        let _ = fs::remove_dir_all(own);
+    }
     let _ = fs::remove_dir(&room);
     let _ = fs::remove_dir(old);
 }
@@ -674,7 +740,7 @@ pub async fn follow(
         _ => None,
     };
     let ours = match known {
-        Some(known) => *known == found,
+        Some(known) => compare_roots(known, &found) == Recognised::Itself,
         None => store.is_marked().await.map_err(failed)?,
     };
     if !ours {

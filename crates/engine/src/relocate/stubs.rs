@@ -12,7 +12,7 @@ use katabatic_core::{Base, Entry, RelPath, Side};
 use super::tree;
 use crate::config::LaneConfig;
 use crate::open::side_failed;
-use crate::sides::local::{LocalSide, STUB_RIGHTS, STUBS_FOLDER, handle_of};
+use crate::sides::local::{LocalSide, STUB_RIGHTS, STUBS_FOLDER, handle_of, room_place};
 use crate::sides::{NewStub, OWN_FOLDER, Placing, Put, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
@@ -149,9 +149,13 @@ impl Stubs {
             }
         }
         let old = lane.near_folder()?;
+        let room = |root: &Path| {
+            let place = room_place(root, &home.lane_room(&lane.id), &lane.id);
+            place.map_err(|why| failed(why.to_string()))
+        };
         let (from, to) = (
-            super::room_of(home, lane, old).join(STUBS_FOLDER),
-            super::room_of(home, lane, growing).join(STUBS_FOLDER),
+            room(old)?.dir.join(STUBS_FOLDER),
+            room(growing)?.dir.join(STUBS_FOLDER),
         );
         for placing in &placings {
             let old = self

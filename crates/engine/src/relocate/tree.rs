@@ -1,6 +1,6 @@
 //! Copying a whole folder to another disk, as it is: dates, rights, attributes and links, and what no lane carries too.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fs::{self, File, FileTimes, Metadata, OpenOptions};
 use std::io::{self, Read, Write};
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, symlink};
@@ -9,9 +9,11 @@ use std::path::{Path, PathBuf};
 use katabatic_core::dated_name::dated_name;
 use rustix::fs::{OFlags, XattrFlags};
 
-use crate::open_files::{identity, open_files};
+use super::{Stays, WhyStays};
 use crate::pass::Progress;
-use crate::sides::OWN_FOLDER;
+use crate::proof::Proof;
+use crate::sides::local::{give_up_file, is_stub};
+use crate::sides::{GivenUp, OWN_FOLDER, WhyKept};
 use crate::stop::Stop;
 
 /// What a folder holds.
@@ -191,32 +193,61 @@ pub(super) fn take_over(new: &File, old: &Path, meta: &Metadata) -> io::Result<(
     )
 }
 
-/// Reads both folders in full; the answer names what is not the same.
-pub(super) fn differences(
-    from: &Path,
-    to: &Path,
-    skip: &Skip,
-    stop: &Stop,
-) -> io::Result<Vec<PathBuf>> {
-    let mut differ = Vec::new();
+/// What both folders have alike.
+#[derive(Debug, Default)]
+pub(super) struct Compared {
+    /// What is not the same.
+    pub(super) differ: Vec<PathBuf>,
+    same: HashMap<PathBuf, Same>,
+}
+
+/// One thing that is the same at both places.
+#[derive(Debug)]
+struct Same {
+    here: Stamp,
+    there: Stamp,
+    /// What was read of the copy, of a file.
+    proof: Option<Proof>,
+}
+
+/// Reads both folders in full.
+pub(super) fn compare(from: &Path, to: &Path, skip: &Skip, stop: &Stop) -> io::Result<Compared> {
+    // Who stores into a mapped page that is not written out yet moves no date; once it is, the next store does.
+    rustix::fs::syncfs(File::open(from)?)?;
+    let mut compared = Compared::default();
     for member in members(from, skip)? {
         stopped(stop)?;
         let (old, new) = (from.join(&member.path), to.join(&member.path));
         let kind = member.meta.file_type();
+        let there = new.symlink_metadata().ok();
+        let mut proof = None;
         let same = if kind.is_file() {
-            is_same(&member.meta, &new) && digest(&old)? == digest(&new)?
+            is_same(&member.meta, &new) && {
+                let read = Proof::by_reading(open_to_read(&new)?)?;
+                let same = digest(&old)?.as_bytes() == &read.content().0;
+                proof = Some(read);
+                same
+            }
         } else if kind.is_symlink() {
             fs::read_link(&old)? == fs::read_link(&new).unwrap_or_default()
         } else if kind.is_dir() {
-            new.symlink_metadata().is_ok_and(|there| there.is_dir())
+            there.as_ref().is_some_and(Metadata::is_dir)
         } else {
-            true
+            continue;
         };
-        if !same {
-            differ.push(member.path);
+        match there {
+            Some(there) if same => {
+                let same = Same {
+                    here: Stamp::of(&member.meta),
+                    there: Stamp::of(&there),
+                    proof,
+                };
+                compared.same.insert(member.path, same);
+            }
+            _ => compared.differ.push(member.path),
         }
     }
-    Ok(differ)
+    Ok(compared)
 }
 
 /// The BLAKE3 of a file.
@@ -232,52 +263,90 @@ pub(super) fn digest(path: &Path) -> io::Result<blake3::Hash> {
     }
 }
 
-/// Removes what lies in `old`, as far as it still is what was compared; `seen` is what [`stamps`] told then. What is not,
-/// or is open, stays and is named.
-///
-/// Every file is taken aside first, into `aside` on the same disk: there nobody finds it by its name any more, so what a
-/// look at it and at the open files says then stays true. Whatever turns out to be another version goes back.
+/// Removes what lies in `old`, as far as it still is what was compared with what is in `new`; `stubs` are those that were
+/// made anew there. What is not, or is open, stays and is named.
 pub(super) fn remove_old(
-    old: &Path,
+    (old, new): (&Path, &Path),
     aside: &Path,
-    seen: &HashSet<(PathBuf, Stamp)>,
-) -> io::Result<Vec<PathBuf>> {
+    mut compared: Compared,
+    stubs: &Skip,
+) -> io::Result<Vec<Stays>> {
     fs::create_dir_all(aside)?;
-    let (mut taken, mut stays, mut folders) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut stays, mut folders) = (Vec::new(), Vec::new());
     for (number, member) in members(old, &Skip::new())?.into_iter().enumerate() {
         if member.meta.is_dir() {
             folders.push(member.path);
             continue;
         }
-        let stamp = Stamp::of(&member.meta);
-        let hidden = aside.join(number.to_string());
-        if seen.contains(&(member.path.clone(), stamp.clone()))
-            && fs::rename(old.join(&member.path), &hidden).is_ok()
-        {
-            taken.push((member.path, stamp, hidden));
-        } else {
-            stays.push(member.path);
-        }
-    }
-    let open = open_files();
-    for (path, stamp, hidden) in taken {
-        let meta = hidden.symlink_metadata()?;
-        if stamp.is_same_version(&Stamp::of(&meta)) && !open.contains(&identity(&meta)) {
-            fs::remove_file(&hidden)?;
-        } else {
-            give_back(&hidden, &old.join(&path))?;
-            stays.push(path);
+        let (at, hidden) = (old.join(&member.path), aside.join(number.to_string()));
+        let gone = match compared.same.remove(&member.path) {
+            Some(same) if same.here == Stamp::of(&member.meta) => {
+                remove_one((&at, &new.join(&member.path)), &hidden, same)
+            }
+            Some(_) => Err(WhyStays::Changed),
+            None if stubs.contains(&member.path) => remove_stub(&at, &hidden),
+            None if is_odd(&member.meta) => fs::remove_file(&at).map_err(why_stays),
+            None => Err(WhyStays::Changed),
+        };
+        if let Err(why) = gone {
+            let path = member.path;
+            stays.push(Stays { path, why });
         }
     }
     for folder in folders.into_iter().rev() {
         // One that is not empty is named by what is in it.
-        let gone = fs::remove_dir(old.join(&folder));
-        if gone.is_err_and(|why| why.kind() != io::ErrorKind::DirectoryNotEmpty) {
-            stays.push(folder);
+        match fs::remove_dir(old.join(&folder)) {
+            Err(error) if error.kind() != io::ErrorKind::DirectoryNotEmpty => stays.push(Stays {
+                path: folder,
+                why: why_stays(error),
+            }),
+            _ => {}
         }
     }
-    stays.sort();
+    stays.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(stays)
+}
+
+fn why_stays(error: io::Error) -> WhyStays {
+    WhyStays::Failed(error.to_string())
+}
+
+/// A socket, a pipe or a device: there is nothing in it.
+fn is_odd(meta: &Metadata) -> bool {
+    !meta.is_file() && !meta.is_dir() && !meta.is_symlink()
+}
+
+/// Removes one thing at the old place, where its copy is still what was read.
+fn remove_one((at, copy): (&Path, &Path), hidden: &Path, same: Same) -> Result<(), WhyStays> {
+    let there = copy.symlink_metadata().map_err(why_stays)?;
+    if Stamp::of(&there) != same.there {
+        return Err(WhyStays::Changed);
+    }
+    let Some(proof) = same.proof else {
+        // A link holds nothing but where it leads to, which was compared.
+        return fs::remove_file(at).map_err(why_stays);
+    };
+    match give_up_file(at, hidden, proof, || give_back(hidden, at)) {
+        Ok(GivenUp::Gone) => Ok(()),
+        Ok(GivenUp::Kept(WhyKept::Open)) => Err(WhyStays::Open),
+        Ok(GivenUp::Kept(WhyKept::CannotTell(why))) => Err(WhyStays::CannotTell(why)),
+        Ok(GivenUp::Kept(WhyKept::OtherContent)) => Err(WhyStays::Changed),
+        Err(why) => Err(WhyStays::Failed(why.to_string())),
+    }
+}
+
+/// What is a stub no more was opened meanwhile, and goes back.
+fn remove_stub(at: &Path, hidden: &Path) -> Result<(), WhyStays> {
+    fs::rename(at, hidden).map_err(why_stays)?;
+    match is_stub(hidden) {
+        Ok(true) => fs::remove_file(hidden).map_err(why_stays),
+        Ok(false) => give_back(hidden, at)
+            .map_err(why_stays)
+            .and(Err(WhyStays::Changed)),
+        Err(why) => give_back(hidden, at)
+            .map_err(why_stays)
+            .and(Err(why_stays(why))),
+    }
 }
 
 /// Back to its name, or beside whatever has taken the name meanwhile.
@@ -308,12 +377,6 @@ fn give_back(hidden: &Path, to: &Path) -> io::Result<()> {
 pub(super) struct Stamp(u64, i64, i64, i64, i64, u64);
 
 impl Stamp {
-    /// The same but for the change time, which a rename sets.
-    fn is_same_version(&self, other: &Stamp) -> bool {
-        let version = |stamp: &Stamp| (stamp.0, stamp.1, stamp.2, stamp.5);
-        version(self) == version(other)
-    }
-
     fn of(meta: &Metadata) -> Stamp {
         Stamp(
             meta.len(),
@@ -324,15 +387,6 @@ impl Stamp {
             meta.ino(),
         )
     }
-}
-
-/// How everything in a folder looks now.
-pub(super) fn stamps(root: &Path) -> io::Result<HashSet<(PathBuf, Stamp)>> {
-    let stamped = |member: Member| (member.path, Stamp::of(&member.meta));
-    Ok(members(root, &Skip::new())?
-        .into_iter()
-        .map(stamped)
-        .collect())
 }
 
 /// Whether a folder holds nothing but the tool's own room; one that is not there holds nothing.
@@ -348,6 +402,62 @@ pub(super) fn is_empty(root: &Path) -> io::Result<bool> {
 mod tests {
     use super::*;
 
+    fn copied(old: &Path, new: &Path) -> Compared {
+        let (progress, stop) = (Progress::default(), Stop::default());
+        copy(old, new, &Skip::new(), &progress, &stop).unwrap();
+        let compared = compare(old, new, &Skip::new(), &stop).unwrap();
+        assert!(compared.differ.is_empty());
+        compared
+    }
+
+    fn of(stays: &[Stays]) -> Vec<(&str, WhyStays)> {
+        let of = |stays: &Stays| stays.why.clone();
+        stays
+            .iter()
+            .map(|stays| (stays.path.to_str().unwrap(), of(stays)))
+            .collect()
+    }
+
+    #[test]
+    fn what_was_stored_through_a_mapping_since_and_moved_no_date_stays() {
+        let dir = tempfile::tempdir().unwrap();
+        let (old, new) = (dir.path().join("old"), dir.path().join("new"));
+        fs::create_dir_all(&old).unwrap();
+        fs::write(old.join("mapped.txt"), "before").unwrap();
+        let compared = copied(&old, &new);
+        // As a store into a page that is dirty already does: the content is another, and no date has moved.
+        let at = old.join("mapped.txt");
+        let meta = at.metadata().unwrap();
+        let mut compared = compared;
+        fs::write(&at, "AFTER!").unwrap();
+        File::options()
+            .write(true)
+            .open(&at)
+            .and_then(|file| file.set_modified(meta.modified()?))
+            .unwrap();
+        let same = compared.same.get_mut(Path::new("mapped.txt")).unwrap();
+        same.here = Stamp::of(&at.metadata().unwrap());
+        let aside = dir.path().join("aside");
+        let stays = remove_old((&old, &new), &aside, compared, &Skip::new()).unwrap();
+        assert_eq!(of(&stays), [("mapped.txt", WhyStays::Changed)]);
+        assert_eq!(fs::read(&at).unwrap(), b"AFTER!");
+    }
+
+    #[test]
+    fn what_somebody_has_open_stays() {
+        let dir = tempfile::tempdir().unwrap();
+        let (old, new) = (dir.path().join("old"), dir.path().join("new"));
+        fs::create_dir_all(&old).unwrap();
+        fs::write(old.join("open.txt"), "open").unwrap();
+        fs::write(old.join("closed.txt"), "closed").unwrap();
+        let compared = copied(&old, &new);
+        let open = File::options().append(true).open(old.join("open.txt"));
+        let aside = dir.path().join("aside");
+        let stays = remove_old((&old, &new), &aside, compared, &Skip::new()).unwrap();
+        assert_eq!(of(&stays), [("open.txt", WhyStays::Open)]);
+        drop(open);
+    }
+
     #[test]
     fn what_changed_since_it_was_compared_stays_at_its_name() {
         let dir = tempfile::tempdir().unwrap();
@@ -356,13 +466,18 @@ mod tests {
         for name in ["same.txt", "folder/edited.txt", "folder/gone.txt"] {
             fs::write(old.join(name), name).unwrap();
         }
-        let seen = stamps(&old).unwrap();
+        let new = dir.path().join("new");
+        let compared = copied(&old, &new);
         fs::write(old.join("folder/edited.txt"), "edited since").unwrap();
         fs::write(old.join("new.txt"), "new since").unwrap();
-        let stays = remove_old(&old, &dir.path().join("aside"), &seen).unwrap();
+        let aside = dir.path().join("aside");
+        let stays = remove_old((&old, &new), &aside, compared, &Skip::new()).unwrap();
         assert_eq!(
-            stays,
-            [Path::new("folder/edited.txt"), Path::new("new.txt")]
+            of(&stays),
+            [
+                ("folder/edited.txt", WhyStays::Changed),
+                ("new.txt", WhyStays::Changed)
+            ]
         );
         assert!(!old.join("same.txt").exists() && !old.join("folder/gone.txt").exists());
         assert_eq!(

@@ -112,6 +112,14 @@ impl SideStore for AwaySide {
         self.no()
     }
 
+    async fn shelf(&self) -> Result<Vec<String>, SideError> {
+        self.no()
+    }
+
+    async fn is_empty_spare(&self, _: &str) -> Result<bool, SideError> {
+        self.no()
+    }
+
     async fn read_spare(&self, _: &str) -> Result<Source, SideError> {
         self.no()
     }

@@ -346,6 +346,9 @@ pub enum Found {
     Entry(RelPath, Entry),
     /// A name that no path can be made of.
     Unusable(Unusable),
+    /// The folder at this path holds a folder of the tool's own, which is of no lane: of this one, or of another whose
+    /// side it is.
+    Own(RelPath),
 }
 
 /// A folder at the root of a side that belongs to somebody else.
@@ -620,6 +623,15 @@ pub trait SideStore: Send + Sync {
     fn spare_here(&self, _spare: &str) -> Option<PathBuf> {
         None
     }
+
+    /// The names of all that lies on the shelf of spares.
+    ///
+    /// # Errors
+    /// Where it cannot be listed whole.
+    async fn shelf(&self) -> Result<Vec<String>, SideError>;
+
+    /// Whether a folder on the shelf has nothing in it, for sure.
+    async fn is_empty_spare(&self, spare: &str) -> Result<bool, SideError>;
 
     /// Opens a spare for reading.
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError>;

@@ -141,6 +141,7 @@ impl<L: Lister> Walk<L> {
         let mut members = Vec::with_capacity(listed.names.len());
         for (name, entry) in listed.names {
             if is_own(&name) {
+                self.tell(Found::Own(folder.clone())).await?;
                 continue;
             }
             match folder.join(&name) {

@@ -3,7 +3,7 @@
 use katabatic_core::room::Budget;
 use katabatic_core::{Contents, RelPath, Step, words};
 use katabatic_engine::Error;
-use katabatic_engine::config::{LaneConfig, QUIET};
+use katabatic_engine::config::{LaneConfig, ProofBy, QUIET};
 use katabatic_engine::lanes::{self, NextPass, starts_anew};
 use katabatic_engine::pass::{IN_FLIGHT, WantedContents, Wish};
 use serde_json::json;
@@ -35,6 +35,7 @@ pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
             "Name what is to change: katabatic lane change --help",
         ));
     }
+    lanes::check_proof(&app.ledger, &after)?;
     let change_it = || {
         let mut config = app.config.clone();
         app.run(lanes::change(
@@ -199,6 +200,7 @@ fn what_it_does(lane: &LaneConfig) -> LaneConfig {
         by_name_only: false,
         contents: without_budget(&lane.contents),
         limits: Default::default(),
+        proof: ProofBy::default(),
         transfers: IN_FLIGHT,
         when: Vec::new(),
         quiet: QUIET,
@@ -230,6 +232,17 @@ fn said_how(app: &App, before: &LaneConfig, after: &LaneConfig) -> Result<(), Er
                 )
             }
         });
+    }
+    if before.proof != after.proof {
+        let told = match after.proof {
+            ProofBy::Content => format!(
+                "From now on the last copy here goes on the lane {name} only once the server's digest, or reading it back, proves that it is there."
+            ),
+            ProofBy::Tags => format!(
+                "From now on the lane {name} is content with version tags: what is shed or dropped here is believed to be there, and not proven."
+            ),
+        };
+        sentence(app.style, 0, &told);
     }
     if before.transfers != after.transfers {
         line(format!(

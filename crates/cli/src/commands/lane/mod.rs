@@ -144,6 +144,7 @@ fn described(lane: &LaneConfig) -> Value {
         "leave_free": lane.contents.budget.leave_free,
         "hold": lane.contents.held().map(|path| path.as_str()).collect::<Vec<_>>(),
         "transfers": lane.transfers,
+        "proof": lane.proof.word(),
         "quiet_seconds": lane.quiet.as_secs(),
         "only_on": lane.only_on.iter().map(ToString::to_string).collect::<Vec<_>>(),
         "tell_unsettled_hours": lane.tell_unsettled_hours,

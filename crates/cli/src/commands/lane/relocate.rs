@@ -8,7 +8,7 @@ use katabatic_core::{Side, words};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::place::Place;
-use katabatic_engine::relocate::{self, Relocated, Way};
+use katabatic_engine::relocate::{self, Relocated, Way, WhyStays};
 use katabatic_engine::{Class, Error};
 use serde_json::json;
 
@@ -137,15 +137,16 @@ fn done(
         json::print(&json!({
             "lane": described(after),
             "copied": {"files": relocated.copied.0, "bytes": relocated.copied.1},
-            "stays": relocated.stays,
+            "stays": relocated.stays.iter().map(|stays| &stays.path).collect::<Vec<_>>(),
         }));
     } else {
         line(format!("The lane {} is at {} now.", after.name, after.near));
-        for path in &relocated.stays {
+        let old = Path::new(&before.near.to_string()).to_owned();
+        for stays in &relocated.stays {
             line(format!(
-                "  {}/{} stays at the old place: it was changed meanwhile, is open, or cannot be removed",
-                shown_text(&before.near.to_string()),
-                shown_text(&path.to_string_lossy())
+                "  {} stays at the old place: {}",
+                shown_text(&old.join(&stays.path).to_string_lossy()),
+                why_it_stays(&stays.why)
             ));
         }
         line(format!(
@@ -158,6 +159,23 @@ fn done(
     } else {
         exit::NEEDS_A_PERSON
     }))
+}
+
+fn why_it_stays(why: &WhyStays) -> String {
+    match why {
+        WhyStays::Changed => {
+            "it, or its copy at the new place, was changed meanwhile; look which one is wanted"
+                .into()
+        }
+        WhyStays::Open => {
+            "a program has it open, and may write into it yet; remove it once that is closed".into()
+        }
+        WhyStays::CannotTell(_) => {
+            "this disk does not tell whether a program has it open; remove it once nobody works there"
+                .into()
+        }
+        WhyStays::Failed(why) => format!("it cannot be removed: {why}"),
+    }
 }
 
 fn adopt(

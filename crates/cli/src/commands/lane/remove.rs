@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use katabatic_core::words;
+use katabatic_engine::ledger::spare_rows;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Error, lanes};
 use serde_json::json;
@@ -40,9 +41,14 @@ pub fn remove(app: &App, typed: &LaneRemove) -> Result<(), Error> {
         lane.near,
         lane.far_place()
     ));
-    line(format!(
-        "What its passes replaced stays in the spares, in {}.",
-        app.home.lane_room(&lane.id).display()
-    ));
+    let spares = app
+        .ledger
+        .read(|connection| spare_rows::all(connection, Some(name)))?;
+    if !spares.is_empty() {
+        line(format!(
+            "{} that its passes removed or replaced can still be brought back: katabatic spares list {name}",
+            words::count(spares.len() as u64, "version", "versions")
+        ));
+    }
     Ok(())
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use katabatic_core::room::Budget;
 use katabatic_core::{Direction, NewFolders, RelPath, Rule, Side, Tally, words};
 use katabatic_engine::Error;
-use katabatic_engine::config::LaneConfig;
+use katabatic_engine::config::{LaneConfig, ProofBy};
 use katabatic_engine::lanes;
 use katabatic_engine::ledger::rows;
 use katabatic_engine::net::rate::Limits;
@@ -91,6 +91,12 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     let held: Vec<String> = lane.contents.held().map(ToString::to_string).collect();
     if !held.is_empty() {
         fact("held here", &held.join(", "));
+    }
+    if lane.proof == ProofBy::Tags {
+        fact(
+            "proof",
+            "version tags: what is shed or dropped here is believed to be there, and not proven",
+        );
     }
     if lane.transfers != IN_FLIGHT {
         let transfers = words::count(lane.transfers as u64, "file", "files");

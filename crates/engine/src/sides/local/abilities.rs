@@ -142,7 +142,7 @@ fn step_of(kept: Duration) -> u64 {
 }
 
 /// What the system calls the file system that is mounted under this number.
-fn kind_of(mount: u64) -> Option<String> {
+pub(super) fn kind_of(mount: u64) -> Option<String> {
     let mounts = std::fs::read_to_string("/proc/self/mountinfo").ok()?;
     let line = mounts
         .lines()

@@ -299,7 +299,7 @@ pub(super) fn hash(file: File) -> io::Result<Digest> {
 /// Moves something from a shelf to a path where nothing is.
 pub(super) fn put(inner: &Inner, shelf: Shelf, slot: &str, path: &RelPath) -> Outcome<Put> {
     let folder = parent(inner, path).map_err(Undone::NotDone)?;
-    let from = inner.room.shelf(shelf);
+    let from = inner.room.folder_of(shelf, slot);
     let name = OsStr::new(path.name());
     match system::rename_new((from, OsStr::new(slot)), (folder.as_fd(), name)) {
         Ok(()) => {}

@@ -60,6 +60,16 @@ pub(super) fn same_but_for_ctime(a: &Stamp, b: &Stamp) -> bool {
     }
 }
 
+/// Whether a file here has another length or edit time than when it had the first of these stamps.
+pub(crate) fn was_written_since(before: &Stamp, now: &Stamp) -> bool {
+    match (parts(before), parts(now)) {
+        (Some([size, modified, ..]), Some([size_now, modified_now, ..])) => {
+            (size, modified) != (size_now, modified_now)
+        }
+        _ => false,
+    }
+}
+
 /// What finds the file of this stamp again after a move: its inode number.
 #[must_use]
 pub fn handle_of(stamp: &Stamp) -> Option<String> {

@@ -9,6 +9,7 @@ mod carry;
 mod fingerprint;
 mod give_up;
 mod room;
+mod root_mark;
 mod scan;
 mod stage;
 mod stub;
@@ -33,8 +34,14 @@ use crate::proof::Warrant;
 use crate::stop::Stop;
 pub(crate) use abilities::file_system_of;
 pub use fingerprint::handle_of;
+pub(crate) use fingerprint::was_written_since;
+pub(crate) use give_up::give_up_file;
 pub(crate) use room::STUBS as STUBS_FOLDER;
+pub(crate) use room::{SPARES_FOLDER, place as room_place};
+pub(crate) use root_mark::{Recognised, compare as compare_roots, mark_in};
+pub(crate) use scan::is_stub;
 pub(crate) use stub::{Filling, LIKE as STUB_RIGHTS, MarkFiles};
+pub(crate) use system::is_one_disk;
 
 /// As many folders are read at a time.
 const LISTINGS: usize = 4;
@@ -52,6 +59,13 @@ pub(crate) struct Inner {
     /// The folder for staging and spares, on the root's own file system.
     room: room::Room,
     stop: Stop,
+}
+
+impl Inner {
+    /// The folder is still there: nothing that it does not show is missing otherwise.
+    fn check_alive(&self) -> Result<(), SideError> {
+        root_mark::check_alive(self.root.as_fd(), &self.root_path)
+    }
 }
 
 impl LocalSide {
@@ -104,7 +118,7 @@ impl LocalSide {
     pub fn recognise(root: &Path) -> Result<String, SideError> {
         let descriptor = File::open(root)
             .map_err(|why| SideError::NotThere(format!("{}: {why}", root.display())))?;
-        room::recognise_root(descriptor.as_fd(), root)
+        root_mark::recognise_root(descriptor.as_fd(), root)
     }
 
     /// The folder with the second names of its stubs, or where that would come to be.
@@ -210,7 +224,7 @@ pub(crate) fn side_error(error: &io::Error) -> SideError {
 #[async_trait]
 impl SideStore for LocalSide {
     async fn root(&self) -> Result<String, SideError> {
-        self.blocking(|inner| room::recognise_root(inner.root.as_fd(), &inner.root_path))
+        self.blocking(|inner| root_mark::recognise_root(inner.root.as_fd(), &inner.root_path))
             .await
     }
 
@@ -221,24 +235,31 @@ impl SideStore for LocalSide {
             RelPath::root(),
             found,
         )
-        .await
+        .await?;
+        // What went while it was listed showed nothing at the end, and nothing was removed from it.
+        self.blocking(|inner| inner.check_alive()).await
     }
 
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
         let folder = folder.clone();
         self.blocking(move |inner| {
-            Ok(scan::list(inner, &folder)?
-                .names
-                .into_iter()
-                .map(|(name, _)| name)
-                .collect())
+            let listed = scan::list(inner, &folder)?;
+            inner.check_alive()?;
+            Ok(listed.names.into_iter().map(|(name, _)| name).collect())
         })
         .await
     }
 
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
         let path = path.clone();
-        self.blocking(move |inner| scan::look(inner, &path)).await
+        self.blocking(move |inner| {
+            let looked = scan::look(inner, &path)?;
+            if looked.is_none() {
+                inner.check_alive()?;
+            }
+            Ok(looked)
+        })
+        .await
     }
 
     async fn read_from(
@@ -392,7 +413,7 @@ impl SideStore for LocalSide {
 
     fn spare_here(&self, spare: &str) -> Option<PathBuf> {
         use std::os::fd::AsRawFd;
-        let shelf = self.inner.room.shelf(room::SPARES).as_raw_fd();
+        let shelf = self.inner.room.folder_of(room::SPARES, spare).as_raw_fd();
         Some(PathBuf::from(format!("/proc/self/fd/{shelf}")).join(spare))
     }
 
@@ -417,6 +438,16 @@ impl SideStore for LocalSide {
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
         let spare = spare.to_owned();
         self.blocking(move |inner| inner.room.entry(room::SPARES, &spare))
+            .await
+    }
+
+    async fn shelf(&self) -> Result<Vec<String>, SideError> {
+        self.blocking(|inner| inner.room.names_of_spares()).await
+    }
+
+    async fn is_empty_spare(&self, spare: &str) -> Result<bool, SideError> {
+        let spare = spare.to_owned();
+        self.blocking(move |inner| inner.room.is_empty_folder(&spare))
             .await
     }
 
@@ -454,7 +485,7 @@ impl SideStore for LocalSide {
         let mark = crate::home::random_hex(8)
             .map_err(|why| SideError::Failed(format!("there is no randomness: {}", why.why)))?;
         self.blocking(move |inner| {
-            room::mark_root(inner.root.as_fd(), &mark)?;
+            root_mark::mark_root(inner.root.as_fd(), &mark)?;
             Ok(())
         })
         .await
@@ -467,13 +498,19 @@ impl SideStore for LocalSide {
     }
 
     async fn note_pass(&self, number: u64) -> bool {
-        let noted = self
-            .blocking(move |inner| Ok(room::note_pass(inner.root.as_fd(), &inner.lane_id, number)));
+        let noted = self.blocking(move |inner| {
+            Ok(root_mark::note_pass(
+                inner.root.as_fd(),
+                &inner.lane_id,
+                number,
+            ))
+        });
         noted.await.unwrap_or(false)
     }
 
     async fn noted_pass(&self) -> Option<u64> {
-        let noted = self.blocking(|inner| Ok(room::noted_pass(inner.root.as_fd(), &inner.lane_id)));
+        let noted =
+            self.blocking(|inner| Ok(root_mark::noted_pass(inner.root.as_fd(), &inner.lane_id)));
         noted.await.ok().flatten()
     }
 

@@ -6,13 +6,13 @@
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs::{self, File};
-use std::io::{self, Read, Write};
+use std::io;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
-use katabatic_core::{EditTime, Entry, RelPath};
-use rustix::fs::{AtFlags, OFlags, XattrFlags, unlinkat};
+use katabatic_core::{EditTime, Entry};
+use rustix::fs::{AtFlags, OFlags, unlinkat};
 
 use super::{scan, side_error, stub, system};
 use crate::clock::{Clock, SystemClock};
@@ -23,10 +23,52 @@ pub(super) const SPARES: Shelf = Shelf::Spares;
 
 pub(crate) const STUBS: &str = "stubs";
 
+/// The folder of the spares in a room.
+pub(crate) const SPARES_FOLDER: &str = "spares";
+
 #[derive(Clone, Copy)]
 pub(super) enum Shelf {
     Staging,
     Spares,
+}
+
+/// Where a lane's own things lie for a folder.
+pub(crate) struct RoomPlace {
+    /// The folder.
+    pub(crate) dir: PathBuf,
+    /// Whether it is with the tool's state, and not at the folder's top.
+    at_state: bool,
+    /// Where it would lie if the folder were on another disk than it is: things may lie there from when it was, or from
+    /// when the tool's state was on another.
+    pub(crate) other: PathBuf,
+}
+
+/// Where the room for the folder `root` is: with the tool's state where one rename reaches from there to the folder, at
+/// the folder's top otherwise. Renames reach no further than one mount, and two mounts of one disk are two.
+///
+/// # Errors
+/// Where one of the two is not there.
+pub(crate) fn place(root: &Path, state: &Path, lane_id: &str) -> io::Result<RoomPlace> {
+    place_of(File::open(root)?.as_fd(), root, state, lane_id)
+}
+
+fn place_of(
+    root: BorrowedFd<'_>,
+    root_path: &Path,
+    state: &Path,
+    lane_id: &str,
+) -> io::Result<RoomPlace> {
+    let at_root = root_path.join(OWN_FOLDER).join(lane_id);
+    let at_state = system::is_one_mount(root, File::open(state)?.as_fd())?;
+    let (dir, other) = match at_state {
+        true => (state.to_owned(), at_root),
+        false => (at_root, state.to_owned()),
+    };
+    Ok(RoomPlace {
+        dir,
+        at_state,
+        other,
+    })
 }
 
 pub(super) struct Room {
@@ -34,6 +76,8 @@ pub(super) struct Room {
     path: PathBuf,
     staging: OwnedFd,
     spares: OwnedFd,
+    /// Spares that lie where the room would be on another disk: from before the home, or the folder, was moved.
+    spares_elsewhere: Option<OwnedFd>,
     clock_ahead: i64,
 }
 
@@ -44,30 +88,20 @@ impl Room {
         state: &Path,
         lane_id: &str,
     ) -> io::Result<Room> {
-        let root_mount = system::stat_of(root)?;
         private_folder(state)?;
-        let state_mount = system::stat_of(File::open(state)?.as_fd())?;
-        let same = (
-            root_mount.stx_mnt_id,
-            root_mount.stx_dev_major,
-            root_mount.stx_dev_minor,
-        ) == (
-            state_mount.stx_mnt_id,
-            state_mount.stx_dev_major,
-            state_mount.stx_dev_minor,
-        );
-        let dir = if same {
-            state.to_owned()
-        } else {
-            root_path.join(OWN_FOLDER).join(lane_id)
-        };
-        match Room::at(&dir) {
+        let place = place_of(root, root_path, state, lane_id)?;
+        let mut room = match Room::at(&place.dir) {
             // Nothing will be staged or kept on a disk that may only be read.
-            Err(error) if error.kind() == io::ErrorKind::ReadOnlyFilesystem && !same => {
+            Err(error) if error.kind() == io::ErrorKind::ReadOnlyFilesystem && !place.at_state => {
                 Room::at(state)
             }
             room => room,
+        }?;
+        if room.path != place.other {
+            let elsewhere = File::open(place.other.join(SPARES_FOLDER));
+            room.spares_elsewhere = elsewhere.ok().map(OwnedFd::from);
         }
+        Ok(room)
     }
 
     /// A room in this very folder.
@@ -89,7 +123,8 @@ impl Room {
             dir: OwnedFd::from(File::open(dir)?),
             path: dir.to_owned(),
             staging,
-            spares: shelf("spares")?,
+            spares: shelf(SPARES_FOLDER)?,
+            spares_elsewhere: None,
             clock_ahead,
         })
     }
@@ -98,6 +133,45 @@ impl Room {
         match shelf {
             Shelf::Staging => self.staging.as_fd(),
             Shelf::Spares => self.spares.as_fd(),
+        }
+    }
+
+    /// The folder in which a slot of a shelf lies.
+    pub(super) fn folder_of(&self, shelf: Shelf, slot: &str) -> BorrowedFd<'_> {
+        let here = self.shelf(shelf);
+        match (shelf, &self.spares_elsewhere) {
+            (Shelf::Spares, Some(elsewhere))
+                if system::stat_at(here, OsStr::new(slot)).is_err()
+                    && system::stat_at(elsewhere.as_fd(), OsStr::new(slot)).is_ok() =>
+            {
+                elsewhere.as_fd()
+            }
+            (Shelf::Staging | Shelf::Spares, _) => here,
+        }
+    }
+
+    /// All that lies among the spares.
+    pub(super) fn names_of_spares(&self) -> Result<Vec<String>, SideError> {
+        let mut names = Vec::new();
+        for folder in [Some(&self.spares), self.spares_elsewhere.as_ref()]
+            .into_iter()
+            .flatten()
+        {
+            names.extend(names_in(folder.as_fd()).map_err(|error| side_error(&error))?);
+        }
+        Ok(names)
+    }
+
+    /// Whether a folder among the spares has nothing in it.
+    pub(super) fn is_empty_folder(&self, slot: &str) -> Result<bool, SideError> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let folder = self.folder_of(Shelf::Spares, slot);
+        match rustix::fs::openat(folder, slot, flags, rustix::fs::Mode::empty()) {
+            Ok(folder) => {
+                let names = names_in(folder.as_fd()).map_err(|error| side_error(&error))?;
+                Ok(names.is_empty())
+            }
+            Err(error) => Err(side_error(&error.into())),
         }
     }
 
@@ -131,7 +205,7 @@ impl Room {
     }
 
     pub(super) fn entry(&self, shelf: Shelf, slot: &str) -> Result<Option<Entry>, SideError> {
-        let folder = self.shelf(shelf);
+        let folder = self.folder_of(shelf, slot);
         let looked = system::stat_of(folder)
             .and_then(|own| scan::entry_at(folder, OsStr::new(slot), own.stx_mnt_id));
         match looked {
@@ -144,7 +218,7 @@ impl Room {
     pub(super) fn open(&self, shelf: Shelf, slot: &str) -> io::Result<File> {
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         Ok(File::from(rustix::fs::openat(
-            self.shelf(shelf),
+            self.folder_of(shelf, slot),
             slot,
             flags,
             rustix::fs::Mode::empty(),
@@ -176,7 +250,7 @@ impl Room {
 
     pub(super) fn remove(&self, shelf: Shelf, slot: &str) -> Result<(), SideError> {
         self.forget_stub(shelf, slot)?;
-        match unlinkat(self.shelf(shelf), slot, AtFlags::empty()) {
+        match unlinkat(self.folder_of(shelf, slot), slot, AtFlags::empty()) {
             Ok(()) | Err(rustix::io::Errno::NOENT) => Ok(()),
             Err(error) => Err(side_error(&error.into())),
         }
@@ -196,7 +270,7 @@ impl Room {
             return Err(SideError::Failed(format!("{slot:?} is no name of a spare")));
         }
         // Named by the shelf's own descriptor, so that no link put in the way leads anywhere else.
-        let shelf = std::os::fd::AsRawFd::as_raw_fd(&self.shelf(Shelf::Spares));
+        let shelf = std::os::fd::AsRawFd::as_raw_fd(&self.folder_of(Shelf::Spares, slot));
         match std::fs::remove_dir_all(format!("/proc/self/fd/{shelf}/{slot}")) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
             dropped => dropped.map_err(|error| side_error(&error)),
@@ -205,7 +279,11 @@ impl Room {
 
     /// Removes a folder among the spares that has nothing in it.
     pub(super) fn drop_empty_folder(&self, slot: &str) -> Result<GivenUp, SideError> {
-        match unlinkat(self.shelf(Shelf::Spares), slot, AtFlags::REMOVEDIR) {
+        match unlinkat(
+            self.folder_of(Shelf::Spares, slot),
+            slot,
+            AtFlags::REMOVEDIR,
+        ) {
             Ok(()) | Err(rustix::io::Errno::NOENT) => Ok(GivenUp::Gone),
             Err(rustix::io::Errno::NOTEMPTY | rustix::io::Errno::EXIST) => {
                 Ok(GivenUp::Kept(WhyKept::OtherContent))
@@ -216,14 +294,9 @@ impl Room {
 
     /// Staging holds only what was on its way, never the only copy of anything.
     pub(super) fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
-        let names =
-            rustix::fs::Dir::read_from(&self.staging).map_err(|error| side_error(&error.into()))?;
-        for item in names {
-            let item = item.map_err(|error| side_error(&error.into()))?;
-            let name = item.file_name().to_string_lossy().into_owned();
-            if name != "." && name != ".." && !keep.contains(&name) {
-                self.remove(Shelf::Staging, &name)?;
-            }
+        let names = names_in(self.staging.as_fd()).map_err(|error| side_error(&error))?;
+        for name in names.iter().filter(|name| !keep.contains(*name)) {
+            self.remove(Shelf::Staging, name)?;
         }
         Ok(())
     }
@@ -232,6 +305,18 @@ impl Room {
     pub(super) fn now(&self) -> EditTime {
         EditTime(SystemClock.now().0.saturating_add(self.clock_ahead))
     }
+}
+
+/// Everything in a folder of ours.
+fn names_in(folder: BorrowedFd<'_>) -> io::Result<Vec<String>> {
+    let mut names = Vec::new();
+    for item in rustix::fs::Dir::read_from(folder)? {
+        let name = item?.file_name().to_string_lossy().into_owned();
+        if name != "." && name != ".." {
+            names.push(name);
+        }
+    }
+    Ok(names)
 }
 
 fn nothing_can_be_made(error: &io::Error) -> bool {
@@ -273,92 +358,4 @@ fn private_folder(dir: &Path) -> io::Result<()> {
         .recursive(true)
         .mode(0o700)
         .create(dir)
-}
-
-const MARK: &str = "user.katabatic.root";
-
-/// With the lane's id behind it: a number that grows with each pass. A ledger that knows another one is an older ledger,
-/// or the folder is an older folder.
-const PASS: &str = "user.katabatic.pass.";
-
-pub(super) fn note_pass(root: BorrowedFd<'_>, lane_id: &str, number: u64) -> bool {
-    let (name, number) = (format!("{PASS}{lane_id}"), number.to_string());
-    let noted = rustix::fs::fsetxattr(root, name, number.as_bytes(), XattrFlags::empty());
-    if let Err(why) = &noted {
-        tracing::debug!("the root keeps no number of the pass: {why}");
-    }
-    noted.is_ok()
-}
-
-pub(super) fn noted_pass(root: BorrowedFd<'_>, lane_id: &str) -> Option<u64> {
-    let mut buffer = [0u8; 32];
-    let length = rustix::fs::fgetxattr(root, format!("{PASS}{lane_id}"), &mut buffer).ok()?;
-    std::str::from_utf8(&buffer[..length]).ok()?.parse().ok()
-}
-
-/// In the tool's own folder at the root, where the file system holds no extended attributes.
-const MARK_FILE: &str = "root";
-
-/// A mark that this folder, and no other at the same path, carries: in an extended attribute where the file system
-/// has them, else in a file where the tool's own folder lies at the root. Where there is neither, its inode number has
-/// to do. An empty mount point has none of these.
-pub(super) fn recognise_root(root: BorrowedFd<'_>, path: &Path) -> Result<String, SideError> {
-    let mut buffer = [0u8; 64];
-    if let Ok(length) = rustix::fs::fgetxattr(root, MARK, &mut buffer)
-        && let Ok(mark) = std::str::from_utf8(&buffer[..length])
-    {
-        return Ok(format!("mark {mark}"));
-    }
-    if let Some(mark) = read_mark_file(root) {
-        return Ok(format!("mark {mark}"));
-    }
-    // The descriptor survives a removal; the path tells whether the folder is still what is found there.
-    path.metadata()
-        .map_err(|why| SideError::NotThere(format!("{}: {why}", path.display())))?;
-    let stat = system::stat_of(root).map_err(|error| side_error(&error))?;
-    Ok(format!("inode {}", stat.stx_ino))
-}
-
-fn own_folder(root: BorrowedFd<'_>) -> io::Result<OwnedFd> {
-    let own = RelPath::parse(OWN_FOLDER).map_err(io::Error::other)?;
-    system::open_folder(root, &own)
-}
-
-fn read_mark_file(root: BorrowedFd<'_>) -> Option<String> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let own = own_folder(root).ok()?;
-    let file = rustix::fs::openat(&own, MARK_FILE, flags, rustix::fs::Mode::empty()).ok()?;
-    let mut mark = String::new();
-    File::from(file).take(64).read_to_string(&mut mark).ok()?;
-    (!mark.is_empty()).then_some(mark)
-}
-
-/// Gives the root a mark where it can hold one and has none.
-pub(crate) fn mark_root(root: BorrowedFd<'_>, mark: &str) -> Result<(), SideError> {
-    match rustix::fs::fsetxattr(root, MARK, mark.as_bytes(), XattrFlags::CREATE) {
-        Ok(()) | Err(rustix::io::Errno::EXIST) => return Ok(()),
-        Err(why) => tracing::debug!("the root holds no attribute: {why}"),
-    }
-    let Ok(own) = own_folder(root) else {
-        // On the computer's own disk the inode number does.
-        return Ok(());
-    };
-    write_mark_file(own.as_fd(), mark).map_err(|error| side_error(&error))
-}
-
-/// Whole or not at all: half a mark would be another one.
-fn write_mark_file(own: BorrowedFd<'_>, mark: &str) -> io::Result<()> {
-    const GROWING: &str = "root-new";
-    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::TRUNC | OFlags::CLOEXEC;
-    let mode = rustix::fs::Mode::from_raw_mode(0o600);
-    let mut file = File::from(rustix::fs::openat(own, GROWING, flags, mode)?);
-    file.write_all(mark.as_bytes())?;
-    file.sync_all()?;
-    let (from, to) = (OsStr::new(GROWING), OsStr::new(MARK_FILE));
-    match system::rename_new((own, from), (own, to)) {
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
-            Ok(unlinkat(own, GROWING, AtFlags::empty())?)
-        }
-        result => result,
-    }
 }

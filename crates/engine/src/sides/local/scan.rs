@@ -1,9 +1,11 @@
 //! Looking at a local folder.
 
 use std::ffi::OsStr;
+use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
 use std::sync::Arc;
 
 use async_trait::async_trait;
@@ -70,6 +72,19 @@ fn read_folder(inner: &Inner, path: &RelPath) -> io::Result<Folder> {
 }
 
 /// What a name in a folder is.
+/// Whether a stub has this name.
+///
+/// # Errors
+/// As the system says.
+pub(crate) fn is_stub(path: &Path) -> io::Result<bool> {
+    let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
+        return Ok(false);
+    };
+    let folder = File::open(parent)?;
+    let own = system::stat_of(folder.as_fd())?;
+    Ok(entry_at(folder.as_fd(), name, own.stx_mnt_id)?.is_stub())
+}
+
 pub(super) fn entry_at(folder: BorrowedFd<'_>, name: &OsStr, mount: u64) -> io::Result<Entry> {
     let stat = system::stat_at(folder, name)?;
     let entry = entry(&stat, mount);

@@ -68,6 +68,23 @@ pub(super) fn stat_of(descriptor: BorrowedFd<'_>) -> io::Result<Statx> {
     )?)
 }
 
+/// Whether two descriptors are on one mount, so that a rename reaches from one to the other.
+pub(super) fn is_one_mount(a: BorrowedFd<'_>, b: BorrowedFd<'_>) -> io::Result<bool> {
+    let of = |stat: Statx| (stat.stx_mnt_id, stat.stx_dev_major, stat.stx_dev_minor);
+    Ok(of(stat_of(a)?) == of(stat_of(b)?))
+}
+
+/// Whether a rename reaches from one folder to the other.
+///
+/// # Errors
+/// Where one of the two is not there.
+pub(crate) fn is_one_disk(a: &std::path::Path, b: &std::path::Path) -> io::Result<bool> {
+    is_one_mount(
+        std::fs::File::open(a)?.as_fd(),
+        std::fs::File::open(b)?.as_fd(),
+    )
+}
+
 /// Renames where the new name is free.
 pub(super) fn rename_new(
     from: (BorrowedFd<'_>, &OsStr),

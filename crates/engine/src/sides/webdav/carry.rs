@@ -167,7 +167,9 @@ pub(super) async fn give_up(
     };
     let is_it = match warrant {
         Warrant::Proven(_) => false,
-        Warrant::Empty(_) => is_empty_folder(inner, spare, &there).await?,
+        Warrant::Empty(_) => {
+            inner.ways().lists_dots && is_empty_folder(inner, spare, &there).await?
+        }
         Warrant::GivenUp(old) if old.is_folder() || there.kind == Kind::Folder => {
             old.is_folder() && there.kind == Kind::Folder
         }
@@ -231,6 +233,14 @@ async fn is_empty_folder(inner: &Inner, path: &RelPath, there: &Entry) -> Result
     }
     let inside = list::members(inner, path).await?;
     Ok(inside.names.is_empty() && inside.unusable.is_empty() && inside.cut_short.is_none())
+}
+
+/// As `SideStore::is_empty_spare`: what is not listed there may be in it all the same.
+pub(super) async fn is_empty_spare(inner: &Inner, spare: &RelPath) -> Result<bool, SideError> {
+    match list::look(inner, spare).await? {
+        Some(there) if inner.ways().lists_dots => is_empty_folder(inner, spare, &there).await,
+        _ => Ok(false),
+    }
 }
 
 /// As `SideStore::fence_spare`.

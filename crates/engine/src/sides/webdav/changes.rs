@@ -197,6 +197,7 @@ async fn all_below(
             }
             Found::Root(listing) => whole &= listing == Listing::Complete,
             Found::Unusable(_) => whole = false,
+            Found::Own(_) => {}
         }
     }
     match walking.await {

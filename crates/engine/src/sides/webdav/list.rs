@@ -20,7 +20,7 @@ use super::entry;
 use super::multistatus::{self, OWN_NAMESPACE, Resource};
 use crate::clock::{Clock, SystemClock};
 use crate::sides::walk::{Folder, Lister};
-use crate::sides::{Sha256, SideError, Unusable, is_own};
+use crate::sides::{Sha256, SideError, Unusable};
 
 /// A folder that holds more names than this is taken for one without end.
 const MOST_NAMES: usize = 2_000_000;
@@ -245,7 +245,7 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
             spoke_of_itself = resource.folder;
             continue;
         }
-        if at.parent().as_ref() != Some(path) || is_own(at.name()) {
+        if at.parent().as_ref() != Some(path) {
             continue;
         }
         match (

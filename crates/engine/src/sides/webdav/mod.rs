@@ -31,7 +31,7 @@ use tokio::sync::mpsc;
 use super::{
     Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, Outcome, Patch,
     Placing, Put, Sha256, SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped,
-    Undone, Verified, walk,
+    Undone, Verified, is_own, walk,
 };
 use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
@@ -261,7 +261,8 @@ impl SideStore for WebdavSide {
 
     async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
         let listed = list::members(&self.inner, &self.inner.far(folder)).await?;
-        Ok(listed.names.into_iter().map(|(name, _)| name).collect())
+        let names = listed.names.into_iter().map(|(name, _)| name);
+        Ok(names.filter(|name| !is_own(name)).collect())
     }
 
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
@@ -474,6 +475,14 @@ impl SideStore for WebdavSide {
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
         list::look(&self.inner, &self.inner.room.spare(spare)?).await
+    }
+
+    async fn shelf(&self) -> Result<Vec<String>, SideError> {
+        room::shelf(&self.inner).await
+    }
+
+    async fn is_empty_spare(&self, spare: &str) -> Result<bool, SideError> {
+        carry::is_empty_spare(&self.inner, &self.inner.room.spare(spare)?).await
     }
 
     async fn read_spare(&self, spare: &str) -> Result<Source, SideError> {

@@ -104,6 +104,19 @@ pub(super) async fn other_computers(inner: &Inner) -> Result<Vec<String>, SideEr
     Ok(names)
 }
 
+/// The names of all that lies on the shelf of spares.
+pub(super) async fn shelf(inner: &Inner) -> Result<Vec<String>, SideError> {
+    let lying = match list::members(inner, &inner.room.spares).await {
+        Ok(folder) => folder,
+        Err(SideError::Missing) => return Ok(Vec::new()),
+        Err(error) => return Err(error),
+    };
+    match lying.cut_short {
+        None => Ok(lying.names.into_iter().map(|(name, _)| name).collect()),
+        Some(why) => Err(SideError::TryAgain(why.to_string())),
+    }
+}
+
 pub(super) async fn clear_staging(inner: &Inner, keep: &HashSet<String>) -> Result<(), SideError> {
     let leftovers = match list::members(inner, &inner.room.staging).await {
         Ok(folder) => folder.names,

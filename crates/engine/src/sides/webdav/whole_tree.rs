@@ -21,11 +21,14 @@ const MOST_NAMES: usize = 200_000;
 
 pub(super) struct WholeTree {
     entries: Vec<(RelPath, Entry)>,
+    /// Folders that hold one of the tool's own.
+    own: Vec<RelPath>,
 }
 
 /// Lists the tree; none where that does not work here.
 pub(super) async fn ask_for(inner: &Inner) -> Result<Option<WholeTree>, SideError> {
     let mut entries: Vec<(RelPath, Entry)> = Vec::new();
+    let mut own = Vec::new();
     let mut root_is_there = false;
     let ahead = inner.clock_ahead.load(Ordering::Relaxed);
     let answer = ask(
@@ -46,6 +49,9 @@ pub(super) async fn ask_for(inner: &Inner) -> Result<Option<WholeTree>, SideErro
                 return Ok(());
             }
             let path = below(&inner.root, &at).ok_or("a name lies outside of the folder")?;
+            if is_own(path.name()) {
+                own.extend(path.parent());
+            }
             if path.parts().any(is_own) {
                 return Ok(());
             }
@@ -76,7 +82,7 @@ pub(super) async fn ask_for(inner: &Inner) -> Result<Option<WholeTree>, SideErro
         return Ok(None);
     }
     let whole = ask_empty_ones(inner, &mut entries).await?;
-    Ok(whole.then_some(WholeTree { entries }))
+    Ok(whole.then_some(WholeTree { entries, own }))
 }
 
 /// A folder without members may be one that the server did not care to look into, or could not: each is listed by
@@ -144,6 +150,9 @@ impl WholeTree {
         let stopped = |_| SideError::Stopped;
         let root = Found::Root(Listing::Complete);
         found.send(root).await.map_err(stopped)?;
+        for folder in self.own {
+            found.send(Found::Own(folder)).await.map_err(stopped)?;
+        }
         for (path, entry) in self.entries {
             found
                 .send(Found::Entry(path, entry))
