@@ -13,6 +13,22 @@ pub enum Nature {
     Coarse,
     /// Names that begin with a dot are in no listing.
     HidesDots,
+    /// Tags are made of the time and the length, so that files can share one, and a version that is put in a file's place
+    /// with its time kept has its tag; no ids.
+    ClockTags,
+    /// What is moved writes over what has the name, if it comes late: nothing can be kept from that.
+    PlacesOver,
+}
+
+impl Nature {
+    /// Whether every file has an id of its own, which it keeps for ever.
+    #[must_use]
+    pub fn gives_ids(self) -> bool {
+        match self {
+            Nature::Good | Nature::TellsChanges | Nature::HidesDots | Nature::PlacesOver => true,
+            Nature::Coarse | Nature::ClockTags => false,
+        }
+    }
 }
 
 /// A known fault of the model itself, to see whether the trial finds it.
@@ -36,11 +52,15 @@ pub enum Flaw {
     FencesNothing,
     /// A copy is given up though a program has it open.
     SeesNoOpenFiles,
+    /// A tag counts as proof of a content.
+    TrustsTags,
+    /// The clock says that a day is over as soon as anybody asks: what was to be waited for is not.
+    WaitsForNothing,
 }
 
 impl Flaw {
     /// All of them.
-    pub const ALL: [Flaw; 9] = [
+    pub const ALL: [Flaw; 11] = [
         Flaw::PlacesOver,
         Flaw::DropsSpares,
         Flaw::ShortIsWhole,
@@ -50,6 +70,8 @@ impl Flaw {
         Flaw::TellsHalf,
         Flaw::FencesNothing,
         Flaw::SeesNoOpenFiles,
+        Flaw::TrustsTags,
+        Flaw::WaitsForNothing,
     ];
 }
 
@@ -94,6 +116,8 @@ pub enum Fault {
     Stranger,
     /// A program has a file open that is to be given up.
     HeldOpen,
+    /// Another version was put in a file's place there, and its tag stayed.
+    Disguised,
 }
 
 /// How often things go wrong in a pass, in thousandths of a step each; and what did.

@@ -28,6 +28,8 @@ pub enum Edit {
     Remove(RelPath),
     /// Makes a folder.
     MakeFolder(RelPath),
+    /// Puts another version in the place of the next file from here and keeps its time; where that leaves the tag as it is.
+    Disguise(RelPath),
 }
 
 /// How often things go wrong in a pass, in thousandths of a step: faults, deaths, strangers.
@@ -98,7 +100,8 @@ pub(crate) fn some_edit(dice: &mut fastrand::Rng, about: Option<&RelPath>) -> Ed
         },
         8..10 => Edit::Copy(one, other),
         10..14 => Edit::Rename(one, other),
-        14..18 => Edit::Remove(one),
+        14..17 => Edit::Remove(one),
+        17 => Edit::Disguise(one),
         _ => Edit::MakeFolder(one),
     }
 }
@@ -141,7 +144,9 @@ impl Script {
             Nature::TellsChanges,
             Nature::Coarse,
             Nature::HidesDots,
-        ][dice.usize(0..5)];
+            Nature::ClockTags,
+            Nature::PlacesOver,
+        ][dice.usize(0..7)];
         let terms = some_terms(&mut dice);
         let leave_out = match dice.u32(0..6) {
             0 => vec![NAMES[5]],
@@ -165,9 +170,14 @@ impl Script {
             3 => (0, 0, 0),
             _ => (faults, deaths, strangers),
         };
-        let late = match dice.u32(0..4) {
-            0 => dice.u32(0..250),
+        let late = match (nature, dice.u32(0..4)) {
+            (Nature::PlacesOver, _) | (_, 0) => dice.u32(0..250),
             _ => 0,
+        };
+        // Where a name is guarded by nothing, who writes in the same instant is written over.
+        let (computers, odds) = match nature {
+            Nature::PlacesOver => (1, (odds.0, odds.1, 0)),
+            _ => (computers, odds),
         };
         let mut acts = Vec::new();
         for _ in 0..dice.usize(6..40) {
@@ -314,6 +324,28 @@ pub fn apply(world: &mut World, at: At, edit: &Edit) {
         Edit::Remove(path) => {
             let gone = files_of(world.lift(at, path));
             world.destroyed(gone);
+        }
+        Edit::Disguise(path) => {
+            if at != At::Cloud || world.nature != Nature::ClockTags {
+                return;
+            }
+            // The next file there is, so that there is one most of the time.
+            let next = world
+                .tree(at)
+                .range(path.clone()..)
+                .find_map(|(path, node)| match node {
+                    Node::File(file) => Some((path.clone(), file.content.len())),
+                    Node::Folder => None,
+                });
+            let Some((path, size)) = next else {
+                return;
+            };
+            let new = content(world, false);
+            let new = match new.len() == size {
+                true => new,
+                false => content(world, true),
+            };
+            world.disguise(&path, &new);
         }
         Edit::MakeFolder(path) => {
             make_way(world, at, path);

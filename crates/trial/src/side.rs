@@ -62,6 +62,11 @@ impl SimulatedSide {
         !(self.is_far() && world.nature == Nature::HidesDots && path.name().starts_with('.'))
     }
 
+    /// A look comes right before each request, where a server guards no names; for one that comes late, nobody looks.
+    fn writes_over(&self, world: &World) -> bool {
+        self.is_far() && world.is_late && world.nature == Nature::PlacesOver
+    }
+
     fn staged(&self, world: &mut World, slot: &str) -> Option<File> {
         world.shelf(self.at, self.computer).staging.remove(slot)
     }
@@ -69,10 +74,14 @@ impl SimulatedSide {
     /// Puts a tree where nothing is.
     fn put(&self, world: &mut World, path: &RelPath, tree: Tree) -> Result<Put, Tree> {
         if world.tree(self.at).contains_key(path) {
-            if !world.has(Flaw::PlacesOver) {
+            if self.writes_over(world) {
+                let over = world.lift(self.at, path);
+                world.is_written_over(over);
+            } else if world.has(Flaw::PlacesOver) {
+                world.lift(self.at, path);
+            } else {
                 return Err(tree);
             }
-            world.lift(self.at, path);
         }
         world.set_down(self.at, path, tree);
         Ok(Put::Done)
@@ -475,7 +484,7 @@ impl SideStore for SimulatedSide {
     async fn capture(&self, path: &RelPath, spare: &str) -> Outcome<Captured> {
         let (side, from, spare) = (self.clone(), path.clone(), spare.to_owned());
         self.change("capture", Some(path), move |world| {
-            if world.shelf(side.at, side.computer).is_taken(&spare) {
+            if world.shelf(side.at, side.computer).is_taken(&spare) && !side.writes_over(world) {
                 return Err(SideError::Changed("the name is taken".into()));
             }
             let Some(taken) = world.lift(side.at, &from) else {
@@ -530,6 +539,7 @@ impl SideStore for SimulatedSide {
             let Some(tree) = shelf.spares.remove(&spare) else {
                 return Err(SideError::Missing);
             };
+            world.is_put_back(&tree);
             side.put(world, &to, tree).or_else(|tree| {
                 // Captured in one instant and its name taken in the next: the spares are where it belongs.
                 world.may_stay_away(&tree);
@@ -745,6 +755,12 @@ impl SideStore for SimulatedSide {
         self.is_far()
     }
 
+    fn keeps_names_from_late_requests(&self) -> bool {
+        let world = self.shared.world();
+        let guards = world.nature != Nature::PlacesOver || world.has(Flaw::WaitsForNothing);
+        !self.is_far() || guards
+    }
+
     async fn fence_spare(
         &self,
         _: &RelPath,
@@ -836,6 +852,11 @@ impl SideStore for SimulatedSide {
         self.shared.world().nature != Nature::Coarse
     }
 
+    fn tags_are_evidence(&self) -> bool {
+        let nature = self.shared.world().nature;
+        self.is_far() && matches!(nature, Nature::Good | Nature::TellsChanges)
+    }
+
     fn stamps_change_alone(&self) -> bool {
         false
     }
@@ -849,7 +870,7 @@ impl SideStore for SimulatedSide {
                 .split(':')
                 .nth(2)
                 .and_then(|changed| changed.parse::<i64>().ok()),
-            At::Cloud if world.nature == Nature::Coarse => {
+            At::Cloud if matches!(world.nature, Nature::Coarse | Nature::ClockTags) => {
                 entry.received.map(|received| received.0)
             }
             At::Cloud => return false,

@@ -13,7 +13,7 @@ use katabatic_core::{
     Choice, Contents, Decision, Direction, EditTime, NewFolders, RelPath, Rule, Selection, Side,
 };
 use katabatic_engine::clock::Clock;
-use katabatic_engine::config::LaneConfig;
+use katabatic_engine::config::{LaneConfig, ProofBy};
 use katabatic_engine::ledger::{Ledger, intents, spare_rows};
 use katabatic_engine::lock::LockAt;
 use katabatic_engine::open::between;
@@ -34,6 +34,9 @@ use crate::script::{Act, Odds, Script, apply, late_write, stranger};
 use crate::side::SimulatedSide;
 use crate::tally::{Tally, name};
 use crate::world::{At, Node, SECOND, World};
+
+/// A day and some more, in seconds.
+const DAY: i64 = 90_000;
 
 /// As many rounds may be needed until nothing is left to do.
 const ROUNDS: usize = 12;
@@ -145,7 +148,7 @@ fn begin<'s>(
         shared.world().begin_trace();
     }
     let computers = (0..script.computers)
-        .map(|number| computer(script, number, room))
+        .map(|number| computer(script, number, room, flaw == Some(Flaw::TrustsTags)))
         .collect::<Result<Vec<Computer>, Error>>()?;
     Ok(Trial {
         script,
@@ -161,7 +164,12 @@ fn begin<'s>(
     })
 }
 
-fn computer(script: &Script, number: usize, room: &Path) -> Result<Computer, Error> {
+fn computer(
+    script: &Script,
+    number: usize,
+    room: &Path,
+    trusts_tags: bool,
+) -> Result<Computer, Error> {
     let near = room.join(format!("near {number}"));
     std::fs::create_dir_all(&near)
         .map_err(|why| Error::failed("making a near root to lock", why, ""))?;
@@ -182,6 +190,9 @@ fn computer(script: &Script, number: usize, room: &Path) -> Result<Computer, Err
     };
     // In a quarter of all worlds what is new comes as stubs.
     config.contents = Contents::new(script.seed % 4 == 3, []);
+    if trusts_tags {
+        config.proof = ProofBy::Tags;
+    }
     // What the brake does is tried elsewhere; here nobody would be there to release it.
     config.brake = BrakeLimits {
         percent: 100,
@@ -220,7 +231,7 @@ impl Trial<'_> {
             }
             match act {
                 Act::Edit(at, edit) => apply(&mut self.shared.world(), *at, edit),
-                Act::Wait(seconds) => self.shared.world().now += seconds * SECOND,
+                Act::Wait(seconds) => self.wait(*seconds),
                 Act::LateWrite(computer) => late_write(&mut self.shared.world(), *computer),
                 Act::Pass {
                     computer,
@@ -236,6 +247,15 @@ impl Trial<'_> {
         let settled = self.settle()?;
         self.shared.world().mischief.flaw = None;
         Ok(settled)
+    }
+
+    fn wait(&self, seconds: i64) {
+        let mut world = self.shared.world();
+        // Nothing on the way holds up a request for a day, and that is waited for where nothing else helps.
+        if seconds >= DAY && world.nature == Nature::PlacesOver {
+            world.all_that_is_late();
+        }
+        world.now += seconds * SECOND;
     }
 
     /// In one pass of three, the words about the near side that were not lost, among some about nothing: any half of
@@ -467,8 +487,9 @@ impl Trial<'_> {
         if let Some(wrong) = self.settle_down()?.or_else(|| self.lost()) {
             return Ok(Some(wrong));
         }
-        // Whatever was asked for long ago and is done only now.
+        // Whatever was asked for long ago and is done only now; a day later, it is waited for no more.
         self.shared.world().all_that_is_late();
+        self.wait(DAY);
         let settled = self.settle_down()?.or(self.is_settled()?);
         Ok(settled.or_else(|| self.left_over()))
     }
@@ -630,7 +651,9 @@ impl Trial<'_> {
             // What is in no listing there, nobody here can know of.
             let came_along = self.moved && self.script.nature == Nature::HidesDots;
             let is_hidden = !near.contains_key(path) && (self.may_be_hidden(path) || came_along);
-            if !same && !is_named && !is_hidden && !self.script.may_leave_out(path) {
+            let is_disguised = self.shared.world().is_disguised(far.get(path));
+            let may_differ = is_hidden || is_disguised || self.script.may_leave_out(path);
+            if !same && !is_named && !may_differ {
                 return Ok(Some(format!(
                     "status calls {path} settled on computer {computer}, and it is not the same there: {:?}, {:?}",
                     near.get(path),

@@ -126,6 +126,10 @@ pub struct World {
     owed: BTreeSet<Bytes>,
     /// Everything that anybody ever wrote.
     written: BTreeSet<Bytes>,
+    /// Versions that stand under the tag of another one, which nobody can tell without reading.
+    disguised: BTreeSet<Bytes>,
+    /// Versions that the tool took out and put back.
+    returned: BTreeSet<Bytes>,
     /// Versions that nobody removed or wrote over anywhere: they have to be on a side, not only in the spares.
     cherished: BTreeSet<Bytes>,
     /// The cloud as it was when each token was given out.
@@ -159,6 +163,8 @@ impl World {
             now: 1_795_000_000 * SECOND,
             owed: BTreeSet::new(),
             written: BTreeSet::new(),
+            disguised: BTreeSet::new(),
+            returned: BTreeSet::new(),
             cherished: BTreeSet::new(),
             tokens: Vec::new(),
             told: None,
@@ -282,6 +288,49 @@ impl World {
         self.written.insert(content.clone());
         self.owed.insert(content.clone());
         self.before.clear();
+    }
+
+    /// Puts another version of the same length in a file's place in the cloud, and keeps what its tag is made of.
+    pub fn disguise(&mut self, path: &RelPath, content: &Bytes) {
+        let (id, version) = (self.number(), self.number());
+        let Some(Node::File(file)) = self.tree(At::Cloud).get_mut(path) else {
+            return;
+        };
+        let old = Node::File(file.clone());
+        file.content = content.clone();
+        (file.id, file.version) = (id, version);
+        self.mischief.note(Fault::Disguised);
+        self.owe_somewhere(content);
+        self.disguised.insert(content.clone());
+        self.destroyed(vec![old]);
+    }
+
+    /// Whether a file stands, or stood, under the tag of another version.
+    #[must_use]
+    pub fn is_disguised(&self, node: Option<&Node>) -> bool {
+        matches!(node, Some(Node::File(file)) if self.disguised.contains(file.means()))
+    }
+
+    /// The tool puts back what it had taken out: from now on nothing that it does may take that away.
+    pub fn is_put_back(&mut self, tree: &Tree) {
+        for node in tree.values() {
+            if let Node::File(file) = node {
+                self.returned.insert(file.means().clone());
+            }
+        }
+    }
+
+    /// What a request that came late wrote over: what somebody wrote there meanwhile, nothing on earth protects on such a
+    /// server; what was put back there, is the tool's to protect.
+    pub fn is_written_over(&mut self, tree: Option<Tree>) {
+        let returned = std::mem::take(&mut self.returned);
+        let is_lost = |node: &Node| match node {
+            Node::File(file) => !returned.contains(file.means()),
+            Node::Folder => false,
+        };
+        let gone = tree.into_iter().flat_map(Tree::into_values).filter(is_lost);
+        self.destroyed(gone.collect());
+        self.returned = returned;
     }
 
     /// A person destroyed copies of these versions. What nobody else has is not owed any more.
@@ -420,7 +469,11 @@ impl World {
             (At::Cloud, Nature::Coarse) => {
                 Stamp::new(&format!("{}-{}-{size}", file.id, file.written / SECOND))
             }
-            (At::Cloud, _) => Stamp::new(&file.version.to_string()),
+            (At::Cloud, Nature::ClockTags) => Stamp::new(&format!("{}-{size}", file.written)),
+            (
+                At::Cloud,
+                Nature::Good | Nature::TellsChanges | Nature::HidesDots | Nature::PlacesOver,
+            ) => Stamp::new(&file.version.to_string()),
         }
     }
 
@@ -442,7 +495,7 @@ impl World {
             },
             At::Cloud => Entry {
                 received: Some(EditTime(file.written)),
-                handle: (self.nature != Nature::Coarse).then(|| file.id.to_string().into()),
+                handle: self.nature.gives_ids().then(|| file.id.to_string().into()),
                 ..shown
             },
         }

@@ -3,6 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::io;
+use std::path::Path;
 use std::process::Command;
 
 use serde_json::Value;
@@ -19,13 +21,34 @@ struct Day<'l> {
 
 impl Day<'_> {
     fn here(&mut self, at: &str, content: &str) {
+        let old = fs::read(self.lane.near(at));
         self.written.insert(content.to_owned());
         self.lane.write_near(at, content);
+        self.is_given_up(old);
     }
 
     fn there(&mut self, at: &str, content: &str) {
+        let old = fs::read(self.lane.far.join(at));
         self.written.insert(content.to_owned());
         self.lane.write_far(at, content);
+        self.is_given_up(old);
+    }
+
+    fn removes(&mut self, at: &Path) {
+        let old = fs::read(at);
+        let _ = fs::remove_file(at);
+        self.is_given_up(old);
+    }
+
+    /// What somebody writes over or removes is owed by nobody, unless another copy of it is kept somewhere.
+    fn is_given_up(&mut self, old: io::Result<Vec<u8>>) {
+        let Ok(old) = old else {
+            return;
+        };
+        let places = [self.lane.dir.path(), &self.lane.far];
+        if !places.iter().any(|root| keeps(root, &old)) {
+            self.written.remove(&*String::from_utf8_lossy(&old));
+        }
     }
 
     fn say(&self, words: &[&str]) {
@@ -63,8 +86,8 @@ impl Day<'_> {
         self.here("gone here.txt", "removed here");
         self.here("gone there.txt", "removed there");
         self.sync();
-        let _ = fs::remove_file(self.lane.near("gone here.txt"));
-        let _ = fs::remove_file(self.lane.far.join("gone there.txt"));
+        self.removes(&self.lane.near("gone here.txt"));
+        self.removes(&self.lane.far.join("gone there.txt"));
         self.sync();
         // Moved: a file, and a folder.
         fs::create_dir_all(self.lane.near("moved")).unwrap();
@@ -99,9 +122,20 @@ impl Day<'_> {
         self.say(&["copy", "by hand.txt", &at("by hand.txt")]);
         self.say(&["move", &at("by hand.txt"), &at("moved by hand.txt")]);
         self.say(&["remove", &at("c.txt")]);
-        let _ = fs::remove_file(self.lane.dir.path().join("by hand.txt"));
+        self.removes(&self.lane.dir.path().join("by hand.txt"));
         self.sync();
     }
+}
+
+/// Whether a content is kept below a folder; what is staged is on its way, and may be given up.
+fn keeps(root: &Path, content: &[u8]) -> bool {
+    fs::read_dir(root).unwrap().any(|entry| {
+        let entry = entry.unwrap();
+        match entry.file_type().unwrap().is_dir() {
+            true => entry.file_name() != "staging" && keeps(&entry.path(), content),
+            false => fs::read(entry.path()).is_ok_and(|found| found == content),
+        }
+    })
 }
 
 /// What went wrong of what was to hold.
@@ -164,7 +198,7 @@ impl Worker {
         for _ in 0..4 {
             day.sync();
         }
-        day.say(&["fetch"]);
+        day.say(&["fetch", "near"]);
         let mut texts: BTreeMap<String, String> = BTreeMap::new();
         let mut see = |place: String, content: Vec<u8>| {
             texts.insert(String::from_utf8_lossy(&content).into_owned(), place);
@@ -210,7 +244,7 @@ impl Worker {
     }
 }
 
-fn copy(from: &std::path::Path, to: &std::path::Path) {
+fn copy(from: &Path, to: &Path) {
     let copied = Command::new("cp").arg("-a").arg(from).arg(to).status();
     assert!(copied.unwrap().success());
 }

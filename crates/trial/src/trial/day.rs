@@ -305,9 +305,10 @@ impl Trial<'_> {
 /// What the system says about what somebody did.
 fn touched(edit: &Edit) -> Vec<RelPath> {
     match edit {
-        Edit::Write { path, .. } | Edit::Remove(path) | Edit::MakeFolder(path) => {
-            vec![path.clone()]
-        }
+        Edit::Write { path, .. }
+        | Edit::Remove(path)
+        | Edit::MakeFolder(path)
+        | Edit::Disguise(path) => vec![path.clone()],
         Edit::Copy(_, to) => vec![to.clone()],
         Edit::Rename(from, to) => vec![from.clone(), to.clone()],
     }
