@@ -23,8 +23,12 @@ pub fn outlook(outlook: &Outlook) -> Vec<String> {
     }
     if outlook.read_back.files > 0 {
         told.push(format!(
-            "proof that they are there: {} are read back from there first, {}",
+            "proof that they are there: {} {} read back from there first, {}",
             files(outlook.read_back.files),
+            match outlook.read_back.files {
+                1 => "is",
+                _ => "are",
+            },
             words::bytes(outlook.read_back.bytes)
         ));
     }

@@ -367,6 +367,26 @@ fn the_tools_own_folders_are_nobodys_to_change_by_hand() {
 }
 
 #[test]
+fn a_folder_with_the_spares_of_another_computer_somewhere_in_it_stays() {
+    let (desk, places) = both();
+    for place in places {
+        let deep = disk(&desk, place).join("letters/old/.katabatic/elsewhere/1234/spares");
+        fs::create_dir_all(&deep).unwrap();
+        fs::write(deep.join("only here"), "the only copy").unwrap();
+        let letters = format!("{place}/letters");
+        for removal in [
+            vec!["remove", &letters, "--holding", "2"],
+            vec!["move", &letters, &format!("{place}/elsewhere")],
+        ] {
+            desk.run(&removal)
+                .ends(2)
+                .says("the folder old in it holds spares");
+        }
+        assert!(deep.join("only here").exists());
+    }
+}
+
+#[test]
 fn what_is_edited_while_it_is_moved_elsewhere_stays() {
     let mut desk = Desk::bare(&[]);
     desk.add_account().ends(0);

@@ -563,3 +563,33 @@ fn who_shares_a_folder_is_said_and_whether_it_may_be_changed() {
     let own = found.clone().find(|one| one["path"] == "Scores").unwrap();
     assert!(own["shared_by"].is_null(), "{own}");
 }
+
+#[test]
+fn a_lane_may_be_content_with_tags_where_they_are_not_made_of_the_clock() {
+    let desk = Desk::bare(&["tags=counted", "without=digests"]);
+    desk.add_account().ends(0);
+    desk.tie(&["--proof", "tags"]).ends(0).says("believed");
+    desk.write_far("a.txt", "some content");
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["shed", "near/a.txt"]).ends(0).says("believed");
+    desk.run(&["status"]).ends(0).says("believed");
+    let standing = desk.run(&["status", "--json"]).ends(0).json();
+    assert_eq!(standing["lanes"][0]["believed"]["files"], 1, "{standing}");
+    // Its content comes from there again, and is known.
+    desk.run(&["fetch", "near/a.txt"]).ends(0);
+    let standing = desk.run(&["status", "--json"]).ends(0).json();
+    assert_eq!(standing["lanes"][0]["believed"]["files"], 0, "{standing}");
+}
+
+#[test]
+fn tags_that_are_made_of_the_clock_are_no_proof_that_one_may_choose() {
+    let desk = Desk::bare(&["tags=clock"]);
+    desk.add_account().ends(0);
+    desk.tie(&["--proof", "tags"])
+        .ends(2)
+        .says("have the same version tag");
+    desk.tie(&[]).ends(0);
+    desk.run(&["lane", "change", "scores", "--proof", "tags"])
+        .ends(2)
+        .says("have the same version tag");
+}

@@ -213,3 +213,44 @@ fn what_rights_keep_from_us_is_not_taken_for_removed() {
     as_a_person(&desk, &["sync"]).ends(0);
     assert_eq!(tree(&desk.near()), tree(&desk.far()));
 }
+
+/// Fills a disk to the last byte.
+fn fill(with: &Path) {
+    let mut rest = fs::File::create(with).unwrap();
+    // What a file system keeps back for what it has not written out yet is free once it is.
+    for _ in 0..3 {
+        while std::io::Write::write_all(&mut rest, &[0; 1024]).is_ok() {}
+        rest.sync_all().unwrap();
+    }
+}
+
+#[test]
+#[ignore = "mounts file systems, which root may do: .ci/run"]
+fn a_disk_that_is_full_under_the_ledger_is_said_and_some_room_mends_it() {
+    let desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "a");
+    let disk = Disk::new(&desk);
+    tool(
+        "mv",
+        &[
+            desk.path("home").to_str().unwrap(),
+            disk.0.to_str().unwrap(),
+        ],
+    );
+    std::os::unix::fs::symlink(disk.0.join("home"), desk.path("home")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    // What helps somebody whose disk is full is written into the ledger: some room was kept back for that.
+    fill(&disk.0.join("filler"));
+    desk.write_near("b.txt", "b");
+    desk.run(&["sync"]).ends(0);
+    let more = disk.0.join("more");
+    fill(&more);
+    desk.write_near("c.txt", "c");
+    desk.run(&["sync"])
+        .ends(1)
+        .says("the disk that it lies on is full")
+        .says("Free some room on that disk");
+    fs::remove_file(more).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(tree(&desk.near()), tree(&desk.far()));
+}

@@ -394,3 +394,47 @@ fn what_other_lanes_keep_at_the_old_place_stays() {
     assert_eq!(fs::read_to_string(kept).unwrap(), "the only copy");
     assert_eq!(tree(&desk.near()).len(), 0);
 }
+
+/// A folder that is mounted a second time elsewhere.
+struct Bound(std::path::PathBuf);
+
+impl Drop for Bound {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("umount").arg(&self.0).status();
+    }
+}
+
+#[test]
+#[ignore = "mounts file systems, which root may do: .ci/run"]
+fn from_a_second_mount_of_the_same_disk_the_spares_come_along() {
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    let desk = Desk::bare(&[]);
+    desk.add_account().ends(0);
+    fs::create_dir(desk.path("bound")).unwrap();
+    fs::create_dir(desk.path("bound to")).unwrap();
+    let mount = std::process::Command::new("mount")
+        .arg("--bind")
+        .arg(desk.path("bound to"))
+        .arg(desk.path("bound"))
+        .status();
+    assert!(mount.unwrap().success());
+    let _bound = Bound(desk.path("bound"));
+    let lane = ["lane", "add", "scores", "--near", "bound/near", "--make"];
+    desk.run(&[&lane[..], &["--far", "@office/Scores"]].concat())
+        .ends(0);
+    let near = desk.path("bound/near");
+    write(&near.join("a.txt"), "a, the first");
+    desk.run(&["sync"]).ends(0);
+    desk.write_far("a.txt", "a, edited there");
+    desk.run(&["sync"]).ends(0);
+    let new = disk.path().join("near");
+    let new = new.to_str().unwrap();
+    desk.run(&["lane", "relocate", "scores", new, "--yes"])
+        .ends(0);
+    assert!(!near.exists());
+    desk.run(&["spares", "restore", "1", "--to", "back.txt"])
+        .ends(0);
+    assert_eq!(fs::read(desk.path("back.txt")).unwrap(), b"a, the first");
+}

@@ -282,3 +282,96 @@ fn killed_at_any_moment_it_loses_no_version_and_can_be_gone_on_with() {
     }
     assert!(killed > 0, "it was never killed while it ran");
 }
+
+/// The numbers and the paths of what is in the spares.
+fn kept(desk: &Desk) -> Vec<(String, String)> {
+    let listed = desk.run(&["spares", "list", "--json"]).ends(0).json();
+    let kept = listed["spares"].as_array().unwrap().iter();
+    kept.map(|spare| {
+        let path = spare["path"].as_str().unwrap().to_owned();
+        (spare["number"].to_string(), path)
+    })
+    .collect()
+}
+
+/// One version in the spares of either side.
+fn replaced_on_both_sides() -> Desk {
+    let desk = Desk::tied(&[]);
+    desk.write_near("edited here.txt", "there before");
+    desk.write_near("deep/edited there.txt", "here before");
+    desk.run(&["sync"]).ends(0);
+    desk.write_near("edited here.txt", "edited");
+    desk.write_far("deep/edited there.txt", "edited");
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(kept(&desk).len(), 2);
+    desk
+}
+
+fn comes_back(desk: &Desk) {
+    for (number, path) in kept(desk) {
+        let before = match path.as_str() {
+            "edited here.txt" => "there before",
+            _ => "here before",
+        };
+        let to = format!("back {number}");
+        desk.run(&["spares", "restore", &number, "--to", &to])
+            .ends(0);
+        assert_eq!(fs::read_to_string(desk.path(&to)).unwrap(), before);
+        fs::remove_file(desk.path(&to)).unwrap();
+    }
+}
+
+#[test]
+fn what_a_lane_replaced_comes_back_after_the_lane_was_taken_away() {
+    let desk = replaced_on_both_sides();
+    desk.run(&["lane", "remove", "scores"])
+        .ends(0)
+        .says("2 versions")
+        .says("katabatic spares list scores");
+    comes_back(&desk);
+    // Tied anew, it is another lane: what the first one kept is kept, and comes back to its place or beside it.
+    desk.tie(&[]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    comes_back(&desk);
+    desk.run(&["spares", "list", "scores"])
+        .ends(0)
+        .says("deep/edited there.txt");
+    for (number, _) in kept(&desk) {
+        desk.run(&["spares", "restore", &number])
+            .ends(0)
+            .says("[spare ");
+    }
+    assert_eq!(kept(&desk), []);
+    desk.run(&["sync"]).ends(0);
+    let here = worlds::tree(&desk.near());
+    assert_eq!(here, worlds::tree(&desk.far()));
+    assert_eq!(here.len(), 4, "{:?}", here.keys());
+}
+
+#[test]
+fn what_a_lane_that_was_taken_away_kept_can_be_given_up() {
+    let desk = replaced_on_both_sides();
+    desk.run(&["lane", "remove", "scores"]).ends(0);
+    desk.run(&["spares", "prune", "--older-than", "0", "--yes"])
+        .ends(0)
+        .says("2 versions");
+    assert_eq!(kept(&desk), []);
+}
+
+#[test]
+fn what_was_kept_comes_back_after_the_home_moved_to_another_disk() {
+    let desk = replaced_on_both_sides();
+    let shared = std::path::Path::new("/dev/shm");
+    let elsewhere = tempfile::tempdir_in(shared).unwrap();
+    let home = elsewhere.path().join("home");
+    let moved = std::process::Command::new("mv")
+        .arg(desk.path("home"))
+        .arg(&home)
+        .status();
+    assert!(moved.unwrap().success());
+    std::os::unix::fs::symlink(&home, desk.path("home")).unwrap();
+    comes_back(&desk);
+    desk.write_far("deep/edited there.txt", "edited once more");
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(kept(&desk).len(), 3);
+}

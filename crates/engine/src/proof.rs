@@ -285,7 +285,9 @@ fn way(pass: &Pass, known: &Known, claim: &Claim<'_>) -> Way {
     let row = known.row.as_ref().filter(|row| !row.unproven);
     let agreed = row.and_then(|row| {
         let base = row.base.as_ref()?;
-        let as_agreed = base.far == claim.far.stamp && base.near == claim.near.stamp;
+        // That what is here is young does not matter: it is read again before it goes.
+        let as_agreed =
+            base.far == claim.far.stamp && base.near.undoubted() == claim.near.stamp.undoubted();
         // A tag speaks of one file alone; of another one an equal tag says nothing.
         let is_that_file = claim.path == claim.at
             || known.handle.is_some() && store.handle(claim.far) == known.handle;

@@ -36,7 +36,25 @@ type Deed = Box<dyn FnOnce(&Connection) -> rusqlite::Result<()> + Send>;
 
 struct Job {
     deed: Deed,
-    done: Option<oneshot::Sender<Result<(), String>>>,
+    done: Option<oneshot::Sender<Result<(), WriteError>>>,
+}
+
+/// Why nothing is written any more.
+#[derive(Clone, Debug)]
+enum WriteError {
+    /// There is no room.
+    Full,
+    /// SQLite says why.
+    Other(String),
+}
+
+impl WriteError {
+    fn of(why: &rusqlite::Error) -> WriteError {
+        match why.sqlite_error_code() {
+            Some(ErrorCode::DiskFull) => WriteError::Full,
+            _ => WriteError::Other(why.to_string()),
+        }
+    }
 }
 
 /// The open ledger; cheap to clone.
@@ -189,7 +207,10 @@ impl Ledger {
         jobs.send(job).map_err(|_| ended())?;
         match outcome.await {
             Ok(Ok(())) => take.await.map_err(|_| ended()),
-            Ok(Err(why)) => Err(self.failed(&why)),
+            Ok(Err(WriteError::Full)) => {
+                Err(no_room(&self.file, &io::ErrorKind::StorageFull.into()))
+            }
+            Ok(Err(WriteError::Other(why))) => Err(self.failed(&why)),
             Err(_) => Err(ended()),
         }
     }
@@ -334,7 +355,7 @@ fn restrict(file: &Path) {
 fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>, file: &Path) {
     // The first failure, also of a write that nobody waited for: after it nothing more is written, so that no later
     // write stands in the ledger without the one it builds on.
-    let mut broken: Option<String> = None;
+    let mut broken: Option<WriteError> = None;
     while let Ok(first) = inbox.recv() {
         let mut batch = vec![first];
         while batch.len() < BATCH
@@ -345,14 +366,17 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>, file: 
         let (deeds, waiting): (Vec<Deed>, Vec<_>) =
             batch.into_iter().map(|job| (job.deed, job.done)).unzip();
         if broken.is_none() {
-            broken = reserve::make_room(file).err().map(|_| FULL.to_owned());
+            broken = reserve::make_room(file).err().map(|why| match why.kind() {
+                io::ErrorKind::StorageFull => WriteError::Full,
+                _ => WriteError::Other(why.to_string()),
+            });
         }
         if broken.is_none() {
             broken = commit(connection, deeds).err().map(|why| {
                 if mend::is_damage(&why) {
                     mend::note_damage(file);
                 }
-                why.to_string()
+                WriteError::of(&why)
             });
         }
         for done in waiting.into_iter().flatten() {
@@ -362,12 +386,9 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>, file: 
     }
 }
 
-/// Why nothing is written any more.
-const FULL: &str = "the disk that it lies on is full";
-
 fn no_room(file: &Path, why: &io::Error) -> Error {
     let why = match why.kind() {
-        io::ErrorKind::StorageFull => FULL.to_owned(),
+        io::ErrorKind::StorageFull => "the disk that it lies on is full".to_owned(),
         _ => why.to_string(),
     };
     Error::failed(

@@ -14,7 +14,7 @@ use std::process::ExitCode;
 use katabatic_core::schedule::When;
 use katabatic_core::{EditTime, Rule, words};
 use katabatic_engine::Error;
-use katabatic_engine::config::LaneConfig;
+use katabatic_engine::config::{LaneConfig, ProofBy};
 use katabatic_engine::lanes::NextPass;
 use katabatic_engine::ledger::rows;
 use katabatic_engine::place::Place;
@@ -67,6 +67,11 @@ pub fn say_next_pass(next: &NextPass, lane: &LaneConfig) {
     say_left_out(next);
     for warning in &next.unwise {
         line(format!("Mind: {warning}"));
+    }
+    if lane.proof == ProofBy::Tags {
+        line(
+            "Mind: version tags count as proof in this lane. What is dropped here on a tag alone is only believed to be there; status and sync say how much that is.",
+        );
     }
     for lacks in &next.lacks {
         line(format!(
