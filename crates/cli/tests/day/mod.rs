@@ -6,6 +6,8 @@ use std::fs;
 use std::io;
 use std::path::Path;
 use std::process::Command;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread;
 
 use serde_json::Value;
 
@@ -249,41 +251,60 @@ fn copy(from: &Path, to: &Path) {
     assert!(copied.unwrap().success());
 }
 
+/// What came of one day.
+struct Came {
+    at: usize,
+    method: String,
+    wrong: Option<Wrong>,
+}
+
+/// So many days are lived through at a time; most of a day is waiting between attempts.
+const AT_A_TIME: usize = 8;
+
 /// Runs the day once for every request of it and every way in which that can go wrong: each `every`th of them. What is
 /// wrong afterwards is told, and the table.
 pub fn every_request(name: &str, every: usize) -> (String, Vec<Wrong>) {
-    let worker = Worker::new(name);
-    let (requests, _, wrong) = worker.day(None);
+    let (requests, _, wrong) = Worker::new(name).day(None);
     assert_eq!(wrong, None, "a day in which nothing goes wrong");
-    let mut wrongs = Vec::new();
+    let next = AtomicUsize::new(every);
+    let days: Vec<Came> = thread::scope(|scope| {
+        let work = |number: usize| {
+            let (name, next) = (format!("{name} {number}"), &next);
+            scope.spawn(move || some_days(&Worker::new(&name), requests, (next, every)))
+        };
+        let workers: Vec<_> = (0..AT_A_TIME).map(work).collect();
+        let came = workers.into_iter().map(|worker| worker.join().unwrap());
+        came.flatten().collect()
+    });
     let mut table = BTreeMap::new();
-    let mut number = 0;
-    for request in 0..requests {
-        for (at, how) in How::ALL.into_iter().enumerate() {
-            number += 1;
-            if number % every != 0 {
-                continue;
-            }
-            let (_, was, wrong) = worker.day(Some((request, how)));
-            let method = was
-                .as_deref()
-                .unwrap_or("none")
-                .split(' ')
-                .next()
-                .unwrap_or("none");
-            let cell: &mut [(u32, u32); 5] = table.entry(method.to_owned()).or_default();
-            cell[at].0 += 1;
-            if let Some(wrong) = wrong {
-                cell[at].1 += 1;
-                wrongs.push(format!(
-                    "request {request} ({}), {}: {wrong}",
-                    was.unwrap_or_default(),
-                    how.words()
-                ));
-            }
-        }
+    for day in &days {
+        let cells: &mut [(u32, u32); 5] = table.entry(day.method.clone()).or_default();
+        cells[day.at].0 += 1;
+        cells[day.at].1 += u32::from(day.wrong.is_some());
     }
+    let wrongs = days.into_iter().filter_map(|day| day.wrong).collect();
     (drawn(requests, &table), wrongs)
+}
+
+fn some_days(worker: &Worker, requests: usize, (next, every): (&AtomicUsize, usize)) -> Vec<Came> {
+    let mut days = Vec::new();
+    loop {
+        let number = next.fetch_add(every, Ordering::SeqCst) - 1;
+        let (request, at) = (number / How::ALL.len(), number % How::ALL.len());
+        if request >= requests {
+            return days;
+        }
+        let how = How::ALL[at];
+        let (_, was, wrong) = worker.day(Some((request, how)));
+        let was = was.unwrap_or_default();
+        let method = was.split(' ').next().filter(|method| !method.is_empty());
+        days.push(Came {
+            at,
+            method: method.unwrap_or("none").to_owned(),
+            wrong: wrong
+                .map(|wrong| format!("request {request} ({was}), {}: {wrong}", how.words())),
+        });
+    }
 }
 
 /// A line for each method: in how many days each thing happened to it, and after how many something was wrong.
