@@ -218,20 +218,20 @@ impl Findings {
                     self.tags_clock_made,
                 ) {
                     (true, ..) => "little",
-                    (_, true, _) => "two files that came together had the same",
-                    (_, _, true) => "it is made of time and size, which another version can have",
-                    (false, false, false) => "it is of one version alone",
+                    (_, true, _) => "two files had the same",
+                    (_, _, true) => "made of time and size",
+                    (false, false, false) => "of one version alone",
                 },
                 if self.tags_are_evidence() {
                     "evidence: what came from there and was never changed here goes after a look at some parts of it"
                 } else {
-                    "no evidence of the content: before a last copy goes, digest or reading back decides"
+                    "no proof; a digest or reading back is one, before a last copy goes"
                 },
             ),
             line(
                 "digests (Repr-Digest)",
                 match (self.digests, self.listed_digests) {
-                    (true, true) => "told, of a whole folder at once, too",
+                    (true, true) => "told, by folder, too",
                     (true, false) => "told, file by file",
                     (false, _) => "not told, or not of what is there now",
                 },
