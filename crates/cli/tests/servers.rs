@@ -865,6 +865,85 @@ fn kills_and_cut_lines_while_both_sides_are_edited_lose_nothing() {
     ));
 }
 
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn two_computers_on_one_far_folder_lose_nothing_however_often_they_are_killed() {
+    let rounds = std::env::var("KATABATIC_ROUNDS").ok();
+    let rounds: u64 = rounds.and_then(|text| text.parse().ok()).unwrap_or(12);
+    let change = ["--brake-percent", "100", "--brake-always-fine", "1000000"];
+    let computers = ["two", "two"].map(|name| {
+        let lane = Lane::new(name);
+        lane.tie_with(
+            name,
+            &[&change[..], &["--brake-never-fine", "1000000"]].concat(),
+        );
+        lane.sync(0);
+        lane
+    });
+    let mut editor = Editor {
+        seed: rounds,
+        ..Editor::default()
+    };
+    let mut seed = rounds + 1;
+    for round in 0..rounds {
+        for lane in &computers {
+            for _ in 0..3 {
+                editor.save(&lane.near(""));
+            }
+        }
+        let begin = |lane: &Lane| {
+            let mut command = lane.command(&["sync"]);
+            command.stdout(Stdio::null()).stderr(Stdio::null());
+            command.spawn().unwrap()
+        };
+        let passes = computers.each_ref().map(begin);
+        for (mut pass, lane) in passes.into_iter().zip(&computers) {
+            // The moment of death is what is random here.
+            std::thread::sleep(Duration::from_millis(5 + random(&mut seed, 120)));
+            pass.kill().unwrap();
+            pass.wait().unwrap();
+            if round % 10 == 9 {
+                lane.run(&["sync"]);
+                for number in 0..40 {
+                    let path = format!("near/{number}.txt");
+                    let keep = ["near", "far", "both"][number % 3];
+                    lane.run(&["settle", &path, "--keep", keep]);
+                }
+            }
+        }
+    }
+    for _ in 0..6 {
+        for lane in &computers {
+            let code = lane.run(&["sync"]).code;
+            assert!(matches!(code, Some(0 | 3)), "{code:?}");
+        }
+    }
+    let mut found = std::collections::BTreeSet::new();
+    texts(&computers[0].far, &mut found);
+    for lane in &computers {
+        texts(&lane.near(""), &mut found);
+        for (at, content) in lane.near_tree().into_iter().chain(served(&lane.far)) {
+            let text = String::from_utf8_lossy(&content).into_owned();
+            assert!(
+                editor.written.contains(&text),
+                "{at} is half a file: {text:.60}"
+            );
+        }
+        texts(&lane.dir.path().join("home/lanes"), &mut found);
+    }
+    let lost: Vec<String> = editor
+        .written
+        .iter()
+        .filter(|text| !editor.destroyed.contains(*text) && !found.contains(*text))
+        .map(|text| format!("{text:.40}"))
+        .collect();
+    assert_eq!(lost, Vec::<String>::new(), "of {}", editor.written.len());
+    passed(&format!(
+        "two computers, {rounds} rounds with kills, {} versions",
+        editor.written.len()
+    ));
+}
+
 /// Each of so many days has another request in it that goes wrong; every one of them is 1, for an hour or so.
 fn every() -> usize {
     let said = std::env::var("KATABATIC_EVERY").ok();

@@ -4,11 +4,27 @@
 //! what lies behind an insertion. So what was changed in place, or added at the end, costs its own blocks; a byte put
 //! in at the front changes every block behind it, and then the whole file is carried.
 
-/// Bytes of a block; the last one of a file may be shorter.
-pub const BLOCK: u64 = 128 * 1024;
+/// In what pieces large files are looked at and carried, in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Grain {
+    /// A block; the last one of a file may be shorter.
+    pub block: u64,
+    /// Files below this are always carried whole.
+    pub worth_patching: u64,
+    /// What has arrived of a larger file than this is kept in steps, whatever happens to the rest; a multiple of a block.
+    pub step: u64,
+}
 
-/// Files below this many bytes are always carried whole.
-pub const WORTH_PATCHING: u64 = 8 * 1024 * 1024;
+impl Grain {
+    /// What all sides take. A trial takes a smaller one, so that its small files are large.
+    pub const USUAL: Grain = Grain {
+        block: BLOCK,
+        worth_patching: 8 * 1024 * 1024,
+        step: 16 * 1024 * 1024,
+    };
+}
+
+const BLOCK: u64 = 128 * 1024;
 
 /// Some bytes of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -37,19 +53,19 @@ impl Blocks {
         hashes.collect::<Option<Vec<_>>>().map(Blocks)
     }
 
-    /// The hashes of the blocks of a stretch that begins where a block does.
+    /// The hashes of the blocks of a stretch that begins where a block does; blocks are of so many bytes.
     #[must_use]
-    pub fn of(&self, stretch: Stretch) -> Blocks {
-        let first = (stretch.from / BLOCK) as usize;
-        let count = stretch.length.div_ceil(BLOCK) as usize;
+    pub fn of(&self, stretch: Stretch, block: u64) -> Blocks {
+        let first = (stretch.from / block) as usize;
+        let count = stretch.length.div_ceil(block) as usize;
         let end = (first + count).min(self.0.len());
         Blocks(self.0.get(first..end).unwrap_or_default().to_vec())
     }
 
     /// The whole blocks that are the same in a new version, in order, by number.
     #[must_use]
-    pub fn kept(&self, new: &Blocks, size: u64) -> Vec<u64> {
-        let whole = (size / BLOCK) as usize;
+    pub fn kept(&self, new: &Blocks, size: u64, block: u64) -> Vec<u64> {
+        let whole = (size / block) as usize;
         let both = self.0.iter().zip(&new.0).take(whole).enumerate();
         both.filter(|(_, (old, new))| old == new)
             .map(|(number, _)| number as u64)
@@ -57,18 +73,18 @@ impl Blocks {
     }
 
     /// What a new version of `size` bytes changes in the one with these blocks, in order; neighbours are joined, up to
-    /// `longest` bytes (a multiple of [`BLOCK`]).
+    /// a step.
     #[must_use]
-    pub fn changes(&self, new: &Blocks, size: u64, longest: u64) -> Vec<Stretch> {
+    pub fn changes(&self, new: &Blocks, size: u64, grain: Grain) -> Vec<Stretch> {
         let mut stretches: Vec<Stretch> = Vec::new();
         for (number, hash) in new.0.iter().enumerate() {
             if self.0.get(number) == Some(hash) {
                 continue;
             }
-            let from = number as u64 * BLOCK;
-            let length = BLOCK.min(size.saturating_sub(from));
+            let from = number as u64 * grain.block;
+            let length = grain.block.min(size.saturating_sub(from));
             match stretches.last_mut() {
-                Some(last) if last.from + last.length == from && last.length < longest => {
+                Some(last) if last.from + last.length == from && last.length < grain.step => {
                     last.length += length;
                 }
                 _ => stretches.push(Stretch { from, length }),
@@ -79,22 +95,33 @@ impl Blocks {
 }
 
 /// Hashes a version block by block as it goes by.
-#[derive(Default)]
 pub struct BlockHasher {
+    block: u64,
     done: Vec<[u8; 32]>,
     open: blake3::Hasher,
     in_open: u64,
 }
 
 impl BlockHasher {
+    /// With blocks of so many bytes.
+    #[must_use]
+    pub fn new(block: u64) -> BlockHasher {
+        BlockHasher {
+            block,
+            done: Vec::new(),
+            open: blake3::Hasher::new(),
+            in_open: 0,
+        }
+    }
+
     /// Takes the next bytes.
     pub fn update(&mut self, mut bytes: &[u8]) {
         while !bytes.is_empty() {
-            let room = (BLOCK - self.in_open).min(bytes.len() as u64) as usize;
+            let room = (self.block - self.in_open).min(bytes.len() as u64) as usize;
             let (now, later) = bytes.split_at(room);
             self.open.update(now);
             self.in_open += room as u64;
-            if self.in_open == BLOCK {
+            if self.in_open == self.block {
                 self.close();
             }
             bytes = later;
@@ -107,13 +134,13 @@ impl BlockHasher {
         self.in_open = 0;
     }
 
-    /// The blocks of all that went by.
+    /// The blocks of all that went by; what comes then is another version.
     #[must_use]
-    pub fn finish(mut self) -> Blocks {
+    pub fn take(&mut self) -> Blocks {
         if self.in_open > 0 {
             self.close();
         }
-        Blocks(self.done)
+        Blocks(std::mem::take(&mut self.done))
     }
 }
 
@@ -124,11 +151,18 @@ mod tests {
     use super::*;
 
     fn blocks(content: &[u8], pieces: usize) -> Blocks {
-        let mut hasher = BlockHasher::default();
+        let mut hasher = BlockHasher::new(BLOCK);
         for piece in content.chunks(pieces) {
             hasher.update(piece);
         }
-        hasher.finish()
+        hasher.take()
+    }
+
+    fn up_to(step: u64) -> Grain {
+        Grain {
+            step,
+            ..Grain::USUAL
+        }
     }
 
     proptest! {
@@ -153,17 +187,17 @@ mod tests {
             let (before, after) = (blocks(&old, 70_000), blocks(&new, 4096));
             prop_assert_eq!(Blocks::from_bytes(&after.to_bytes()), Some(after.clone()));
             let mut left = old.clone();
-            for number in before.kept(&after, length.min(new.len()) as u64) {
+            for number in before.kept(&after, length.min(new.len()) as u64, BLOCK) {
                 let block = (number * BLOCK) as usize..((number + 1) * BLOCK) as usize;
                 prop_assert_eq!(&left[block.clone()], &new[block.clone()]);
                 left[block].fill(0);
             }
             let mut patched = old;
             patched.resize(new.len(), 0);
-            for Stretch { from, length } in before.changes(&after, new.len() as u64, longest * BLOCK) {
+            for Stretch { from, length } in before.changes(&after, new.len() as u64, up_to(longest * BLOCK)) {
                 let stretch = from as usize..(from + length) as usize;
                 prop_assert_eq!(
-                    after.of(Stretch { from, length }),
+                    after.of(Stretch { from, length }, BLOCK),
                     blocks(&new[stretch.clone()], 1000)
                 );
                 patched[stretch.clone()].copy_from_slice(&new[stretch]);
@@ -176,10 +210,10 @@ mod tests {
     fn what_did_not_change_costs_nothing_and_an_insertion_costs_all_behind_it() {
         let old: Vec<u8> = (0..10 * BLOCK).map(|at| (at / 3) as u8).collect();
         let before = blocks(&old, 1 << 16);
-        assert!(before.changes(&before, 10 * BLOCK, BLOCK).is_empty());
+        assert!(before.changes(&before, 10 * BLOCK, up_to(BLOCK)).is_empty());
         let mut edited = old.clone();
         edited[5 * BLOCK as usize] ^= 1;
-        let changes = before.changes(&blocks(&edited, 1 << 16), 10 * BLOCK, BLOCK);
+        let changes = before.changes(&blocks(&edited, 1 << 16), 10 * BLOCK, up_to(BLOCK));
         assert_eq!(
             changes,
             [Stretch {
@@ -189,7 +223,11 @@ mod tests {
         );
         let mut shifted = vec![0xAA];
         shifted.extend(&old);
-        let changes = before.changes(&blocks(&shifted, 1 << 16), 10 * BLOCK + 1, 64 * BLOCK);
+        let changes = before.changes(
+            &blocks(&shifted, 1 << 16),
+            10 * BLOCK + 1,
+            up_to(64 * BLOCK),
+        );
         assert_eq!(
             changes,
             [Stretch {

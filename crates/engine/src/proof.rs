@@ -19,7 +19,7 @@ use std::fs::File;
 use std::time::Duration;
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::blocks::{BLOCK, Stretch};
+use katabatic_core::blocks::{Grain, Stretch};
 use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, Stamp, Tally};
 use ring::digest::{Context, SHA256};
 
@@ -267,7 +267,7 @@ impl Outlook {
 }
 
 /// Parts of this size are read where evidence is enough, and so many of them.
-const PART: u64 = BLOCK;
+const PART: u64 = Grain::USUAL.block;
 const PARTS: u64 = 4;
 
 /// How something is to be proven.

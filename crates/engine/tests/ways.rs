@@ -18,7 +18,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use async_trait::async_trait;
-use katabatic_core::blocks::BLOCK;
+use katabatic_core::blocks::Grain;
 use katabatic_core::{RelPath, Side};
 use katabatic_engine::clock::SystemClock;
 use katabatic_engine::ledger::spare_rows;
@@ -29,6 +29,8 @@ use katabatic_engine::stop::Stop;
 use katabatic_engine::{Class, Home};
 use katabatic_standin::Faults;
 use worlds::{World, tree, write};
+
+const BLOCK: u64 = Grain::USUAL.block;
 
 /// Content that does not repeat, so that a part in the wrong place shows.
 fn large(bytes: u64) -> Vec<u8> {

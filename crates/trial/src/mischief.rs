@@ -54,13 +54,15 @@ pub enum Flaw {
     SeesNoOpenFiles,
     /// A tag counts as proof of a content.
     TrustsTags,
+    /// Before a large file is patched there, what is read of it is what was agreed on, whatever stands there.
+    PatchesBlindly,
     /// The clock says that a day is over as soon as anybody asks: what was to be waited for is not.
     WaitsForNothing,
 }
 
 impl Flaw {
     /// All of them.
-    pub const ALL: [Flaw; 11] = [
+    pub const ALL: [Flaw; 12] = [
         Flaw::PlacesOver,
         Flaw::DropsSpares,
         Flaw::ShortIsWhole,
@@ -71,6 +73,7 @@ impl Flaw {
         Flaw::FencesNothing,
         Flaw::SeesNoOpenFiles,
         Flaw::TrustsTags,
+        Flaw::PatchesBlindly,
         Flaw::WaitsForNothing,
     ];
 }
@@ -118,6 +121,10 @@ pub enum Fault {
     HeldOpen,
     /// Another version was put in a file's place there, and its tag stayed.
     Disguised,
+    /// A large file was cut, and went on where it stopped.
+    WentOn,
+    /// Only what changed in a large file was sent.
+    Patched,
 }
 
 /// How often things go wrong in a pass, in thousandths of a step each; and what did.

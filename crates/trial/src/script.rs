@@ -186,7 +186,15 @@ impl Script {
                 number => At::Disk(number - 1),
             };
             acts.push(match dice.u32(0..20) {
-                0..12 => Act::Edit(at, some_edit(&mut dice, None)),
+                0..12 => {
+                    // Where a tag hides versions, it is to be seen often what that does.
+                    let hides = nature == Nature::ClockTags && at == At::Cloud;
+                    let edit = match hides && dice.u32(0..3) == 0 {
+                        true => Edit::Disguise(some_path(&mut dice)),
+                        false => some_edit(&mut dice, None),
+                    };
+                    Act::Edit(at, edit)
+                }
                 12..17 => Act::Pass {
                     computer: dice.usize(0..computers),
                     seed: dice.u64(..),
@@ -233,11 +241,35 @@ fn some_terms(dice: &mut fastrand::Rng) -> Terms {
     }
 }
 
-fn content(world: &mut World, longer: bool) -> Bytes {
+/// What a new version holds. A longer one is a large file to the engine; edited in place, it keeps most of its blocks.
+fn content(world: &mut World, longer: bool, edited: Option<&Bytes>) -> Bytes {
     let number = world.number();
-    let more = if longer { " and some more of it" } else { "" };
-    Bytes::from(format!("version {number:08}{more}"))
+    let short = format!("version {number:08}");
+    if !longer {
+        return Bytes::from(short);
+    }
+    let whole = |line: &str| format!("{short} of line{line} and it goes on.");
+    let of_its_own = whole(&format!("{number:08}"));
+    let kept = edited
+        .filter(|old| old.len() == of_its_own.len())
+        .and_then(|old| std::str::from_utf8(&old[LINE]).ok());
+    Bytes::from(kept.map_or_else(|| of_its_own.clone(), whole))
 }
+
+/// The next file from a path on that has its content, and that content.
+fn next_file(world: &mut World, at: At, path: &RelPath) -> Option<(RelPath, Bytes)> {
+    let mut rest = world.tree(at).range(path.clone()..);
+    rest.find_map(|(path, node)| match node {
+        Node::File(file) => Some((path.clone(), file.own()?.clone())),
+        Node::Folder => None,
+    })
+}
+
+/// What is longer than that is one of the longer ones.
+const SHORT: usize = 16;
+
+/// Where a longer content says which line it is of.
+const LINE: std::ops::Range<usize> = 24..32;
 
 fn files_of(lifted: Option<crate::world::Tree>) -> Vec<Node> {
     lifted
@@ -289,9 +321,16 @@ pub fn apply(world: &mut World, at: At, edit: &Edit) {
             in_place,
             longer,
         } => {
-            let content = content(world, *longer);
+            // Most of what is edited in place is a file that is there.
+            let next = next_file(world, at, path).filter(|_| *in_place);
+            let (path, old) = match next {
+                Some((path, old)) => (path, Some(old)),
+                None => (path.clone(), None),
+            };
+            let is_long = old.as_ref().is_some_and(|old| old.len() > SHORT);
+            let content = content(world, *longer || is_long, old.as_ref());
             world.owe(&content);
-            write(world, at, path, content, *in_place);
+            write(world, at, &path, content, *in_place);
         }
         Edit::Copy(from, to) => {
             let trees: Vec<Option<Node>> = world
@@ -329,21 +368,15 @@ pub fn apply(world: &mut World, at: At, edit: &Edit) {
             if at != At::Cloud || world.nature != Nature::ClockTags {
                 return;
             }
-            // The next file there is, so that there is one most of the time.
-            let next = world
-                .tree(at)
-                .range(path.clone()..)
-                .find_map(|(path, node)| match node {
-                    Node::File(file) => Some((path.clone(), file.content.len())),
-                    Node::Folder => None,
-                });
-            let Some((path, size)) = next else {
+            let Some((path, size)) =
+                next_file(world, at, path).map(|(path, old)| (path, old.len()))
+            else {
                 return;
             };
-            let new = content(world, false);
+            let new = content(world, false, None);
             let new = match new.len() == size {
                 true => new,
-                false => content(world, true),
+                false => content(world, true, None),
             };
             world.disguise(&path, &new);
         }
@@ -375,7 +408,7 @@ pub fn late_write(world: &mut World, computer: usize) {
 
 /// The same, into a certain one.
 pub(crate) fn late_write_into(world: &mut World, (at, computer): (At, usize), slot: &str) {
-    let new = content(world, false);
+    let new = content(world, false, None);
     let (now, version) = (world.now, world.number());
     let spare = world.shelf(at, computer).spares.get_mut(slot);
     let Some(Node::File(file)) = spare.and_then(|tree| tree.get_mut(&RelPath::root())) else {

@@ -5,11 +5,13 @@ use std::collections::{BTreeSet, HashSet};
 use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
+use katabatic_core::blocks::{Grain, Stretch};
 use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Stamp, Unknown};
 use katabatic_engine::proof::Warrant;
 use katabatic_engine::sides::{
-    Arrived, Captured, Changes, Checked, FolderGone, Found, GivenUp, NewStub, Outcome, Put,
-    SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Whereabouts, WhyKept,
+    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, NewStub, Outcome,
+    Partial, Patch, Put, SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Whereabouts,
+    WhyKept,
 };
 use tokio::sync::mpsc;
 
@@ -17,6 +19,13 @@ use crate::fate::Shared;
 use crate::mischief::{Fault, Flaw, Nature};
 use crate::script::late_write_into;
 use crate::world::{At, File, Node, SECOND, Tree, World};
+
+/// To the engine, a file of more than two dozen bytes is large.
+const GRAIN: Grain = Grain {
+    block: 8,
+    worth_patching: 24,
+    step: 24,
+};
 
 /// One side of a computer's lane.
 #[derive(Clone)]
@@ -56,6 +65,101 @@ impl SimulatedSide {
             return Err(SideError::Changed("it has another length now".into()));
         }
         Ok(Bytes::from(content))
+    }
+
+    /// Something lies in the staging from now on.
+    fn staged_now(
+        &self,
+        world: &mut World,
+        slot: String,
+        content: Bytes,
+        digest: Option<Digest>,
+    ) -> Staged {
+        let file = world.new_file(self.at, content);
+        let entry = world.entry(self.at, &Node::File(file.clone()));
+        let shelf = world.shelf(self.at, self.computer);
+        shelf.staging.insert(slot.clone(), file);
+        Staged {
+            slot,
+            entry,
+            digest,
+        }
+    }
+
+    /// A large file: what has arrived of it stays, whatever becomes of the rest.
+    async fn stage_in_steps(
+        &self,
+        mut source: Source,
+        like: &RelPath,
+        steps: &Steps,
+    ) -> Result<Staged, SideError> {
+        let (mut have, mut slot) = (Vec::new(), None);
+        if let Some(known) = &steps.known {
+            let lying = self
+                .step("look at what came", Some(like), |world| {
+                    let shelf = world.shelf(self.at, self.computer);
+                    let file = shelf.staging.get(&known.slot);
+                    Ok(file.map(|file| file.content.clone()))
+                })
+                .await?;
+            let done = usize::try_from(known.done).unwrap_or(usize::MAX);
+            let begins = lying
+                .filter(|lying| lying.len() >= done && Digest::of(&lying[..done]) == known.prefix);
+            let Some(begins) = begins else {
+                (steps.note)(None);
+                return Err(SideError::TryAgain("it is begun anew".into()));
+            };
+            have.extend_from_slice(&begins[..done]);
+            slot = Some(known.slot.clone());
+        }
+        // What is sent again from the beginning has to be what came before.
+        let mut again = have.len() - usize::try_from(source.from).unwrap_or(0).min(have.len());
+        let cut = loop {
+            let Some(chunk) = source.content.next().await else {
+                break None;
+            };
+            let mut chunk = match chunk {
+                Ok(chunk) => chunk,
+                Err(why) => break Some(why),
+            };
+            let before = chunk.split_to(again.min(chunk.len()));
+            let at = have.len() - again;
+            if have[at..at + before.len()] != before[..] {
+                (steps.note)(None);
+                return Err(SideError::TryAgain("it is begun anew".into()));
+            }
+            again -= before.len();
+            have.extend_from_slice(&chunk);
+        };
+        let whole = have.len() as u64 == source.size || self.shared.world().has(Flaw::EndsEarly);
+        let content = Bytes::from(have);
+        let went_on = slot.is_some();
+        let side = self.clone();
+        match cut {
+            None if whole => {
+                let staged = self.change("stage", Some(like), move |world| {
+                    if went_on {
+                        world.mischief.note(Fault::WentOn);
+                    }
+                    let slot = slot.unwrap_or_else(|| format!("slot {}", world.number()));
+                    let digest = Digest::of(&content);
+                    Ok(side.staged_now(world, slot, content, Some(digest)))
+                });
+                staged.await.map_err(Undone::told)
+            }
+            None => Err(SideError::Changed("it has another length now".into())),
+            Some(why) if content.len() as u64 >= GRAIN.step => {
+                let (done, prefix) = (content.len() as u64, Digest::of(&content));
+                let kept = self.change("stage a step", Some(like), move |world| {
+                    let slot = slot.unwrap_or_else(|| format!("slot {}", world.number()));
+                    Ok(side.staged_now(world, slot, content, None).slot)
+                });
+                let slot = kept.await.map_err(Undone::told)?;
+                (steps.note)(Some(Partial { slot, done, prefix }));
+                Err(why)
+            }
+            Some(why) => Err(why),
+        }
     }
 
     fn listed(&self, world: &World, path: &RelPath) -> bool {
@@ -321,25 +425,92 @@ impl SideStore for SimulatedSide {
         })
     }
 
+    fn grain(&self) -> Grain {
+        GRAIN
+    }
+
+    fn wants_the_rest_only(&self) -> bool {
+        !self.is_far()
+    }
+
+    fn patches(&self) -> bool {
+        let nature = self.shared.world().nature;
+        let does = matches!(
+            nature,
+            Nature::Good | Nature::TellsChanges | Nature::ClockTags
+        );
+        self.is_far() && does
+    }
+
+    async fn read_part(
+        &self,
+        path: &RelPath,
+        seen: &Entry,
+        part: Stretch,
+    ) -> Result<Bytes, SideError> {
+        let mut source = self.read_from(path, seen, 0).await?;
+        let mut whole = self.whole(&mut source).await?;
+        let world = self.shared.world();
+        if let (true, Some(hidden)) = (world.has(Flaw::PatchesBlindly), world.disguised_as(&whole))
+        {
+            whole = hidden.clone();
+        }
+        let at = |byte: u64| usize::try_from(byte).unwrap_or(usize::MAX).min(whole.len());
+        Ok(whole.slice(at(part.from)..at(part.from + part.length)))
+    }
+
+    async fn patch(
+        &self,
+        path: &RelPath,
+        old: &Entry,
+        patch: &Patch,
+        content: &(dyn Fn(Stretch) -> Content + Send + Sync),
+    ) -> Result<Staged, SideError> {
+        let mut parts = Vec::with_capacity(patch.ranges.len());
+        for range in &patch.ranges {
+            let (mut part, mut read) = (content(*range), Vec::new());
+            while let Some(chunk) = part.next().await {
+                read.extend_from_slice(&chunk?);
+            }
+            parts.push((*range, read));
+        }
+        let (side, from, old, patch) = (self.clone(), path.clone(), old.clone(), patch.clone());
+        let staged = self.change("patch", Some(path), move |world| {
+            let mut whole = match world.tree(side.at).get(&from).cloned() {
+                Some(node @ Node::File(_)) if world.entry(side.at, &node).stamp != old.stamp => {
+                    return Err(SideError::Failed("it is another version now".into()));
+                }
+                Some(Node::File(file)) => file.content.to_vec(),
+                Some(Node::Folder) | None => return Err(SideError::Missing),
+            };
+            let size = usize::try_from(patch.size).unwrap_or(usize::MAX);
+            whole.resize(size, 0);
+            for (range, read) in parts {
+                let at = usize::try_from(range.from).unwrap_or(usize::MAX);
+                whole[at..at + read.len()].copy_from_slice(&read);
+            }
+            world.mischief.note(Fault::Patched);
+            let slot = format!("slot {}", world.number());
+            Ok(side.staged_now(world, slot, Bytes::from(whole), Some(patch.digest)))
+        });
+        staged.await.map_err(Undone::told)
+    }
+
     async fn stage(
         &self,
         mut source: Source,
         like: &RelPath,
-        _: &Steps,
+        steps: &Steps,
     ) -> Result<Staged, SideError> {
+        if source.size > GRAIN.step {
+            return self.stage_in_steps(source, like, steps).await;
+        }
         let content = self.whole(&mut source).await?;
         let side = self.clone();
         let staged = self.change("stage", Some(like), move |world| {
             let slot = format!("slot {}", world.number());
-            let file = world.new_file(side.at, content.clone());
-            let entry = world.entry(side.at, &Node::File(file.clone()));
-            let shelf = world.shelf(side.at, side.computer);
-            shelf.staging.insert(slot.clone(), file);
-            Ok(Staged {
-                slot,
-                entry,
-                digest: Some(Digest::of(&content)),
-            })
+            let digest = Digest::of(&content);
+            Ok(side.staged_now(world, slot, content, Some(digest)))
         });
         staged.await.map_err(Undone::told)
     }

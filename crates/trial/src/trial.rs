@@ -490,7 +490,12 @@ impl Trial<'_> {
         // Whatever was asked for long ago and is done only now; a day later, it is waited for no more.
         self.shared.world().all_that_is_late();
         self.wait(DAY);
-        let settled = self.settle_down()?.or(self.is_settled()?);
+        let mut settled = self.settle_down()?.or(self.is_settled()?);
+        if settled.is_none() && self.left_over().is_some() {
+            // What came of a large file waits for the rest, and not for ever.
+            self.wait(8 * DAY);
+            settled = self.settle_down()?;
+        }
         Ok(settled.or_else(|| self.left_over()))
     }
 

@@ -127,7 +127,7 @@ pub struct World {
     /// Everything that anybody ever wrote.
     written: BTreeSet<Bytes>,
     /// Versions that stand under the tag of another one, which nobody can tell without reading.
-    disguised: BTreeSet<Bytes>,
+    disguised: BTreeMap<Bytes, Bytes>,
     /// Versions that the tool took out and put back.
     returned: BTreeSet<Bytes>,
     /// Versions that nobody removed or wrote over anywhere: they have to be on a side, not only in the spares.
@@ -163,7 +163,7 @@ impl World {
             now: 1_795_000_000 * SECOND,
             owed: BTreeSet::new(),
             written: BTreeSet::new(),
-            disguised: BTreeSet::new(),
+            disguised: BTreeMap::new(),
             returned: BTreeSet::new(),
             cherished: BTreeSet::new(),
             tokens: Vec::new(),
@@ -296,19 +296,25 @@ impl World {
         let Some(Node::File(file)) = self.tree(At::Cloud).get_mut(path) else {
             return;
         };
-        let old = Node::File(file.clone());
+        let old = file.clone();
         file.content = content.clone();
         (file.id, file.version) = (id, version);
         self.mischief.note(Fault::Disguised);
         self.owe_somewhere(content);
-        self.disguised.insert(content.clone());
-        self.destroyed(vec![old]);
+        self.disguised.insert(content.clone(), old.content.clone());
+        self.destroyed(vec![Node::File(old)]);
     }
 
     /// Whether a file stands, or stood, under the tag of another version.
     #[must_use]
     pub fn is_disguised(&self, node: Option<&Node>) -> bool {
-        matches!(node, Some(Node::File(file)) if self.disguised.contains(file.means()))
+        matches!(node, Some(Node::File(file)) if self.disguised.contains_key(file.means()))
+    }
+
+    /// The version under whose tag this one stands.
+    #[must_use]
+    pub fn disguised_as(&self, content: &Bytes) -> Option<&Bytes> {
+        self.disguised.get(content)
     }
 
     /// The tool puts back what it had taken out: from now on nothing that it does may take that away.

@@ -185,7 +185,10 @@ impl One<'_> {
     /// What was captured and what was staged are to get names that no earlier request knows. These are noted first, so
     /// that both are found whatever happens.
     async fn name_anew(&mut self) -> Result<(), SideError> {
+        let now = self.pass.clock.now().0;
         let intent = &mut self.intent;
+        // What was noted a moment ago does not say when.
+        intent.noted_at.get_or_insert(now);
         let slots = [
             (&mut intent.spare, &mut intent.spare_before),
             (&mut intent.staged, &mut intent.staged_before),
@@ -210,8 +213,8 @@ impl One<'_> {
         if self.store.keeps_names_from_late_requests() {
             return Ok(());
         }
-        let since = self.intent.noted_at.unwrap_or(0);
-        let waited = self.pass.clock.now().0.saturating_sub(since);
+        let now = self.pass.clock.now().0;
+        let waited = now.saturating_sub(self.intent.noted_at.unwrap_or(now));
         match (0..HELD_FOR).contains(&waited) {
             true => Err(SideError::TryAgain(
                 "a request to move this aside got no answer, and this server obeys nothing that would keep it from being done yet: nothing is done here for a day".into(),

@@ -8,7 +8,6 @@ use std::sync::mpsc as blocking;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::blocks::WORTH_PATCHING;
 use katabatic_core::{
     Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side,
     Stamp, Step, Tally, Triple, Unknown, View, words,
@@ -447,10 +446,11 @@ pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, boo
 /// The digest of a near version; of a large one the blocks are kept for carrying it.
 async fn near_digest(pass: &Pass, path: &RelPath, seen: &Entry) -> Result<Digest, SideError> {
     let near = pass.store(Side::Near);
-    if seen.size < WORTH_PATCHING {
+    let grain = pass.lane.far.grain();
+    if seen.size < grain.worth_patching {
         return digest(&*near, path, seen).await;
     }
-    let read = digest_with_blocks(&*near, path, seen).await?;
+    let read = digest_with_blocks(&*near, path, seen, grain.block).await?;
     let digest = read.0;
     pass.note_blocks(path, &seen.stamp, read);
     Ok(digest)

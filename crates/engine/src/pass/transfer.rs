@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use katabatic_core::blocks::{BLOCK, BlockHasher, Blocks, Stretch, WORTH_PATCHING};
+use katabatic_core::blocks::{BlockHasher, Blocks, Grain, Stretch};
 use katabatic_core::{Base, Digest, Entry, RelPath, Side};
 
 use super::primitive::{Learned, Trouble, why_taken};
@@ -17,7 +17,7 @@ use crate::ledger::rows;
 use crate::proof;
 use crate::seam::Seam;
 use crate::sides::{
-    Arrived, Content, Partial, Patch, STEP, SideError, SideStore, Source, Staged, Steps, Undone,
+    Arrived, Content, Partial, Patch, SideError, SideStore, Source, Staged, Steps, Undone,
 };
 
 /// How often a transfer is tried that was cut or turned away and did not come further.
@@ -88,7 +88,7 @@ async fn once(
         .read_from(path, seen, offset)
         .await
         .map_err(|why| (from, why))?;
-    let watched = Watched::new(&pass.progress, source.from, seen.size);
+    let watched = Watched::new(pass, source.from, seen.size);
     let counted = watched.count(source);
     match target.stage(counted, path, &kept.steps()).await {
         Ok(staged) => Ok(Brought {
@@ -114,7 +114,7 @@ struct Kept<'p> {
 
 impl<'p> Kept<'p> {
     fn of(pass: &'p Pass, path: &RelPath, seen: &Entry, to: Side) -> Result<Kept<'p>, Trouble> {
-        let transfer = (seen.size > STEP).then(|| Transfer {
+        let transfer = (seen.size > pass.lane.far.grain().step).then(|| Transfer {
             lane: pass.lane.row.key,
             path: path.clone(),
             to,
@@ -166,7 +166,7 @@ impl<'p> Kept<'p> {
 
 /// Forgets how far a file came, once it is in place or something else is known of it.
 pub(super) fn forget_steps(pass: &Pass, path: &RelPath, seen: &Entry, to: Side) {
-    if seen.size <= STEP {
+    if seen.size <= pass.lane.far.grain().step {
         return;
     }
     let transfer = Transfer {
@@ -189,12 +189,14 @@ struct Watched {
 }
 
 impl Watched {
-    fn new(progress: &Arc<Progress>, from: u64, size: u64) -> Watched {
-        progress.carried_bytes(from);
+    fn new(pass: &Pass, from: u64, size: u64) -> Watched {
+        pass.progress.carried_bytes(from);
+        let grain = pass.lane.far.grain();
+        let hasher = || Arc::new(Mutex::new(BlockHasher::new(grain.block)));
         Watched {
-            progress: Arc::clone(progress),
+            progress: Arc::clone(&pass.progress),
             counted: Arc::new(Mutex::new(from)),
-            hasher: (from == 0 && size >= WORTH_PATCHING).then(Arc::default),
+            hasher: (from == 0 && size >= grain.worth_patching).then(hasher),
         }
     }
 
@@ -223,7 +225,7 @@ impl Watched {
     fn blocks(&self) -> Option<Blocks> {
         let hasher = self.hasher.as_ref()?;
         let mut hasher = hasher.lock().unwrap_or_else(PoisonError::into_inner);
-        Some(std::mem::take(&mut *hasher).finish())
+        Some(hasher.take())
     }
 
     /// What was cut counts again when it is tried again.
@@ -238,15 +240,16 @@ pub(super) async fn digest_with_blocks(
     store: &dyn SideStore,
     path: &RelPath,
     seen: &Entry,
+    block: u64,
 ) -> Result<(Digest, Blocks), SideError> {
     let mut source = store.read(path, seen).await?;
-    let (mut whole, mut blocks) = (blake3::Hasher::new(), BlockHasher::default());
+    let (mut whole, mut blocks) = (blake3::Hasher::new(), BlockHasher::new(block));
     while let Some(chunk) = source.content.next().await {
         let chunk = chunk?;
         whole.update(&chunk);
         blocks.update(&chunk);
     }
-    Ok((Digest(*whole.finalize().as_bytes()), blocks.finish()))
+    Ok((Digest(*whole.finalize().as_bytes()), blocks.take()))
 }
 
 /// A large file that changed a little goes up as the changes alone, where the server can put them into a copy of the
@@ -259,12 +262,13 @@ pub(super) async fn patched(
     base: &Base,
 ) -> Result<Option<(Brought, u64)>, Trouble> {
     let (near, far) = (pass.store(Side::Near), pass.store(Side::Far));
+    let grain = far.grain();
     let Some(content) = base.content else {
         return Ok(None);
     };
     // A stamp in doubt proves nothing, and so does a version that nobody has read.
     let known = base.far == old.stamp && base.size == old.size;
-    if !far.patches() || seen.size < WORTH_PATCHING || seen.size < old.size || !known {
+    if !far.patches() || seen.size < grain.worth_patching || seen.size < old.size || !known {
         return Ok(None);
     }
     let lane = pass.lane.row.key;
@@ -278,12 +282,12 @@ pub(super) async fn patched(
         .await;
     let read = match pass.blocks_of(path, &seen.stamp) {
         Some(read) => read,
-        None => digest_with_blocks(&*near, path, seen)
+        None => digest_with_blocks(&*near, path, seen, grain.block)
             .await
             .map_err(|why| trouble(Side::Near, why))?,
     };
     let (digest, after) = read;
-    let ranges = before.changes(&after, seen.size, STEP);
+    let ranges = before.changes(&after, seen.size, grain);
     let bytes: u64 = ranges.iter().map(|range| range.length).sum();
     if bytes > seen.size / 2 {
         return Ok(None);
@@ -303,7 +307,10 @@ pub(super) async fn patched(
         digest,
         ranges,
     };
-    let part = |range: Stretch| part(Arc::clone(&near), path, seen, range, after.of(range));
+    let part = |range: Stretch| {
+        let expected = (after.of(range, grain.block), grain);
+        part(Arc::clone(&near), path, seen, range, expected)
+    };
     let staged = far
         .patch(path, old, &patch, &part)
         .await
@@ -328,18 +335,19 @@ async fn is_as_agreed(
     before: &Blocks,
     after: &Blocks,
 ) -> Result<bool, Trouble> {
-    let kept = before.kept(after, old.size);
+    let block_size = far.grain().block;
+    let kept = before.kept(after, old.size, block_size);
     let blocks = proof::some_of(&kept).map_err(|why| Trouble::Side(Side::Far, why))?;
     for block in blocks {
         let part = Stretch {
-            from: block * BLOCK,
-            length: BLOCK,
+            from: block * block_size,
+            length: block_size,
         };
         let there = far.read_part(path, old, part).await;
         let there = there.map_err(|why| trouble(Side::Far, why))?;
-        let mut hasher = BlockHasher::default();
+        let mut hasher = BlockHasher::new(block_size);
         hasher.update(&there);
-        if hasher.finish() != before.of(part) {
+        if hasher.take() != before.of(part, block_size) {
             return Ok(false);
         }
     }
@@ -352,7 +360,7 @@ fn part(
     path: &RelPath,
     seen: &Entry,
     range: Stretch,
-    expected: Blocks,
+    (expected, grain): (Blocks, Grain),
 ) -> Content {
     let (path, seen) = (path.clone(), seen.clone());
     let opened = async move {
@@ -365,12 +373,12 @@ fn part(
     let state = (
         limited,
         range.length,
-        Some((BlockHasher::default(), expected)),
+        Some((BlockHasher::new(grain.block), expected)),
     );
     stream::unfold(state, |(mut content, left, mut check)| async move {
         if left == 0 {
-            let (hasher, expected) = check.take()?;
-            if hasher.finish() == expected {
+            let (mut hasher, expected) = check.take()?;
+            if hasher.take() == expected {
                 return None;
             }
             let changed = SideError::Changed(
@@ -440,7 +448,7 @@ pub(super) async fn put_new(
             announced: None,
             content: stream::iter([Ok(content.clone())]).boxed(),
         };
-        let watched = Watched::new(&pass.progress, 0, version.size);
+        let watched = Watched::new(pass, 0, version.size);
         let why = match pass.store(to).put_new(watched.count(source), path).await {
             Ok(Some(arrived)) => return Ok(arrived),
             // What has the name may be ours, by an earlier attempt.

@@ -17,7 +17,7 @@ use bytes::Bytes;
 use futures_util::StreamExt;
 use futures_util::future::join_all;
 use futures_util::stream::BoxStream;
-use katabatic_core::blocks::Stretch;
+use katabatic_core::blocks::{Grain, Stretch};
 use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, RelPath, Stamp};
 use tokio::sync::mpsc;
 
@@ -119,7 +119,7 @@ pub struct Source {
 }
 
 /// So many bytes of a large file are a step: what has arrived of it is kept whatever happens to the rest.
-pub const STEP: u64 = 16 * 1024 * 1024;
+pub const STEP: u64 = Grain::USUAL.step;
 
 /// How far a large file was staged.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -428,6 +428,11 @@ pub trait SideStore: Send + Sync {
     async fn put_new(&self, _: Source, _: &RelPath) -> Outcome<Option<Arrived>> {
         let no = SideError::Failed("this side stages every file".into());
         Err(Undone::NotDone(no))
+    }
+
+    /// In what pieces large files are carried; the far side says so for both.
+    fn grain(&self) -> Grain {
+        Grain::USUAL
     }
 
     /// Whether a new version can be staged from an old one and what differs.

@@ -156,7 +156,10 @@ impl WebdavSide {
         let folder = list::members(&self.inner, &self.inner.far(path)).await?;
         match folder.cut_short {
             Some(why) => Err(SideError::Failed(why.to_string())),
-            None => Ok(folder.names),
+            None => {
+                let names = folder.names.into_iter();
+                Ok(names.filter(|(name, _)| !is_own(name)).collect())
+            }
         }
     }
 }
