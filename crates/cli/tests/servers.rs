@@ -947,7 +947,7 @@ fn two_computers_on_one_far_folder_lose_nothing_however_often_they_are_killed() 
 /// Each of so many days has another request in it that goes wrong; every one of them is 1, for an hour or so.
 fn every() -> usize {
     let said = std::env::var("KATABATIC_EVERY").ok();
-    said.and_then(|every| every.parse().ok()).unwrap_or(61)
+    said.and_then(|every| every.parse().ok()).unwrap_or(151)
 }
 
 #[test]

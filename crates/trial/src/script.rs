@@ -248,7 +248,8 @@ fn content(world: &mut World, longer: bool, edited: Option<&Bytes>) -> Bytes {
     if !longer {
         return Bytes::from(short);
     }
-    let whole = |line: &str| format!("{short} of line{line} and it goes on.");
+    // As in a real file, what two lines of versions have in common is next to nothing: each block but the first tells.
+    let whole = |line: &str| format!("{short}{}", line.repeat(4));
     let of_its_own = whole(&format!("{number:08}"));
     let kept = edited
         .filter(|old| old.len() == of_its_own.len())
@@ -269,7 +270,7 @@ fn next_file(world: &mut World, at: At, path: &RelPath) -> Option<(RelPath, Byte
 const SHORT: usize = 16;
 
 /// Where a longer content says which line it is of.
-const LINE: std::ops::Range<usize> = 24..32;
+const LINE: std::ops::Range<usize> = SHORT..SHORT + 8;
 
 fn files_of(lifted: Option<crate::world::Tree>) -> Vec<Node> {
     lifted
