@@ -1024,8 +1024,9 @@ impl SideStore for SimulatedSide {
     }
 
     fn tags_are_evidence(&self) -> bool {
-        let nature = self.shared.world().nature;
-        self.is_far() && matches!(nature, Nature::Good | Nature::TellsChanges)
+        let world = self.shared.world();
+        let are = matches!(world.nature, Nature::Good | Nature::TellsChanges);
+        self.is_far() && (are || world.has(Flaw::TrustsTags))
     }
 
     fn stamps_change_alone(&self) -> bool {
