@@ -746,6 +746,16 @@ impl Editor {
     }
 }
 
+/// Settles whatever is in conflict, in turn by each version and by both.
+fn settle_all(lane: &Lane) {
+    lane.run(&["sync"]);
+    for number in 0..40 {
+        let path = format!("near/{number}.txt");
+        let keep = ["near", "far", "both"][number % 3];
+        lane.run(&["settle", &path, "--keep", keep]);
+    }
+}
+
 /// Every text below a folder, whatever it is called.
 fn texts(root: &Path, all: &mut std::collections::BTreeSet<String>) {
     for entry in fs::read_dir(root).into_iter().flatten().flatten() {
@@ -803,16 +813,7 @@ fn kills_and_cut_lines_while_both_sides_are_edited_lose_nothing() {
             child.wait().unwrap();
             if round % 20 == 19 {
                 // Conflicts are settled now and then, so that there is something to carry.
-                lane.run(&["sync"]);
-                for number in 0..40 {
-                    let path = format!("near/{number}.txt");
-                    lane.run(&[
-                        "settle",
-                        &path,
-                        "--keep",
-                        ["near", "far", "both"][number % 3],
-                    ]);
-                }
+                settle_all(&lane);
             }
         }
         drop(ends);
@@ -903,12 +904,7 @@ fn two_computers_on_one_far_folder_lose_nothing_however_often_they_are_killed() 
             pass.kill().unwrap();
             pass.wait().unwrap();
             if round % 10 == 9 {
-                lane.run(&["sync"]);
-                for number in 0..40 {
-                    let path = format!("near/{number}.txt");
-                    let keep = ["near", "far", "both"][number % 3];
-                    lane.run(&["settle", &path, "--keep", keep]);
-                }
+                settle_all(lane);
             }
         }
     }

@@ -376,4 +376,48 @@ fn what_was_kept_comes_back_after_the_home_moved_to_another_disk() {
     desk.write_far("deep/edited there.txt", "edited once more");
     desk.run(&["sync"]).ends(0);
     assert_eq!(kept(&desk).len(), 3);
+    // Moving house brings along what lies in either room.
+    let new = elsewhere.path().join("near");
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"])
+        .ends(0);
+    assert!(!desk.near().exists());
+    let all = kept(&desk);
+    assert_eq!(all.len(), 3);
+    for (number, _) in all {
+        desk.run(&[
+            "spares",
+            "restore",
+            &number,
+            "--to",
+            &format!("at last {number}"),
+        ])
+        .ends(0);
+    }
+}
+
+#[test]
+fn a_copy_of_the_folder_takes_its_place_where_somebody_says_so() {
+    let desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "a");
+    desk.write_near("b.txt", "b");
+    desk.run(&["sync"]).ends(0);
+    let copied = std::process::Command::new("cp")
+        .arg("-a")
+        .args([desk.near(), desk.path("copy")])
+        .status();
+    assert!(copied.unwrap().success());
+    fs::remove_file(desk.path("copy/b.txt")).unwrap();
+    fs::remove_dir_all(desk.near()).unwrap();
+    fs::rename(desk.path("copy"), desk.near()).unwrap();
+    desk.run(&["sync"])
+        .ends(6)
+        .says("a copy of the folder")
+        .says("katabatic lane relocate scores NEW-NAME");
+    fs::rename(desk.near(), desk.path("near 2")).unwrap();
+    desk.run(&["lane", "relocate", "scores", "near 2", "--yes"])
+        .ends(0)
+        .says("1 file missing");
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(fs::read(desk.path("near 2/b.txt")).unwrap(), b"b");
+    assert_eq!(worlds::tree(&desk.far()).len(), 2);
 }

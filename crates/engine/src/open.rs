@@ -422,10 +422,16 @@ pub(crate) fn check_root(
         Recognised::Itself => return Ok(()),
         Recognised::Copy => (
             "a copy of the folder that was tied is there, and not that folder itself; what is not in the copy, or not yet, would count as removed",
-            format!(
-                "If it is to take its place, remove the lane and add it again: the first pass compares, brings what is missing and removes nothing. katabatic lane remove {}",
-                lane.name
-            ),
+            match side {
+                Side::Near => format!(
+                    "If it is to take its place, give it another name and move the lane to that: it is compared, what is missing comes back, and nothing is removed. katabatic lane relocate {} NEW-NAME",
+                    lane.name
+                ),
+                Side::Far => format!(
+                    "If it is to take its place, remove the lane and add it again: the first pass compares, brings what is missing and removes nothing. katabatic lane remove {}",
+                    lane.name
+                ),
+            },
         ),
         Recognised::Other => (
             "another folder is there than the one that was tied (an empty mount point, or a new folder of the same name)",

@@ -47,7 +47,8 @@ pub enum By {
     Tag,
 }
 
-/// That the other side holds a content. Only `prove` makes one, and what it allows uses it up.
+/// That a content is held elsewhere: on the other side, or where a folder was copied to. Only what has just read or asked
+/// makes one (`prove`, `by_reading`), and what it allows uses it up.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Proof {
     content: Digest,

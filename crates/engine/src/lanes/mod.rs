@@ -392,9 +392,14 @@ pub async fn remove(
     let what = format!("removing the lane {name}");
     check_finished(ledger, &id, &what, name)?;
     check_no_stubs(ledger, &id, &what, name)?;
+    // First, so that its spares are found wherever this is cut off.
+    let of = id.clone();
+    ledger
+        .write(move |connection| rows::leave_spares(connection, &of, (&near, &far)))
+        .await?;
     config.remove_lane(name)?;
     ledger
-        .write(move |connection| rows::forget_lane(connection, &id, (&near, &far)))
+        .write(move |connection| rows::forget_lane(connection, &id))
         .await
 }
 

@@ -51,18 +51,23 @@ pub(super) fn make_room(ledger: &Path) -> io::Result<()> {
     if free_now >= LITTLE {
         return Ok(());
     }
-    match fs::remove_file(&reserve) {
-        Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+    match give_back(ledger, &reserve) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => {
+            tracing::debug!("the room that was kept back is not given back: {error}");
+        }
         _ => {}
-    }
-    // Some file systems count what was given back only once it is written out.
-    if let Some(folder) = ledger.parent() {
-        rustix::fs::syncfs(File::open(folder)?)?;
     }
     match free(ledger) {
         Some(free) if free < LEAST => Err(io::ErrorKind::StorageFull.into()),
         _ => Ok(()),
     }
+}
+
+fn give_back(ledger: &Path, reserve: &Path) -> io::Result<()> {
+    fs::remove_file(reserve)?;
+    // Some file systems count what was given back only once it is written out.
+    let folder = File::open(ledger.parent().unwrap_or_else(|| Path::new(".")))?;
+    Ok(rustix::fs::syncfs(folder)?)
 }
 
 fn keep_back(reserve: &Path) -> io::Result<()> {

@@ -402,18 +402,19 @@ pub(crate) fn set_token(
         .map(drop)
 }
 
-/// Forgets a lane whole, but for its runs and spares: of those it is remembered in whose room they lie, and where its
-/// two sides were.
-pub(crate) fn forget_lane(
+/// Notes in whose room the spares of a lane lie, and where its two sides are: what finds them once it is not here any more.
+pub(crate) fn leave_spares(
     connection: &Connection,
     id: &str,
     (near, far): (&str, &str),
 ) -> rusqlite::Result<()> {
-    connection.execute(
-        "UPDATE spare SET lane_id = ?1, place = COALESCE(place, CASE side WHEN 1 THEN ?2 ELSE ?3 END)
-         WHERE lane_id IS NULL AND lane = (SELECT number FROM lane WHERE id = ?1)",
-        [id, near, far],
-    )?;
+    let sql = "UPDATE spare SET lane_id = ?1, place = COALESCE(place, CASE side WHEN 1 THEN ?2 ELSE ?3 END)
+         WHERE lane_id IS NULL AND lane = (SELECT number FROM lane WHERE id = ?1)";
+    connection.execute(sql, [id, near, far]).map(drop)
+}
+
+/// Forgets a lane whole, but for its runs and spares.
+pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result<()> {
     for sql in [
         "DELETE FROM row WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM intent WHERE lane = (SELECT number FROM lane WHERE id = ?1)",

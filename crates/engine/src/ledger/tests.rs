@@ -221,7 +221,7 @@ async fn lanes_do_not_see_each_other_and_can_be_forgotten() {
     ledger
         .write(move |connection| {
             rows::set_near_root(connection, first, "mark 1")?;
-            rows::forget_lane(connection, "a", ("/near", "@a/far"))
+            rows::forget_lane(connection, "a")
         })
         .await
         .unwrap();

@@ -8,7 +8,6 @@ use katabatic_core::{RelPath, Side};
 
 use super::IN_FLIGHT;
 use crate::Error;
-use crate::choose::DROPPED;
 use crate::ledger::spare_rows;
 use crate::proof::{Empty, Proof, Warrant};
 use crate::session::LockedLane;
@@ -119,9 +118,6 @@ pub(crate) async fn stubs(pass: &LockedLane) -> Result<(), Error> {
         .read(|connection| spare_rows::not_read_again(connection, lane, Side::Near))?;
     let near = &pass.lane.near;
     for spare in captured {
-        if !spare.why.starts_with(DROPPED) {
-            continue;
-        }
         let at_near = |error| pass.side_failed(Side::Near, &error);
         let there = near.look_at_spare(&spare.slot).await.map_err(at_near)?;
         let Some(empty) = there.as_ref().and_then(Empty::stub) else {

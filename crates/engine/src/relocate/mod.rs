@@ -283,7 +283,7 @@ pub async fn near(
     if !renames {
         stubs.check(&lane, &before)?;
     }
-    let (mut seen, mut spares) = (Compared::default(), None);
+    let (mut seen, mut spares) = (Compared::default(), Vec::new());
     match &way {
         Way::Adopt => {
             return Err(Error::usage(what, "it is there already", "Adopt it."));
@@ -352,7 +352,7 @@ pub async fn near(
         let removed = tree::remove_old((old, new), &aside, seen, &stubs.paths());
         relocated.stays = removed.map_err(&failed)?;
         stubs.forget(&*pass.store(Side::Near)).await;
-        if let Some(spares) = spares {
+        for spares in spares {
             let kept = spares.leave(home, &lane, new, &aside).map_err(&failed)?;
             relocated.stays.extend(kept);
         }
@@ -454,6 +454,12 @@ fn spares_of(home: &Home, lane: &LaneConfig, root: &Path) -> io::Result<PathBuf>
     Ok(place.dir.join(SPARES_FOLDER))
 }
 
+/// Where spares of a lane may lie for a folder: in its room, and in the one from before its home or its disk was another.
+fn all_spares_of(home: &Home, lane: &LaneConfig, root: &Path) -> io::Result<[PathBuf; 2]> {
+    let place = room_place(root, &home.lane_room(&lane.id), &lane.id)?;
+    Ok([place.dir, place.other].map(|room| room.join(SPARES_FOLDER)))
+}
+
 /// Spares that were copied to the room of the new place, and what was compared of them.
 struct Brought {
     old: PathBuf,
@@ -487,24 +493,30 @@ fn bring_spares(
     lane: &LaneConfig,
     old: &Path,
     new: &Path,
-) -> io::Result<Option<Brought>> {
-    let (old, new) = (spares_of(home, lane, old)?, spares_of(home, lane, new)?);
-    if old == new || !old.is_dir() {
-        return Ok(None);
-    }
+) -> io::Result<Vec<Brought>> {
+    let new_rooms = all_spares_of(home, lane, new)?;
+    let leaves = |spares: &PathBuf| !new_rooms.contains(spares) && spares.is_dir();
+    all_spares_of(home, lane, old)?
+        .into_iter()
+        .filter(leaves)
+        .map(|old| bring_from(old, &new_rooms[0]))
+        .collect()
+}
+
+fn bring_from(old: PathBuf, new: &Path) -> io::Result<Brought> {
     let (progress, stop) = (
         crate::pass::Progress::default(),
         crate::stop::Stop::default(),
     );
     let stubs = stubs_among(&old)?;
-    tree::copy(&old, &new, &stubs, &progress, &stop)?;
-    let compared = tree::compare(&old, &new, &stubs, &stop)?;
+    tree::copy(&old, new, &stubs, &progress, &stop)?;
+    let compared = tree::compare(&old, new, &stubs, &stop)?;
     match compared.differ.first() {
-        None => Ok(Some(Brought {
+        None => Ok(Brought {
             old,
             compared,
             stubs,
-        })),
+        }),
         Some(path) => Err(io::Error::other(format!(
             "the spare {} did not arrive whole",
             path.display()

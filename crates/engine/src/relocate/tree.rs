@@ -10,6 +10,7 @@ use katabatic_core::dated_name::dated_name;
 use rustix::fs::{OFlags, XattrFlags};
 
 use super::{Stays, WhyStays};
+use crate::home::random_hex;
 use crate::pass::Progress;
 use crate::proof::Proof;
 use crate::sides::local::{give_up_file, is_stub};
@@ -273,12 +274,14 @@ pub(super) fn remove_old(
 ) -> io::Result<Vec<Stays>> {
     fs::create_dir_all(aside)?;
     let (mut stays, mut folders) = (Vec::new(), Vec::new());
-    for (number, member) in members(old, &Skip::new())?.into_iter().enumerate() {
+    for member in members(old, &Skip::new())? {
         if member.meta.is_dir() {
             folders.push(member.path);
             continue;
         }
-        let (at, hidden) = (old.join(&member.path), aside.join(number.to_string()));
+        // A name that nothing has: one that was left there by a death may be the only copy of something.
+        let name = random_hex(10).map_err(|error| io::Error::other(error.why))?;
+        let (at, hidden) = (old.join(&member.path), aside.join(name));
         let gone = match compared.same.remove(&member.path) {
             Some(same) if same.here == Stamp::of(&member.meta) => {
                 remove_one((&at, &new.join(&member.path)), &hidden, same)
@@ -326,7 +329,11 @@ fn remove_one((at, copy): (&Path, &Path), hidden: &Path, same: Same) -> Result<(
         // A link holds nothing but where it leads to, which was compared.
         return fs::remove_file(at).map_err(why_stays);
     };
-    match give_up_file(at, hidden, proof, || give_back(hidden, at)) {
+    let give_back = || {
+        give_back(hidden, at)
+            .map_err(|why| io::Error::other(format!("{why}; it lies in {}", hidden.display())))
+    };
+    match give_up_file(at, hidden, proof, give_back) {
         Ok(GivenUp::Gone) => Ok(()),
         Ok(GivenUp::Kept(WhyKept::Open)) => Err(WhyStays::Open),
         Ok(GivenUp::Kept(WhyKept::CannotTell(why))) => Err(WhyStays::CannotTell(why)),
@@ -441,6 +448,25 @@ mod tests {
         let stays = remove_old((&old, &new), &aside, compared, &Skip::new()).unwrap();
         assert_eq!(of(&stays), [("mapped.txt", WhyStays::Changed)]);
         assert_eq!(fs::read(&at).unwrap(), b"AFTER!");
+    }
+
+    #[test]
+    fn what_a_death_left_aside_is_never_written_over() {
+        let dir = tempfile::tempdir().unwrap();
+        let (old, new) = (dir.path().join("old"), dir.path().join("new"));
+        fs::create_dir_all(&old).unwrap();
+        fs::write(old.join("a.txt"), "a").unwrap();
+        let compared = copied(&old, &new);
+        let aside = dir.path().join("aside");
+        fs::create_dir(&aside).unwrap();
+        for left in ["0", "1"] {
+            fs::write(aside.join(left), "the only copy").unwrap();
+        }
+        let stays = remove_old((&old, &new), &aside, compared, &Skip::new()).unwrap();
+        assert_eq!(stays, []);
+        for left in ["0", "1"] {
+            assert_eq!(fs::read(aside.join(left)).unwrap(), b"the only copy");
+        }
     }
 
     #[test]

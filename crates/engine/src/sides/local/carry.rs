@@ -304,7 +304,17 @@ pub(super) fn put(inner: &Inner, shelf: Shelf, slot: &str, path: &RelPath) -> Ou
     match system::rename_new((from, OsStr::new(slot)), (folder.as_fd(), name)) {
         Ok(()) => {}
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Put::Taken),
-        Err(error) => return Err(not_named(error, folder.as_fd(), name)),
+        Err(error) => {
+            return Err(match inner.room.lies_elsewhere(slot) {
+                Some(at) if error.kind() == io::ErrorKind::CrossesDevices => {
+                    Undone::NotDone(SideError::Failed(format!(
+                        "it lies on another disk, in {}, from where it cannot be moved: copy it from there",
+                        at.display()
+                    )))
+                }
+                _ => not_named(error, folder.as_fd(), name),
+            });
+        }
     }
     sync(folder.as_fd()).map_err(Undone::Unsure)?;
     Ok(Put::Done)

@@ -150,6 +150,15 @@ impl Room {
         }
     }
 
+    /// Where a spare lies from which no rename reaches the folder; none where one does.
+    pub(super) fn lies_elsewhere(&self, slot: &str) -> Option<PathBuf> {
+        use std::os::fd::AsRawFd;
+        let elsewhere = self.spares_elsewhere.as_ref()?;
+        let folder = self.folder_of(Shelf::Spares, slot).as_raw_fd();
+        let at = std::fs::read_link(format!("/proc/self/fd/{folder}")).ok()?;
+        (folder == elsewhere.as_raw_fd()).then(|| at.join(slot))
+    }
+
     /// All that lies among the spares.
     pub(super) fn names_of_spares(&self) -> Result<Vec<String>, SideError> {
         let mut names = Vec::new();
