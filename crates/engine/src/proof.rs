@@ -382,15 +382,17 @@ pub(crate) async fn prove(
     }
     let base = known.row.as_ref().and_then(|row| row.base.as_ref());
     let content = content_here(pass, path, near, base).await?;
+    // A tag speaks of what was agreed on; of a content that is another by now it says nothing, whatever its stamp.
+    let is_agreed = base.and_then(|base| base.content) == Some(content);
     match way {
-        Way::BeContentWithTheTag => return Ok(made(content, By::Tag)),
-        Way::ReadParts => {
+        Way::BeContentWithTheTag if is_agreed => return Ok(made(content, By::Tag)),
+        Way::ReadParts if is_agreed => {
             let equal = parts_are_equal(pass, claim, &there).await.map_err(at_far)?;
             if equal {
                 return Ok(made(content, By::Parts));
             }
         }
-        Way::AskForTheDigest | Way::ReadBack => {}
+        Way::BeContentWithTheTag | Way::ReadParts | Way::AskForTheDigest | Way::ReadBack => {}
     }
     let read = read_back(&*pass.lane.far, at, &there)
         .await
@@ -521,8 +523,7 @@ pub(crate) fn drawn(size: u64) -> Result<Vec<Stretch>, SideError> {
         };
         return Ok(if size == 0 { Vec::new() } else { vec![whole] });
     }
-    let blocks: Vec<u64> = (0..size.div_ceil(PART)).collect();
-    let chosen = some_of(&blocks)?;
+    let chosen = some_numbers(size.div_ceil(PART))?;
     Ok(chosen
         .into_iter()
         .map(|block| stretch(block * PART))
@@ -531,16 +532,22 @@ pub(crate) fn drawn(size: u64) -> Result<Vec<Stretch>, SideError> {
 
 /// The first and the last of some blocks, and others drawn at random; all where they are few.
 pub(crate) fn some_of(blocks: &[u64]) -> Result<Vec<u64>, SideError> {
-    let (first, last) = match blocks {
-        [first, .., last] if blocks.len() as u64 > PARTS => (*first, *last),
-        few => return Ok(few.to_vec()),
-    };
-    let mut chosen = vec![first, last];
+    let chosen = some_numbers(blocks.len() as u64)?;
+    let block = |number: u64| usize::try_from(number).ok().and_then(|at| blocks.get(at));
+    Ok(chosen.into_iter().filter_map(block).copied().collect())
+}
+
+/// Of so many numbers, from 0, the first and the last, and others drawn at random; all where they are few.
+fn some_numbers(count: u64) -> Result<Vec<u64>, SideError> {
+    if count <= PARTS {
+        return Ok((0..count).collect());
+    }
+    let mut chosen = vec![0, count - 1];
     while (chosen.len() as u64) < PARTS {
         let mut bytes = [0; 8];
         getrandom::fill(&mut bytes)
             .map_err(|why| SideError::Failed(format!("there is no randomness: {why}")))?;
-        let drawn = blocks[(u64::from_le_bytes(bytes) % blocks.len() as u64) as usize];
+        let drawn = u64::from_le_bytes(bytes) % count;
         if !chosen.contains(&drawn) {
             chosen.push(drawn);
         }
@@ -556,7 +563,7 @@ mod tests {
     fn parts_are_the_ends_and_some_between_and_no_part_twice() {
         assert_eq!(drawn(0).unwrap(), []);
         assert_eq!(drawn(5).unwrap(), [Stretch { from: 0, length: 5 }]);
-        for size in [PART * PARTS + 1, PART * 100 + 7] {
+        for size in [PART * PARTS + 1, PART * 100 + 7, 1 << 50] {
             let parts = drawn(size).unwrap();
             assert_eq!(parts.len() as u64, PARTS);
             assert_eq!(parts[0].from, 0);
