@@ -7,6 +7,7 @@
 )]
 
 mod day;
+#[allow(dead_code, reason = "each file of tests uses its own part of it")]
 mod proxy;
 #[allow(dead_code, reason = "each file of tests uses its own part of it")]
 mod worlds;
@@ -940,16 +941,19 @@ fn two_computers_on_one_far_folder_lose_nothing_however_often_they_are_killed() 
     ));
 }
 
-/// Each of so many days has another request in it that goes wrong; every one of them is 1, for an hour or so.
-fn every() -> usize {
-    let said = std::env::var("KATABATIC_EVERY").ok();
-    said.and_then(|every| every.parse().ok()).unwrap_or(151)
+/// A number that the environment may say.
+fn number(name: &str, usual: usize) -> usize {
+    let said = std::env::var(name).ok();
+    said.and_then(|number| number.parse().ok()).unwrap_or(usual)
 }
 
 #[test]
 #[ignore = "needs a server: .ci/servers"]
 fn every_request_of_a_day_may_go_wrong_and_nothing_is_lost() {
-    let (table, wrong) = day::every_request("day", every());
+    // Each of so many days has another request in it that goes wrong; every one of them is 1, for an hour or so.
+    let every = number("KATABATIC_EVERY", 151);
+    let most = number("KATABATIC_FIRST_REQUESTS", usize::MAX);
+    let (table, wrong) = day::every_request("day", every, most);
     println!("{}\n{table}", setting("NAME"));
     assert!(wrong.is_empty(), "{}", wrong.join("\n\n"));
     passed("every request of a day answered late, or cut");

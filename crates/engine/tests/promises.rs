@@ -26,7 +26,7 @@ use katabatic_engine::pass::{Report, WantedContents, Wish};
 use katabatic_engine::seam::{Hook, NoHook, Seam};
 use katabatic_engine::sides::local::LocalSide;
 use katabatic_engine::{Class, choose, lanes, room, spares, sweep};
-use worlds::{World, path, tree, write};
+use worlds::{Death, World, path, tree, write};
 
 /// Something happens whenever a pass comes by a seam.
 struct When<F>(Seam, F);
@@ -384,4 +384,66 @@ async fn what_a_late_writer_does_to_a_spare_of_unknown_content_comes_forward() {
     world.settle_down().await;
     let here: Vec<String> = tree(&world.near).into_values().flatten().collect();
     assert!(here.contains(&"one, written late".to_owned()), "{here:?}");
+}
+
+/// A stranger writes when a pass has noted what it is about to do, and the pass dies when that is done.
+struct WrittenOverAndKilled {
+    at: PathBuf,
+    dies: Arc<Death>,
+}
+
+#[async_trait]
+impl Hook for WrittenOverAndKilled {
+    async fn at(&self, seam: Seam, side: Option<Side>, path: Option<&RelPath>) {
+        if seam == Seam::Intended {
+            fs::write(&self.at, "a stranger's").unwrap();
+        }
+        self.dies.at(seam, side, path).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn our_own_copy_on_its_way_back_is_kept_after_a_crash_too() {
+    for is_back in [false, true] {
+        let mut world = World::new().await;
+        world.far_is_here();
+        write(&world.near, "a", "one");
+        world.settle_down().await;
+        write(&world.near, "a", "two");
+        let dies = Death::at(Seam::Captured, 0);
+        let hook = Arc::new(WrittenOverAndKilled {
+            at: world.far.join("a"),
+            dies: Arc::clone(&dies),
+        });
+        assert!(dies.is_met_by(&world, hook, &Wish::default()).await);
+        assert_eq!(tree(&world.far)["a"], Some("two".into()));
+        if is_back {
+            // It died a moment later: the stranger's is back in its place, and ours where that was.
+            let all = fs::read_dir(world.dir.path()).unwrap();
+            let captured = found_below(all, "a stranger's").unwrap();
+            let (here, there) = (rustix::fs::CWD, rustix::fs::RenameFlags::EXCHANGE);
+            rustix::fs::renameat_with(here, &captured, here, world.far.join("a"), there).unwrap();
+        }
+        // The version that stood there for a moment is nowhere else by now.
+        write(&world.near, "a", "three");
+        world.settle_down().await;
+        let all = world.every_version();
+        for content in ["two", "three", "a stranger's"] {
+            assert!(all.contains(content.as_bytes()), "{is_back}: {content}");
+        }
+        let listed = spares_of(&world);
+        assert!(
+            listed.iter().any(|spare| spare.size == 3),
+            "{is_back}: {listed:#?}"
+        );
+    }
+}
+
+fn found_below(folder: fs::ReadDir, content: &str) -> Option<PathBuf> {
+    folder.map(|entry| entry.unwrap().path()).find_map(|at| {
+        if at.is_dir() {
+            return found_below(fs::read_dir(&at).unwrap(), content);
+        }
+        (fs::read(&at).unwrap() == content.as_bytes()).then_some(at)
+    })
 }

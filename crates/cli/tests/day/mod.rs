@@ -170,6 +170,8 @@ impl Worker {
         let home = self.lane.dir.path().join("home");
         fs::remove_dir_all(&home).unwrap();
         copy(&self.lane.dir.path().join("home as tied"), &home);
+        // What came back the day before is no copy that anybody keeps.
+        let _ = fs::remove_file(self.lane.dir.path().join("back"));
         for folder in [self.lane.near(""), self.lane.far.clone()] {
             for entry in fs::read_dir(folder).unwrap() {
                 let at = entry.unwrap().path();
@@ -185,7 +187,8 @@ impl Worker {
     /// One day; how many requests it took, which one was meant, and what is wrong afterwards.
     fn day(&self, meant: Option<(usize, How)>) -> (usize, Option<String>, Option<Wrong>) {
         self.begins_anew();
-        self.proxy.means(meant);
+        let (meant, how) = meant.unwrap_or((usize::MAX, How::CutBefore));
+        self.proxy.means(move |number, _| number == meant, how);
         let mut day = Day {
             lane: &self.lane,
             written: BTreeSet::new(),
@@ -261,10 +264,11 @@ struct Came {
 /// So many days are lived through at a time; most of a day is waiting between attempts.
 const AT_A_TIME: usize = 8;
 
-/// Runs the day once for every request of it and every way in which that can go wrong: each `every`th of them. What is
-/// wrong afterwards is told, and the table.
-pub fn every_request(name: &str, every: usize) -> (String, Vec<Wrong>) {
+/// Runs the day once for every request of it, or so many of the first, and every way in which that can go wrong: each
+/// `every`th of them. What is wrong afterwards is told, and the table.
+pub fn every_request(name: &str, every: usize, most: usize) -> (String, Vec<Wrong>) {
     let (requests, _, wrong) = Worker::new(name).day(None);
+    let requests = requests.min(most);
     assert_eq!(wrong, None, "a day in which nothing goes wrong");
     let next = AtomicUsize::new(every);
     let days: Vec<Came> = thread::scope(|scope| {
@@ -290,11 +294,11 @@ fn some_days(worker: &Worker, requests: usize, (next, every): (&AtomicUsize, usi
     let mut days = Vec::new();
     loop {
         let number = next.fetch_add(every, Ordering::SeqCst) - 1;
-        let (request, at) = (number / How::ALL.len(), number % How::ALL.len());
+        let (request, at) = (number / How::OF_A_DAY.len(), number % How::OF_A_DAY.len());
         if request >= requests {
             return days;
         }
-        let how = How::ALL[at];
+        let how = How::OF_A_DAY[at];
         let (_, was, wrong) = worker.day(Some((request, how)));
         let was = was.unwrap_or_default();
         let method = was.split(' ').next().filter(|method| !method.is_empty());
@@ -312,7 +316,7 @@ fn drawn(requests: usize, table: &BTreeMap<String, [(u32, u32); 5]>) -> String {
     let mut lines = vec![format!(
         "a day's work: {requests} requests; days, and those after which something was wrong"
     )];
-    let heads: Vec<&str> = How::ALL.into_iter().map(How::words).collect();
+    let heads: Vec<&str> = How::OF_A_DAY.into_iter().map(How::words).collect();
     lines.push(format!("  {:9} {}", "", heads.join("  ")));
     for (method, cells) in table {
         let cells: Vec<String> = cells

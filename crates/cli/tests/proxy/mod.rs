@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex};
 
 use http_body_util::{BodyExt, Full};
 use hyper::body::{Bytes, Incoming};
+use hyper::http::request::Parts;
 use hyper::service::service_fn;
 use hyper::{Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
@@ -21,6 +22,8 @@ pub enum How {
     AnsweredAndDoneLater(usize),
     /// Answered 504; the server does it when everything else of the day is done.
     AnsweredAndDoneLast,
+    /// Not answered, however long anybody waits; the server does it when everything else of the day is done.
+    SilentAndDoneLast,
     /// The line is cut before the server has it.
     CutBefore,
     /// The server does it, and the line is cut before its answer.
@@ -28,7 +31,8 @@ pub enum How {
 }
 
 impl How {
-    pub const ALL: [How; 5] = [
+    /// What the days are lived through with, of which each goes on after it.
+    pub const OF_A_DAY: [How; 5] = [
         How::AnsweredAndDone,
         How::AnsweredAndDoneLater(12),
         How::AnsweredAndDoneLast,
@@ -41,16 +45,20 @@ impl How {
             How::AnsweredAndDone => "504, done at once",
             How::AnsweredAndDoneLater(_) => "504, done 12 requests later",
             How::AnsweredAndDoneLast => "504, done after the day",
+            How::SilentAndDoneLast => "no answer, done after the day",
             How::CutBefore => "cut before",
             How::CutAfter => "cut after",
         }
     }
 }
 
+/// Whether a request is the one that is meant: its number, from 0, and what it is.
+type IsMeant = Box<dyn Fn(usize, &Parts) -> bool + Send>;
+
 #[derive(Default)]
 struct State {
-    /// Which request is meant, and what becomes of it.
-    meant: Option<(usize, How)>,
+    /// Which request is meant, and what becomes of it. There is one at most.
+    meant: Option<(IsMeant, How)>,
     /// What it was.
     was: Option<String>,
     late: Option<tokio::task::JoinHandle<()>>,
@@ -60,6 +68,7 @@ struct State {
 #[derive(Clone, Copy, Default)]
 struct Clock {
     came: usize,
+    meant_one_came: bool,
     day_is_over: bool,
 }
 
@@ -104,13 +113,20 @@ impl Proxy {
         }
     }
 
-    /// Counts anew; the request of this number, from 0, is meant.
-    pub fn means(&self, meant: Option<(usize, How)>) {
+    /// Counts anew; the first request is meant of which this is true.
+    pub fn means(&self, is_meant: impl Fn(usize, &Parts) -> bool + Send + 'static, how: How) {
         *self.state.lock().unwrap() = State {
-            meant,
+            meant: Some((Box::new(is_meant), how)),
             ..State::default()
         };
         self.clock.send_replace(Clock::default());
+    }
+
+    /// Waits until the request that is meant has come.
+    pub fn waits_for_it(&self) {
+        let mut clock = self.clock.subscribe();
+        let came = clock.wait_for(|clock| clock.meant_one_came);
+        self.runtime.block_on(came).unwrap();
     }
 
     /// The day is over: what was to be done late is done now. How many requests came, and which one was meant.
@@ -137,7 +153,6 @@ async fn answer(
     let (head, body) = request.into_parts();
     let body = body.collect().await.map_err(std::io::Error::other)?;
     let what = format!("{} {}", head.method, head.uri.path());
-    let request = Request::from_parts(head, Full::new(body.to_bytes()));
     let number = {
         let mut number = 0;
         clock.send_modify(|clock| {
@@ -148,12 +163,18 @@ async fn answer(
     };
     let how = {
         let mut state = state.lock().unwrap();
-        let how = state.meant.filter(|(meant, _)| *meant == number);
-        if how.is_some() {
-            state.was = Some(what);
+        match state.meant.take() {
+            Some((is_meant, how)) if is_meant(number, &head) => {
+                state.was = Some(what);
+                Some(how)
+            }
+            another => {
+                state.meant = another;
+                None
+            }
         }
-        how.map(|(_, how)| how)
     };
+    let request = Request::from_parts(head, Full::new(body.to_bytes()));
     let Some(how) = how else {
         return Ok(pass_on(server, request).await);
     };
@@ -168,15 +189,19 @@ async fn answer(
             return Ok(gateway_timeout());
         }
         How::AnsweredAndDoneLater(more) => number + more,
-        How::AnsweredAndDoneLast => usize::MAX,
+        How::AnsweredAndDoneLast | How::SilentAndDoneLast => usize::MAX,
     };
-    let mut clock = clock.subscribe();
+    let mut ticks = clock.subscribe();
     let doing = tokio::spawn(async move {
         let is_time = |clock: &Clock| clock.day_is_over || clock.came > late;
-        clock.wait_for(is_time).await.unwrap();
+        ticks.wait_for(is_time).await.unwrap();
         pass_on(server, request).await;
     });
     state.lock().unwrap().late = Some(doing);
+    clock.send_modify(|clock| clock.meant_one_came = true);
+    if how == How::SilentAndDoneLast {
+        return std::future::pending().await;
+    }
     Ok(gateway_timeout())
 }
 

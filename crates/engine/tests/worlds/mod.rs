@@ -242,6 +242,11 @@ impl Death {
     /// Runs a pass; whether it died.
     pub async fn meets(self: Arc<Death>, world: &World, wish: &Wish) -> bool {
         let hook = Arc::clone(&self) as SharedHook;
+        self.is_met_by(world, hook, wish).await
+    }
+
+    /// The same, of a pass that tells its seams to a hook that tells this.
+    pub async fn is_met_by(&self, world: &World, hook: SharedHook, wish: &Wish) -> bool {
         let pass = world.pass_with(hook, Arc::new(SystemClock)).await.unwrap();
         tokio::select! {
             result = pass.sync(wish) => { result.unwrap(); false }
