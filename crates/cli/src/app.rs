@@ -49,7 +49,7 @@ impl App {
         ));
         let ledger = Ledger::open(&home)?;
         for mended in &ledger.mended {
-            eprintln!("katabatic: {mended}");
+            crate::draw::say(format!("katabatic: {mended}"));
         }
         let runtime = runtime()?;
         let stop = Stop::default();
@@ -96,10 +96,10 @@ impl App {
 
     fn pass_over(&self, lane: OpenLane, progress: Arc<Progress>) -> Pass {
         if let Some(notice) = &lane.notice {
-            eprintln!("katabatic: {notice}");
+            crate::draw::say(format!("katabatic: {notice}"));
         }
         if let Some(behind) = lane.clock_is_behind(self.now()) {
-            eprintln!("katabatic: {behind}");
+            crate::draw::say(format!("katabatic: {behind}"));
         }
         Pass {
             lane,
@@ -127,8 +127,8 @@ async fn listen(stop: Stop) {
         return;
     }
     stop.ask();
-    eprintln!(
-        "Stopping: what is being placed is finished, the rest is set down. Ctrl-C again stops at once."
+    crate::draw::say(
+        "Stopping: what is being placed is finished, the rest is set down. Ctrl-C again stops at once.",
     );
     if tokio::signal::ctrl_c().await.is_ok() {
         std::process::exit(130);

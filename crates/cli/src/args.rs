@@ -1004,7 +1004,7 @@ pub struct LaneRemove {
 #[derive(Args, Debug)]
 pub struct AgentRun {
     /// Where the opener listens, by which stubs open themselves
-    #[arg(long, value_name = "SOCKET", default_value = katabatic_engine::opener::DEFAULT_SOCKET)]
+    #[arg(long, value_name = "SOCKET", default_value = katabatic_opener::DEFAULT_SOCKET)]
     pub opener: PathBuf,
 }
 
@@ -1015,7 +1015,7 @@ pub struct Opener {
     #[command(subcommand)]
     pub does: Option<OpenerDoes>,
     /// Where agents find it
-    #[arg(long, value_name = "SOCKET", default_value = katabatic_engine::opener::DEFAULT_SOCKET)]
+    #[arg(long, value_name = "SOCKET", default_value = katabatic_opener::DEFAULT_SOCKET)]
     pub socket: PathBuf,
 }
 

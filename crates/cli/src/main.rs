@@ -27,6 +27,7 @@ use crate::app::App;
 use crate::args::{Command, Common, Typed};
 
 fn main() -> ExitCode {
+    keep_to_ourselves();
     let typed = Typed::parse();
     start_log(typed.common.verbose);
     let common = typed.common.clone();
@@ -37,10 +38,7 @@ fn main() -> ExitCode {
             return ended(done, &common);
         }
         let arguments = std::env::args_os().collect();
-        if let Err(error) = other_user::become_user(user, arguments) {
-            draw::error::error(&error, common.json);
-            return exit::code(error.class);
-        }
+        return ended(other_user::work_as(user, arguments), &common);
     }
     if let Err(error) = open_files_allowed() {
         draw::error::error(&error, common.json);
@@ -60,6 +58,21 @@ fn ended(result: Result<ExitCode, Error>, common: &Common) -> ExitCode {
         draw::error::error(&error, common.json);
         exit::code(error.class)
     })
+}
+
+/// Passwords and keys are in the memory of this process: no other process of the same person looks into it, and no core
+/// of it is left behind.
+fn keep_to_ourselves() {
+    use rustix::process::{DumpableBehavior, Resource, Rlimit, set_dumpable_behavior, setrlimit};
+    let none = Rlimit {
+        current: Some(0),
+        maximum: Some(0),
+    };
+    // The opener knows us by it, however we were started: `--for` starts us by a descriptor, which has no name.
+    let _ = nix::sys::prctl::set_name(c"katabatic");
+    // A system that does not know either has nothing to be kept from.
+    let _ = set_dumpable_behavior(DumpableBehavior::NotDumpable);
+    let _ = setrlimit(Resource::Core, none);
 }
 
 /// Without so many open files at a time not even the runtime can start.
@@ -153,7 +166,7 @@ fn start_log(verbose: u8) {
     let filter = tracing_subscriber::EnvFilter::new(level);
     tracing_subscriber::fmt()
         .with_env_filter(filter)
-        .with_writer(std::io::stderr)
+        .with_writer(|| draw::Log)
         .without_time()
         .init();
 }

@@ -2,17 +2,80 @@
 //!
 //! The program starts itself again as the user, with their groups, home and folders, so that no part of it has ever
 //! seen root's. A file that belongs to root in a person's home is one they cannot change any more.
+//!
+//! What runs as the user has a session of its own, without root's terminal to control and without anything that is open
+//! here: whatever the user has it start, such as a program that is told of things, could type into root's shell
+//! otherwise. Root's process stays, hands on the signals that the terminal sends it, and ends as the other one does.
 
+use std::convert::Infallible;
 use std::ffi::{CString, OsString};
+use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::Path;
+use std::process::{Command, ExitCode};
 
 use katabatic_engine::Error;
-use nix::unistd::{User, fexecve, geteuid, getuid, initgroups, setgid, setuid};
+use nix::sys::signal::{SigSet, Signal, kill};
+use nix::unistd::{Pid, User, fexecve, geteuid, getuid, initgroups, setgid, setuid};
+
+/// Set in the process that is about to become the user, and has its session already.
+const HAS_A_SESSION: &str = "KATABATIC_HAS_A_SESSION";
+
+/// Works as the user; how that ended.
+pub fn work_as(name: &str, arguments: Vec<OsString>) -> Result<ExitCode, Error> {
+    if std::env::var_os(HAS_A_SESSION).is_some() {
+        return become_user(name, arguments).map(|never| match never {});
+    }
+    let failed = |why: io::Error| {
+        Error::failed(
+            format!("working for {name}"),
+            why,
+            "Or sign in as that user, and leave --for out.",
+        )
+    };
+    let mut signals = SigSet::empty();
+    for signal in HANDED_ON.into_iter().chain([Signal::SIGCHLD]) {
+        signals.add(signal);
+    }
+    // Before there is a child, so that its end is never missed. Itself it begins with none held back.
+    let held = signals.thread_block();
+    held.map_err(|why| failed(why.into()))?;
+    let mut command = Command::new("/proc/self/exe");
+    let mut arguments = arguments.into_iter();
+    command.arg0(arguments.next().unwrap_or_else(|| "katabatic".into()));
+    command.args(arguments);
+    command.env(HAS_A_SESSION, "yes");
+    let mut child = katabatic_child::alone(&mut command)
+        .spawn()
+        .map_err(failed)?;
+    let process = i32::try_from(child.id()).map(Pid::from_raw);
+    loop {
+        if let Some(ended) = child.try_wait().map_err(failed)? {
+            let code = ended.code().or_else(|| Some(128 + ended.signal()?));
+            let code = code.and_then(|code| u8::try_from(code).ok());
+            return Ok(ExitCode::from(code.unwrap_or(1)));
+        }
+        let signal = signals.wait().map_err(|why| failed(why.into()))?;
+        if let (true, Ok(process)) = (signal != Signal::SIGCHLD, process) {
+            // One that has just ended is told nothing any more.
+            let _ = kill(process, signal);
+        }
+    }
+}
+
+/// What the terminal sends to root's process alone, since the other one has a session of its own.
+const HANDED_ON: [Signal; 5] = [
+    Signal::SIGINT,
+    Signal::SIGTERM,
+    Signal::SIGHUP,
+    Signal::SIGQUIT,
+    Signal::SIGWINCH,
+];
 
 /// Becomes the user and starts again; only returns where that fails.
-pub fn become_user(name: &str, arguments: Vec<OsString>) -> Result<(), Error> {
+fn become_user(name: &str, arguments: Vec<OsString>) -> Result<Infallible, Error> {
     let what = format!("working for {name}");
     let failed = |why: String| {
         Error::failed(
@@ -70,7 +133,7 @@ pub fn become_user(name: &str, arguments: Vec<OsString>) -> Result<(), Error> {
             .map_err(|why| failed(why.to_string()))?;
     }
     match fexecve(program, &arguments, &environment) {
-        Ok(never) => match never {},
+        Ok(never) => Ok(never),
         Err(why) => Err(failed(format!("the program could not start again: {why}"))),
     }
 }

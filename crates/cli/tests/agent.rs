@@ -433,6 +433,28 @@ fn only_its_owner_may_ask_and_nonsense_is_answered() {
 }
 
 #[test]
+fn who_could_not_be_let_in_is_let_in_once_there_is_room() {
+    let desk = settled();
+    let running = agent(&desk);
+    let process = running.0.id().to_string();
+    let may_open = |files: &str| {
+        let limit = format!("--nofile={files}:");
+        let set = std::process::Command::new("prlimit")
+            .args(["--pid", &process, &limit])
+            .status();
+        assert!(set.unwrap().success());
+    };
+    may_open("8");
+    let begun = std::time::Instant::now();
+    desk.run(&["agent", "status"])
+        .ends(1)
+        .says("it said nothing");
+    assert!(begun.elapsed().as_secs() >= 5);
+    may_open("512");
+    assert_eq!(status(&desk)["process"].to_string(), process);
+}
+
+#[test]
 fn a_unit_is_written_checked_and_taken_away_and_a_secret_that_needs_a_person_is_told() {
     let desk = settled();
     let config = desk.path("config");

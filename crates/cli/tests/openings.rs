@@ -5,84 +5,21 @@
     reason = "a test stops where its world cannot be made"
 )]
 
+#[allow(dead_code, reason = "each file of tests uses its own part of it")]
+mod beside;
 #[allow(dead_code, reason = "each test uses a part of the desk")]
 mod worlds;
 
 use std::fs;
-use std::io::{BufRead, BufReader, Write};
+use std::io::Write;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use beside::{Beside, until};
 use worlds::Desk;
-
-/// A program of the tool's that runs beside the test.
-struct Beside(Child);
-
-impl Beside {
-    /// Starts it, and waits until it says that it is ready.
-    fn start(desk: &Desk, arguments: &[&str], ready: &str) -> Beside {
-        let mut child = desk
-            .command(arguments)
-            .stderr(Stdio::piped())
-            .spawn()
-            .unwrap();
-        let mut said = BufReader::new(child.stderr.take().unwrap()).lines();
-        let line = said.next().unwrap().unwrap();
-        assert!(line.contains(ready), "{line}");
-        // What else it says is read, so that it never waits for a reader.
-        thread::spawn(move || said.for_each(drop));
-        Beside(child)
-    }
-
-    fn opener(desk: &Desk) -> Beside {
-        Beside::start(
-            desk,
-            &["opener", "--socket", "opener.sock"],
-            "The opener listens",
-        )
-    }
-
-    fn agent(desk: &Desk) -> Beside {
-        Beside::start(
-            desk,
-            &["agent", "run", "--opener", "opener.sock"],
-            "The agent runs",
-        )
-    }
-
-    fn signal(&self, name: &str) {
-        let process = self.0.id().to_string();
-        let sent = Command::new("kill")
-            .args([name, &process])
-            .status()
-            .unwrap();
-        assert!(sent.success());
-    }
-
-    fn end(mut self, signal: &str) {
-        self.signal(signal);
-        self.0.wait().unwrap();
-    }
-}
-
-impl Drop for Beside {
-    fn drop(&mut self) {
-        // One that has ended already cannot be ended.
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-fn until(what: &str, holds: impl Fn() -> bool) {
-    let begun = Instant::now();
-    while !holds() {
-        assert!(begun.elapsed().as_secs() < 90, "never: {what}");
-        thread::sleep(Duration::from_millis(20));
-    }
-}
 
 /// What no compression and no guess makes: each file another content, of several blocks.
 fn content(of: &str) -> Vec<u8> {

@@ -312,27 +312,69 @@ pub fn grouped(number: u64) -> String {
     out
 }
 
-/// A path as it can be typed into a shell.
+/// Whether a character does more to a terminal, or to whatever else shows a text, than to stand there: it moves, colours,
+/// ends the line, or turns round what stands beside it (Unicode Standard Annex #9, explicit directional formatting).
+#[must_use]
+pub fn acts(c: char) -> bool {
+    let turns = matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    c.is_control() || turns || matches!(c, '\u{2028}' | '\u{2029}')
+}
+
+/// A text in one line, with what [`acts`] written out: nothing in a name can move the cursor or fake a line.
+#[must_use]
+pub fn harmless(text: &str) -> String {
+    let written = |c: char| match acts(c) {
+        true => c.escape_default().collect::<Vec<_>>(),
+        false => vec![c],
+    };
+    text.chars().flat_map(written).collect()
+}
+
+/// The same of a text of several lines, which stay.
+#[must_use]
+pub fn harmless_lines(text: &str) -> String {
+    let lines: Vec<String> = text.split('\n').map(harmless).collect();
+    lines.join("\n")
+}
+
+/// A path as it can be typed into a shell: bash, dash and zsh read back just this.
+///
+/// What would act on a terminal is written as `printf` reads it. A text that ends with a line's end is written in a form
+/// that dash does not know before its version 0.5.13: a shell takes line ends from the end of what a command says.
 #[must_use]
 pub fn typed(text: &str) -> String {
-    let plain = |c: char| c.is_alphanumeric() || "/._-@+~,:".contains(c);
-    if !text.is_empty() && text.chars().all(plain) {
-        return text.to_owned();
+    // An option would begin so.
+    let path = match text.starts_with('-') {
+        true => format!("./{text}"),
+        false => text.to_owned(),
+    };
+    let plain = |c: char| c.is_alphanumeric() || "/._-@+,:".contains(c);
+    if !path.is_empty() && path.chars().all(plain) {
+        return path;
     }
-    if text.chars().any(char::is_control) {
-        let escaped: String = text
-            .chars()
-            .flat_map(|c| {
-                if c.is_control() || c == '\'' {
-                    c.escape_default().collect::<Vec<_>>()
-                } else {
-                    vec![c]
-                }
-            })
-            .collect();
-        return format!("$'{escaped}'");
+    if !path.chars().any(acts) {
+        return format!("'{}'", path.replace('\'', r"'\''"));
     }
-    format!("'{}'", text.replace('\'', r"'\''"))
+    let octal = |c: char| {
+        let mut bytes = [0; 4];
+        let bytes = c.encode_utf8(&mut bytes).bytes();
+        bytes
+            .map(|byte| format!(r"\{byte:03o}"))
+            .collect::<String>()
+    };
+    let stays = |c: char| plain(c) || c == ' ' || (!c.is_ascii() && !acts(c));
+    let escaped: String = path
+        .chars()
+        .map(|c| match stays(c) {
+            true => c.to_string(),
+            false => octal(c),
+        })
+        .collect();
+    match path.ends_with('\n') {
+        true => format!("$'{escaped}'"),
+        // Read as a format, in which this is the only other sign.
+        false => format!("\"$(printf '{}')\"", escaped.replace(r"\045", "%%")),
+    }
 }
 
 #[cfg(test)]
@@ -352,10 +394,28 @@ mod tests {
     }
 
     #[test]
+    fn nothing_that_acts_is_shown() {
+        assert_eq!(harmless("a\nb\u{1b}[2J é🎻"), "a\\nb\\u{1b}[2J é🎻");
+        assert_eq!(
+            harmless("gpj.\u{202e}exe\u{2066}\u{9b}"),
+            "gpj.\\u{202e}exe\\u{2066}\\u{9b}"
+        );
+        assert_eq!(harmless_lines("a\nb\rc"), "a\nb\\rc");
+    }
+
+    #[test]
     fn a_path_can_be_typed_as_it_is_shown() {
         assert_eq!(typed("/a/b.txt"), "/a/b.txt");
         assert_eq!(typed("/a b"), "'/a b'");
         assert_eq!(typed("it's"), r"'it'\''s'");
-        assert_eq!(typed("a\nb"), r"$'a\nb'");
+        assert_eq!(typed("a\nb"), r#""$(printf 'a\012b')""#);
+        assert_eq!(
+            typed("a\n\\';touch x;#%"),
+            r#""$(printf 'a\012\134\047\073touch x\073\043%%')""#
+        );
+        assert_eq!(typed("a\n"), r"$'a\012'");
+        assert_eq!(typed("-rf"), "./-rf");
+        assert_eq!(typed("~root/x"), "'~root/x'");
+        assert_eq!(typed("a\u{202e}b"), r#""$(printf 'a\342\200\256b')""#);
     }
 }

@@ -19,10 +19,10 @@ use crate::ledger::rows;
 use crate::ledger::runs;
 use crate::ledger::spare_rows;
 use crate::open::{OpenLane, account_client, connection_of, open_lane, side_failed};
-use crate::opener;
 use crate::place::Place;
 use crate::rights;
 use crate::secrets;
+use crate::self_opening;
 use crate::sides::webdav::survey;
 use crate::stop::Stop;
 
@@ -429,7 +429,7 @@ impl Doctor<'_> {
             );
             return Ok(());
         }
-        let mut missing = opener::missing(folder, opener::DEFAULT_SOCKET.as_ref());
+        let mut missing = self_opening::missing(folder, katabatic_opener::DEFAULT_SOCKET.as_ref());
         match agent {
             None => missing.push("an agent that runs: katabatic agent start".into()),
             Some(agent) if missing.is_empty() => missing.extend(agent.stubs_stay_closed),

@@ -1,7 +1,8 @@
 //! The lock on a lane: of two programs, one at a time changes it, whatever home they were started from.
 //!
 //! What is locked is the lane's own folder in the home, which is there also while a drive is not, and the near root,
-//! which other homes may have tied as well.
+//! which other homes may have tied as well. The near root can be locked by whoever may read it: only a lock of this
+//! person's own, or of root's, counts.
 
 use std::fs::{self, File};
 use std::os::unix::fs::MetadataExt;
@@ -37,8 +38,9 @@ impl LaneLock {
 /// # Errors
 /// Says which process holds it, since when; or that the near folder is not there.
 pub fn lock_lane(at: &LockAt) -> Result<LaneLock, Error> {
-    let files = at.room.iter().chain(&at.near).map(|path| lock_one(path));
-    files.collect::<Result<_, _>>().map(LaneLock)
+    let room = at.room.iter().map(|path| lock_one(path, Whose::Ours));
+    let near = at.near.iter().map(|path| lock_one(path, Whose::Anybodys));
+    room.chain(near).collect::<Result<_, _>>().map(LaneLock)
 }
 
 /// The same where the drive of the near folder may not be plugged in: what is not there, nobody else can lock.
@@ -47,8 +49,10 @@ pub fn lock_lane(at: &LockAt) -> Result<LaneLock, Error> {
 /// As [`lock_lane`], but for a near folder that is not there.
 pub fn lock_what_is_there(at: &LockAt) -> Result<LaneLock, Error> {
     let mut files = Vec::new();
-    for path in at.room.iter().chain(&at.near) {
-        match lock_one(path) {
+    let room = at.room.iter().map(|path| (path, Whose::Ours));
+    let near = at.near.iter().map(|path| (path, Whose::Anybodys));
+    for (path, whose) in room.chain(near) {
+        match lock_one(path, whose) {
             Ok(file) => files.push(file),
             Err(error) if error.class == Class::NotThere => {}
             Err(error) => return Err(error),
@@ -62,7 +66,7 @@ pub fn lock_what_is_there(at: &LockAt) -> Result<LaneLock, Error> {
 /// # Errors
 /// As [`lock_lane`].
 pub fn lock_folder(root: &Path) -> Result<LaneLock, Error> {
-    Ok(LaneLock(vec![lock_one(root)?]))
+    Ok(LaneLock(vec![lock_one(root, Whose::Anybodys)?]))
 }
 
 const ANOTHER: &str = "another pass is running there: ";
@@ -76,8 +80,17 @@ pub fn is_busy(error: &Error) -> bool {
 /// An agent's pass is waited for this long; it carries what it has to carry, and ends.
 const PATIENCE: Duration = Duration::from_secs(120);
 
+/// Who can lock a folder.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Whose {
+    /// It lies in the home, where nobody else comes: every lock counts.
+    Ours,
+    /// Whoever may read it.
+    Anybodys,
+}
+
 /// Locks a folder; where the agent runs a pass there, once that has ended.
-fn lock_one(root: &Path) -> Result<File, Error> {
+fn lock_one(root: &Path, whose: Whose) -> Result<File, Error> {
     let what = || format!("starting a pass on {}", root.display());
     let file = File::open(root).map_err(|why| {
         Error::new(
@@ -89,6 +102,13 @@ fn lock_one(root: &Path) -> Result<File, Error> {
     })?;
     match flock(&file, FlockOperation::NonBlockingLockExclusive) {
         Ok(()) => Ok(file),
+        Err(rustix::io::Errno::WOULDBLOCK) if whose == Whose::Anybodys && !is_held_by_us(&file) => {
+            tracing::warn!(
+                "somebody else holds {}, and is not waited for",
+                root.display()
+            );
+            Ok(file)
+        }
         Err(rustix::io::Errno::WOULDBLOCK) if is_the_agent(&file) => match wait(&file) {
             true => Ok(file),
             false => Err(busy(what(), &file)),
@@ -128,16 +148,43 @@ fn wait(file: &File) -> bool {
     told.recv_timeout(PATIENCE).unwrap_or(false)
 }
 
-/// Who holds the lock, as the kernel's own list of locks says.
-fn holder(file: &File) -> Option<String> {
-    let inode = file.metadata().ok()?.ino().to_string();
-    let locks = fs::read_to_string("/proc/locks").ok()?;
-    let line = locks.lines().find(|line| {
+/// Whether a process of this person's, or of root's, may be what holds the lock. The list names inodes by numbers that
+/// other disks have, too: whoever locks another file of the same number hides nobody. One that has ended, and left the
+/// lock with a descriptor that it gave away, is none of them.
+fn is_held_by_us(file: &File) -> bool {
+    let own = rustix::process::geteuid().as_raw();
+    let user = |holder: &u32| {
+        // Whose the folder of a process is that lets nobody look into it is no sign (proc(5)).
+        let status = fs::read_to_string(format!("/proc/{holder}/status")).ok()?;
+        let users = status.lines().find_map(|line| line.strip_prefix("Uid:"))?;
+        users.split_whitespace().nth(1)?.parse::<u32>().ok()
+    };
+    let holders = holding_processes(file);
+    holders
+        .iter()
+        .filter_map(user)
+        .any(|user| user == own || user == 0)
+}
+
+/// Processes that took a lock on an inode of this number, as the kernel's own list of locks says.
+fn holding_processes(file: &File) -> Vec<u32> {
+    let Ok(meta) = file.metadata() else {
+        return Vec::new();
+    };
+    let inode = meta.ino().to_string();
+    let locks = fs::read_to_string("/proc/locks").unwrap_or_default();
+    let holder = |line: &str| {
         let fields: Vec<&str> = line.split_whitespace().collect();
-        fields.get(1) == Some(&"FLOCK")
-            && fields.get(5).and_then(|place| place.rsplit(':').next()) == Some(&inode)
-    })?;
-    let process: u32 = line.split_whitespace().nth(4)?.parse().ok()?;
+        let is_it = fields.get(1) == Some(&"FLOCK")
+            && fields.get(5).and_then(|place| place.rsplit(':').next()) == Some(&*inode);
+        fields.get(4).filter(|_| is_it)?.parse().ok()
+    };
+    locks.lines().filter_map(holder).collect()
+}
+
+/// Who holds the lock, in words.
+fn holder(file: &File) -> Option<String> {
+    let process = *holding_processes(file).first()?;
     let command = fs::read(format!("/proc/{process}/cmdline")).ok()?;
     let command = String::from_utf8_lossy(&command)
         .trim_end_matches('\0')

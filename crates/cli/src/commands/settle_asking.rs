@@ -1,6 +1,6 @@
 //! `settle --ask`: each conflict is shown, then asked about, then settled, and the next one comes.
 
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -86,8 +86,9 @@ fn settled(app: &App, lane: &LaneConfig, path: &RelPath, keep: settle::Keep, wil
 fn ask(app: &App, lane: &LaneConfig, conflict: &Conflict) -> Result<Answer, Error> {
     describe(app, lane, conflict);
     loop {
-        eprint!("Keep near (n), far (f), both (b), the newest (w)? Leave it (l), end (e): ");
-        let _ = std::io::stderr().flush();
+        crate::draw::ask(
+            "Keep near (n), far (f), both (b), the newest (w)? Leave it (l), end (e): ",
+        );
         let mut answer = String::new();
         let read = std::io::stdin()
             .read_line(&mut answer)

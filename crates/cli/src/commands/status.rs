@@ -75,7 +75,7 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                     if app.common.json {
                         answers.push(told());
                     } else if typed.lines {
-                        line(told().to_string());
+                        json::print(&told());
                     } else {
                         say_failed(app, &lane, &error);
                     }

@@ -19,7 +19,7 @@ pub fn described(error: &Error) -> Value {
 /// Writes an error where errors go.
 pub fn error(error: &Error, as_json: bool) {
     if as_json {
-        crate::draw::line(json!({"error": described(error)}).to_string());
+        super::json::print(&json!({"error": described(error)}));
         return;
     }
     let width = console::Term::stderr()
@@ -31,7 +31,7 @@ pub fn error(error: &Error, as_json: bool) {
             .iter()
             .enumerate()
         {
-            eprintln!("{}{part}", if at == 0 { first } else { rest });
+            super::say(format!("{}{part}", if at == 0 { first } else { rest }));
         }
     };
     say("katabatic: ", "  ", &error.what);

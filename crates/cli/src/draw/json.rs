@@ -1,13 +1,26 @@
 //! The one place that writes JSON, and the shapes that several commands share. docs/formats.md describes them.
 
-use katabatic_core::{Decision, EditTime, Entry, Kind, Lies, Side, Step};
+use katabatic_core::{Decision, EditTime, Entry, Kind, Lies, Side, Step, words};
 use serde_json::{Value, json};
 
 use super::time::rfc3339;
 
 /// Writes an answer.
 pub fn print(value: &Value) {
-    super::line(value.to_string());
+    super::line(text(value));
+}
+
+/// The text of it; what would act on a terminal is written as JSON writes any character (RFC 8259, section 7).
+pub fn text(value: &Value) -> String {
+    let text = value.to_string();
+    if !text.chars().any(words::acts) {
+        return text;
+    }
+    let written = |c: char| match words::acts(c) {
+        true => format!("\\u{:04x}", u32::from(c)),
+        false => c.to_string(),
+    };
+    text.chars().map(written).collect()
 }
 
 /// A time, or null.
@@ -50,4 +63,17 @@ pub fn step(step: &Step) -> Value {
 /// Where content lies.
 pub fn lies(lies: Lies) -> &'static str {
     lies.word()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_acts_on_a_terminal_is_read_back_from_json() {
+        let name = json!("gpj.\u{202e}exe\u{9b}\n");
+        let written = text(&name);
+        assert_eq!(written, r#""gpj.\u202eexe\u009b\n""#);
+        assert_eq!(serde_json::from_str::<Value>(&written).unwrap(), name);
+    }
 }

@@ -18,7 +18,7 @@ pub mod tree;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use katabatic_core::{Agreement, Direction, Lies, RelPath, Share};
+use katabatic_core::{Agreement, Direction, Lies, RelPath, Share, words};
 use katabatic_engine::choose::Weighed;
 
 use crate::args::Common;
@@ -109,11 +109,40 @@ impl Style {
     }
 }
 
-/// Writes a line to standard output. Whoever closed the pipe has read enough.
+/// Writes a line to standard output; nothing in it acts on a terminal or begins another line. Whoever closed the pipe has
+/// read enough.
 pub fn line(text: impl AsRef<str>) {
     let mut out = std::io::stdout().lock();
-    if writeln!(out, "{}", text.as_ref()).is_err() {
+    if writeln!(out, "{}", words::harmless(text.as_ref())).is_err() {
         std::process::exit(0);
+    }
+}
+
+/// The same where errors go, which nobody need read.
+pub fn say(text: impl AsRef<str>) {
+    let _ = writeln!(std::io::stderr(), "{}", words::harmless(text.as_ref()));
+}
+
+/// Asks something there, in a line that the answer ends.
+pub fn ask(question: impl AsRef<str>) {
+    let mut out = std::io::stderr();
+    let _ = write!(out, "{}", words::harmless(question.as_ref()));
+    let _ = out.flush();
+}
+
+/// Where the log goes: to standard error, with nothing in it that acts on a terminal. Each piece is one line.
+pub struct Log;
+
+impl Write for Log {
+    fn write(&mut self, text: &[u8]) -> std::io::Result<usize> {
+        let line = String::from_utf8_lossy(text);
+        let line = words::harmless(line.strip_suffix('\n').unwrap_or(&line));
+        writeln!(std::io::stderr(), "{line}")?;
+        Ok(text.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        std::io::stderr().flush()
     }
 }
 
@@ -160,17 +189,9 @@ pub fn shown(path: &RelPath) -> String {
     shown_text(path.as_str())
 }
 
-/// A text with its control characters written out.
+/// A text in one line in which nothing acts on a terminal.
 pub fn shown_text(text: &str) -> String {
-    text.chars()
-        .flat_map(|c| {
-            if c.is_control() {
-                c.escape_default().collect::<Vec<_>>()
-            } else {
-                vec![c]
-            }
-        })
-        .collect()
+    words::harmless(text)
 }
 
 /// A text in lines of at most `room` columns, broken between words.
@@ -215,11 +236,6 @@ fn below<'w>(weighed: &'w [Weighed], folder: &RelPath, ordered: &mut Vec<&'w Wei
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn no_name_can_fake_a_line() {
-        assert_eq!(shown_text("a\nb\u{1b}[2J é🎻"), "a\\nb\\u{1b}[2J é🎻");
-    }
 
     #[test]
     fn lines_break_between_words() {

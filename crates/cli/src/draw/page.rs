@@ -24,10 +24,7 @@ pub fn text(text: &str) -> String {
             '>' => out.push_str("&gt;"),
             '"' => out.push_str("&quot;"),
             '\'' => out.push_str("&#39;"),
-            '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' => {
-                let _ = write!(out, "\\u{{{:x}}}", u32::from(c));
-            }
-            c if c.is_control() => out.extend(c.escape_default()),
+            c if katabatic_core::words::acts(c) => out.extend(c.escape_default()),
             c => out.push(c),
         }
     }

@@ -11,6 +11,7 @@ use crate::net::{Http, Line, innermost, is_loopback};
 use crate::secrets::Secret;
 use crate::sides::SideError;
 use crate::stop::Stop;
+use katabatic_core::words::acts;
 
 /// The name under which this program asks, where the account gives no other.
 pub const CLIENT_ID: &str = "katabatic";
@@ -20,6 +21,9 @@ const SLOWER: Duration = Duration::from_secs(5);
 
 /// A code that is to be typed within no time at all, or in a week, is a server's mistake.
 const LONGEST: Duration = Duration::from_secs(3600);
+
+/// A server that wants to be asked without a pause does not know what it says.
+const SHORTEST: Duration = Duration::from_secs(1);
 
 /// What the server offers (RFC 8414 §2, RFC 8628 §4).
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -153,9 +157,7 @@ pub async fn discover(http: &Http, address: &Url) -> Result<Option<Endpoints>, S
     }
     let endpoint = |text: Option<String>| {
         let url = Url::parse(&text?).ok()?;
-        let as_safe =
-            url.scheme() == "https" || is_loopback(&url) || url.origin() == address.origin();
-        as_safe.then_some(url)
+        is_of_issuer(&url, address).then_some(url)
     };
     let (Some(device), Some(token)) = (
         endpoint(metadata.device_authorization_endpoint),
@@ -168,6 +170,26 @@ pub async fn discover(http: &Http, address: &Url) -> Result<Option<Endpoints>, S
         token,
         revocation: endpoint(metadata.revocation_endpoint),
     }))
+}
+
+/// Whether an endpoint is one that the issuer may name: on its own host, and as safe as it is itself. One on this computer
+/// is asked only for accounts that are here, or a server could have us talk to whatever listens here.
+fn is_of_issuer(endpoint: &Url, issuer: &Url) -> bool {
+    if is_loopback(issuer) || is_loopback(endpoint) {
+        return is_loopback(issuer) && is_loopback(endpoint);
+    }
+    let is_safe = endpoint.scheme() == "https" || endpoint.origin() == issuer.origin();
+    endpoint.host_str() == issuer.host_str() && is_safe
+}
+
+/// The address that a person is to open: none that somebody on the line could change, and nothing in it that acts on what
+/// shows it.
+fn shown(address: &str, by: &Url) -> Option<String> {
+    let url = Url::parse(address).ok()?;
+    let is_safe = url.scheme() == "https" || (is_loopback(&url) && is_loopback(by));
+    let is_clean = !address.chars().any(|c| acts(c) || c.is_whitespace());
+    let names_nobody = url.username().is_empty() && url.password().is_none();
+    (is_safe && is_clean && names_nobody).then(|| address.to_owned())
 }
 
 /// An answer's body; nothing these endpoints say is long.
@@ -228,13 +250,21 @@ impl Grant {
             );
             SideError::Refused(format!("the server gives no code to sign in with: {why}"))
         })?;
+        let by = &self.endpoints.device;
+        let address = shown(&answer.verification_uri, by).ok_or_else(|| {
+            SideError::Refused(format!(
+                "the server names an address to sign in at that is not safe to open: {:?}",
+                answer.verification_uri
+            ))
+        })?;
+        let with_code = answer.verification_uri_complete;
         Ok(Code {
-            address: answer.verification_uri,
-            address_with_code: answer.verification_uri_complete,
+            address,
+            address_with_code: with_code.and_then(|address| shown(&address, by)),
             code: answer.user_code,
             lasts: Duration::from_secs(answer.expires_in).min(LONGEST),
             device: Secret::new(answer.device_code),
-            interval: Duration::from_secs(answer.interval.unwrap_or(5)).min(LONGEST),
+            interval: Duration::from_secs(answer.interval.unwrap_or(5)).clamp(SHORTEST, LONGEST),
         })
     }
 
@@ -398,5 +428,56 @@ pub(crate) async fn revoke(line: &Line, tokens: &Tokens) {
         if let Err(error) = http.client.post(endpoint.clone()).form(&form).send().await {
             tracing::debug!("signing out at the server: {}", innermost(&error));
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn url(text: &str) -> Url {
+        Url::parse(text).unwrap()
+    }
+
+    #[test]
+    fn endpoints_are_the_issuers_own() {
+        let issuer = url("https://cloud.example/");
+        for own in [
+            "https://cloud.example/token",
+            "https://cloud.example:8443/token",
+        ] {
+            assert!(is_of_issuer(&url(own), &issuer), "{own}");
+        }
+        for other in [
+            "http://cloud.example/token",
+            "https://elsewhere.example/token",
+            "https://cloud.example.elsewhere.example/token",
+            "http://127.0.0.1:631/token",
+            "https://localhost/token",
+            "http://[::1]/token",
+        ] {
+            assert!(!is_of_issuer(&url(other), &issuer), "{other}");
+        }
+        let here = url("http://127.0.0.1:8080/");
+        assert!(is_of_issuer(&url("http://127.0.0.1:8080/token"), &here));
+        assert!(!is_of_issuer(&url("https://cloud.example/token"), &here));
+    }
+
+    #[test]
+    fn only_a_safe_address_is_shown() {
+        let by = url("https://cloud.example/device");
+        assert!(shown("https://login.example/device?code=1", &by).is_some());
+        for unsafe_one in [
+            "http://login.example/device",
+            "http://localhost/device",
+            "javascript:alert(1)",
+            "https://login.example/\u{1b}[2Jdevice",
+            "https://login.example/\u{202e}device",
+            "https://cloud.example@elsewhere.example/",
+            "device",
+        ] {
+            assert_eq!(shown(unsafe_one, &by), None, "{unsafe_one:?}");
+        }
+        assert!(shown("http://localhost:1/device", &url("http://127.0.0.1/")).is_some());
     }
 }

@@ -237,6 +237,9 @@ pub async fn settle(
         };
         next.set_query(None);
         next.set_fragment(None);
+        // A server does not say as whom anybody signs in; neither can be set where the address holds no host.
+        let _ = next.set_username("");
+        let _ = next.set_password(None);
         if !next.path().ends_with('/') {
             next.set_path(&format!("{}/", next.path()));
         }

@@ -19,6 +19,12 @@ use crate::{Class, Error, Home};
 /// A question that is longer is none.
 const LONGEST: u64 = 64 * 1024;
 
+/// An answer that is longer is none either.
+const LONGEST_ANSWER: u64 = 64 * 1024 * 1024;
+
+/// After somebody could not be let in, the next one is after this.
+const A_MOMENT: Duration = Duration::from_millis(100);
+
 /// Who asks something of an agent waits for so long.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -142,9 +148,10 @@ pub(super) async fn serve(listener: UnixListener, asked: mpsc::UnboundedSender<A
                     }
                 });
             }
+            // Too many open files, say, or one that was gone before it was answered: there is nothing to wait for but time.
             Err(why) => {
                 tracing::debug!("the socket: {why}");
-                return;
+                tokio::time::sleep(A_MOMENT).await;
             }
         }
     }
@@ -219,7 +226,9 @@ pub async fn ask(home: &Home, ask: &Ask) -> Result<Option<Answer>, Error> {
         line.push('\n');
         writing.write_all(line.as_bytes()).await?;
         let mut answer = String::new();
-        BufReader::new(reading).read_line(&mut answer).await?;
+        let reading = BufReader::new(reading).take(LONGEST_ANSWER);
+        tokio::pin!(reading);
+        reading.read_line(&mut answer).await?;
         std::io::Result::Ok(answer)
     };
     let talked = tokio::time::timeout(PATIENCE, talking)

@@ -16,6 +16,7 @@ use std::time::{Duration, Instant};
 use futures_util::StreamExt;
 use katabatic_core::telling::{Kind, Message};
 use katabatic_core::{Base, Digest, EditTime, Entry, RelPath, Side, words};
+use katabatic_opener::client::{Client, Told};
 use notify::{RecursiveMode, Watcher};
 use tokio::sync::mpsc::{self, UnboundedReceiver, UnboundedSender};
 use tokio::sync::watch;
@@ -28,8 +29,6 @@ use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::ledger::{LaneKey, Ledger};
 use crate::open::{open_here, open_side};
-use crate::opener::SIGN_OF_LIFE;
-use crate::opener::client::{Client, Told};
 use crate::sides::local::{Filling, LocalSide};
 use crate::sides::{SideError, SideStore, Source};
 use crate::stop::Stop;
@@ -76,7 +75,9 @@ pub(super) async fn serve(
 ) {
     openings.close(&config.borrow_and_update().clone());
     loop {
-        match Client::connect(&openings.opener) {
+        let (tell, told) = mpsc::unbounded_channel();
+        // Nobody listens any more: the agent ends.
+        match Client::connect(&openings.opener, move |word| tell.send(word).is_ok()) {
             Err(why) => {
                 openings.say(format!("no opener is there ({why})"));
                 tokio::select! {
@@ -84,7 +85,7 @@ pub(super) async fn serve(
                     () = tokio::time::sleep(LOOK_AGAIN) => {}
                 }
             }
-            Ok((client, told)) => {
+            Ok(client) => {
                 let over = openings
                     .with_opener(&client, told, &mut config, &mut ending)
                     .await;
@@ -303,7 +304,6 @@ impl Asked {
             tracing::debug!("{} only looks, and gets nothing", program.name);
             return client.deny(question, true);
         }
-        let still_at_it = SignsOfLife::of(client, question);
         let turn = {
             let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
             Arc::clone(turns.entry(handle.clone()).or_default())
@@ -312,11 +312,10 @@ impl Asked {
             let _mine = turn.lock().await;
             self.bring(file, &handle, &stamp, &program).await
         };
-        drop(still_at_it);
         match came {
-            Ok(Came::Here) => client.allow(question, true),
+            Ok(Came::Here) => client.allow(question),
             Ok(Came::Filled(known)) => {
-                client.allow(question, true);
+                client.allow(question);
                 // Only now: until nobody asks about the file any more, an agent that comes after this one must find it.
                 self.forget(&known).await;
             }
@@ -453,7 +452,9 @@ impl Asked {
         program: &str,
     ) -> Result<u64, String> {
         let far = self.far(&known.lane).map_err(|error| error.why)?;
-        let (mut source, version) = read(&*far, known).await?;
+        let reading = tokio::time::timeout(SILENT, read(&*far, known)).await;
+        let (mut source, version) =
+            reading.unwrap_or_else(|_| Err("nobody answered for too long".to_owned()))?;
         coming.has_in_all(version.size);
         let side = self.openings.near(&known.lane);
         let side = side.ok_or("its folder is not here")?;
@@ -607,28 +608,6 @@ impl Asked {
     }
 }
 
-/// Tells the opener again and again that the agent is still at it, until it is dropped. In a task of its own: a disk that
-/// takes long to write holds up the one that fills.
-struct SignsOfLife(tokio::task::JoinHandle<()>);
-
-impl SignsOfLife {
-    fn of(client: &Client, question: u64) -> SignsOfLife {
-        let client = client.clone();
-        SignsOfLife(tokio::spawn(async move {
-            loop {
-                tokio::time::sleep(SIGN_OF_LIFE).await;
-                client.coming(question);
-            }
-        }))
-    }
-}
-
-impl Drop for SignsOfLife {
-    fn drop(&mut self) {
-        self.0.abort();
-    }
-}
-
 /// Whether the disk has room for so many bytes; a disk that fills to the brim stops everything else, too.
 async fn has_room(side: &LocalSide, bytes: u64) -> Result<(), String> {
     match side.free().await {
@@ -644,27 +623,17 @@ async fn has_room(side: &LocalSide, bytes: u64) -> Result<(), String> {
 
 /// Opens the version there that a stub stands for, or the one that is there by now.
 async fn read(far: &dyn SideStore, known: &Known) -> Result<(Source, Entry), String> {
-    let silent = |_| "nobody answered for too long".to_owned();
     let agreed = Entry {
         edited: known.edited,
         ..Entry::file(known.base.size, known.base.far.undoubted())
     };
-    let reading = tokio::time::timeout(SILENT, far.read(&known.path, &agreed));
-    match reading.await.map_err(silent)? {
+    match far.read(&known.path, &agreed).await {
         Ok(source) => return Ok((source, agreed)),
         Err(SideError::Changed(_) | SideError::Missing) => {}
         Err(why) => return Err(why.to_string()),
     }
-    let looking = tokio::time::timeout(SILENT, far.look(&known.path));
-    let there = looking
-        .await
-        .map_err(silent)?
-        .map_err(|why| why.to_string())?;
+    let there = far.look(&known.path).await.map_err(|why| why.to_string())?;
     let there = there.ok_or("it is not there any more")?;
-    let reading = tokio::time::timeout(SILENT, far.read(&known.path, &there));
-    let source = reading
-        .await
-        .map_err(silent)?
-        .map_err(|why| why.to_string())?;
-    Ok((source, there))
+    let source = far.read(&known.path, &there).await;
+    Ok((source.map_err(|why| why.to_string())?, there))
 }

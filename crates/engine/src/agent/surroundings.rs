@@ -176,6 +176,12 @@ async fn names_of(bus: &Connection, networks: &Proxy<'_>) -> zbus::Result<Vec<St
     Ok(names)
 }
 
+/// A text in which nothing is markup (Desktop Notifications Specification, "Markup").
+fn without_markup(text: &str) -> String {
+    let signs = text.replace('&', "&amp;");
+    signs.replace('<', "&lt;").replace('>', "&gt;")
+}
+
 /// Shows a message on the desktop of the person (the Desktop Notifications Specification of freedesktop.org).
 ///
 /// # Errors
@@ -191,6 +197,12 @@ pub(super) async fn show_on_desktop(title: &str, text: &str, urgent: bool) -> zb
         ],
     )
     .await?;
+    // Whoever shows markup gets none; whoever does not would show what stands for its signs.
+    let can: Vec<String> = desktop.call("GetCapabilities", &()).await?;
+    let text = match can.iter().any(|can| can == "body-markup") {
+        true => without_markup(text),
+        false => text.to_owned(),
+    };
     let urgency = zbus::zvariant::Value::U8(if urgent { 2 } else { 1 });
     let hints = HashMap::from([("urgency", urgency)]);
     let no_actions: Vec<&str> = Vec::new();
@@ -199,7 +211,7 @@ pub(super) async fn show_on_desktop(title: &str, text: &str, urgent: bool) -> zb
         0_u32,
         "",
         title,
-        text,
+        text.as_str(),
         no_actions,
         hints,
         -1_i32,

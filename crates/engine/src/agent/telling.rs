@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use jiff::Zoned;
 use katabatic_core::telling::{Kind, Message, Messenger};
+use katabatic_core::words;
 use serde_json::json;
 use tokio::io::AsyncWriteExt;
 use tokio::sync::mpsc;
@@ -140,6 +141,13 @@ impl std::fmt::Display for Way {
 
 async fn send(way: &Way, message: &Message) -> Result<(), String> {
     let urgent = message.kind == Kind::Problem;
+    // A name is part of it, and nothing in one acts on what shows it.
+    let message = &Message {
+        lane: words::harmless(&message.lane),
+        title: words::harmless(&message.title),
+        text: words::harmless_lines(&message.text),
+        ..message.clone()
+    };
     let sending = async {
         match way {
             Way::Desktop => show_on_desktop(&message.title, &message.text, urgent)
@@ -170,7 +178,10 @@ fn as_json(message: &Message) -> String {
 /// The message goes to the program's standard input; nothing of it is ever part of a command line.
 async fn run(program: &Path, message: &Message) -> Result<(), String> {
     let failed = |why: std::io::Error| why.to_string();
-    let mut child = tokio::process::Command::new(program)
+    let mut command = tokio::process::Command::new(program);
+    // Nothing of the terminal that the agent, or root, was started from is its own.
+    katabatic_child::alone(command.as_std_mut());
+    let mut child = command
         .stdin(Stdio::piped())
         .stdout(Stdio::null())
         .stderr(Stdio::null())
@@ -208,7 +219,6 @@ async fn post(address: &Url, message: &Message) -> Result<(), String> {
 /// A mail (RFC 5322) without sender and receiver, which whoever sends it on knows; it has its name only once it is whole.
 fn lay_down(folder: &Path, message: &Message) -> std::io::Result<()> {
     let now = Zoned::now();
-    let one_line = |text: &str| text.replace(['\r', '\n'], " ");
     let name = format!(
         "{}-{}.eml",
         now.strftime("%Y-%m-%dT%H-%M-%S%.f"),
@@ -220,7 +230,7 @@ fn lay_down(folder: &Path, message: &Message) -> std::io::Result<()> {
         now.strftime("%a, %d %b %Y %H:%M:%S %z"),
         base64(&message.title),
         message.kind.word(),
-        one_line(&message.lane),
+        message.lane,
         message.title,
         message.text.replace('\n', "\r\n"),
     );

@@ -20,7 +20,7 @@ use crate::open::{OpenLane, account_client, lock_at, open_here, open_lane, side_
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::{Place, absolute};
 use crate::seam::NoHook;
-use crate::sides::local::{LocalSide, mark_in};
+use crate::sides::local::{LocalSide, mark_in, own_folder};
 use crate::sides::webdav::WebdavSide;
 use crate::sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 use crate::stop::Stop;
@@ -105,7 +105,7 @@ pub async fn withdraw(home: &Home, ledger: &Ledger, lane: &LaneConfig) -> Result
     let state = home.lane_room(&lane.id);
     let mut rooms = vec![state.join("far"), state];
     for root in [&lane.near, &lane.far].into_iter().filter_map(Place::local) {
-        let own = root.join(OWN_FOLDER);
+        let own = own_folder::path(root, &lane.id);
         rooms.extend([own.join(&lane.id), own]);
     }
     // Only what is empty goes: nothing was ever staged in it.

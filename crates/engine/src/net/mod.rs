@@ -170,7 +170,8 @@ pub fn is_loopback(url: &Url) -> bool {
     match url.host() {
         Some(Host::Ipv4(address)) => address.is_loopback(),
         Some(Host::Ipv6(address)) => address.is_loopback(),
-        Some(Host::Domain(name)) => name == "localhost",
+        // RFC 6761 §6.3: these never leave this computer.
+        Some(Host::Domain(name)) => name == "localhost" || name.ends_with(".localhost"),
         None => false,
     }
 }

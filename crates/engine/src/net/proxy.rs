@@ -7,7 +7,7 @@ use url::Url;
 /// What an account says about proxies.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum ProxySetting {
-    /// `HTTPS_PROXY`, `HTTP_PROXY`, `ALL_PROXY` and `NO_PROXY` decide.
+    /// `HTTPS_PROXY`, `HTTP_PROXY`, `ALL_PROXY` and `NO_PROXY` decide, but for this computer itself.
     #[default]
     Environment,
     /// None, whatever the environment says.
@@ -63,6 +63,12 @@ impl ProxySetting {
                 url: Some(url.clone()),
                 sign_in: None,
                 by: "set for this account",
+            }),
+            // Whoever set the environment did not mean what never leaves this computer; passwords least of all.
+            ProxySetting::Environment if super::is_loopback(address) => Ok(ProxyUsed {
+                url: None,
+                sign_in: None,
+                by: "this computer is reached without one",
             }),
             ProxySetting::Environment => of_environment(address),
         }

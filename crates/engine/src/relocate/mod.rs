@@ -26,6 +26,7 @@ use crate::lock::lock_folder;
 use crate::open::{open_lane, side_failed};
 use crate::pass::Pass;
 use crate::place::Place;
+use crate::sides::local::own_folder;
 use crate::sides::local::{
     LocalSide, Recognised, SPARES_FOLDER, compare_roots, is_one_disk, is_stub, mark_in, room_place,
 };
@@ -348,7 +349,8 @@ pub async fn near(
     config.change_lane(after.clone())?;
     settle_in(home, &pass.ledger, &after, Some(&before), &pass.stop).await?;
     if !renames && !keep_old {
-        let aside = old.join(OWN_FOLDER).join("leaving");
+        let (_held, own) = own_folder::hold(old, &lane.id).map_err(&failed)?;
+        let aside = own.join("leaving");
         let removed = tree::remove_old((old, new), &aside, seen, &stubs.paths());
         relocated.stays = removed.map_err(&failed)?;
         stubs.forget(&*pass.store(Side::Near)).await;
@@ -537,7 +539,7 @@ fn stubs_among(spares: &Path) -> io::Result<Skip> {
 
 /// Takes the lane's own room away with the old folder. What other lanes, or earlier ones, keep there stays.
 fn leave_room(lane: &LaneConfig, old: &Path, aside: &Path) {
-    let room = old.join(OWN_FOLDER);
+    let room = own_folder::path(old, &lane.id);
     let _ = fs::remove_dir(aside);
     let own = room.join(&lane.id);
     // Of what was on its way, and of stubs, which hold nothing. What lies among the spares there keeps the rest.

@@ -14,7 +14,7 @@ use crate::home::random_hex;
 use crate::pass::Progress;
 use crate::proof::Proof;
 use crate::sides::local::{give_up_file, is_stub};
-use crate::sides::{GivenUp, OWN_FOLDER, WhyKept};
+use crate::sides::{GivenUp, WhyKept, is_own};
 use crate::stop::Stop;
 
 /// What a folder holds.
@@ -46,7 +46,9 @@ fn members(root: &Path, skip: &Skip) -> io::Result<Vec<Member>> {
         for entry in fs::read_dir(root.join(&folder))? {
             let entry = entry?;
             let path = folder.join(entry.file_name());
-            if path == Path::new(OWN_FOLDER) || skip.contains(&path) {
+            let is_own =
+                folder.as_os_str().is_empty() && is_own(&entry.file_name().to_string_lossy());
+            if is_own || skip.contains(&path) {
                 continue;
             }
             let meta = entry.path().symlink_metadata()?;

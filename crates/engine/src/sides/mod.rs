@@ -737,6 +737,9 @@ pub trait SideStore: Send + Sync {
 /// The name of the tool's own folder on a side; every lane leaves it out, at every depth.
 pub const OWN_FOLDER: &str = ".katabatic";
 
+/// How its name begins where somebody else has the usual one; so do the others of the tool's own names.
+pub const OTHER_OWN_FOLDER: &str = ".katabatic-";
+
 /// Names at the top of an account that begin so hold what a test of the account writes, for a moment.
 pub const TEST_FOLDER: &str = ".katabatic-test-";
 
@@ -746,5 +749,5 @@ pub const MOVING_FOLDER: &str = ".katabatic-moving-";
 /// Whether a name is the tool's own, which every lane leaves out.
 #[must_use]
 pub fn is_own(name: &str) -> bool {
-    name == OWN_FOLDER || name.starts_with(TEST_FOLDER) || name.starts_with(MOVING_FOLDER)
+    name == OWN_FOLDER || name.starts_with(OTHER_OWN_FOLDER)
 }

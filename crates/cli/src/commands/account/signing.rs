@@ -204,7 +204,7 @@ fn by_code(
     let tell = |text: String| {
         let text = shown_text(&text);
         if app.common.json {
-            eprintln!("{text}");
+            crate::draw::say(text);
         } else {
             line(text);
         }
@@ -345,8 +345,7 @@ pub fn confirmed(app: &App, yes: bool, question: &str) -> Result<bool, Error> {
     if yes || !asks {
         return Ok(true);
     }
-    eprint!("{question} [y/N] ");
-    let _ = std::io::stderr().flush();
+    crate::draw::ask(format!("{question} [y/N] "));
     let mut answer = String::new();
     std::io::stdin()
         .read_line(&mut answer)

@@ -45,7 +45,7 @@ pub fn agent(app: &App, typed: &Agent) -> Result<ExitCode, Error> {
 }
 
 fn run(app: &App, typed: &AgentRun) -> Result<ExitCode, Error> {
-    let say = |text: &str| eprintln!("katabatic: {text}");
+    let say = |text: &str| crate::draw::say(format!("katabatic: {text}"));
     let config = app.config.clone();
     app.run(agent::run(
         &app.home,

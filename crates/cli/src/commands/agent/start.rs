@@ -1,6 +1,5 @@
 //! `agent start`, `agent stop`: through systemd where a unit is installed, otherwise as a process of its own.
 
-use std::os::unix::process::CommandExt;
 use std::process::{Command, ExitCode, Stdio};
 use std::time::{Duration, Instant};
 
@@ -81,8 +80,8 @@ fn by_ourselves(app: &App) -> Result<(), Error> {
         .stdin(Stdio::null())
         .stdout(Stdio::null())
         .stderr(Stdio::null())
-        .current_dir("/")
-        .process_group(0);
+        .current_dir("/");
+    katabatic_child::alone(&mut command);
     command.spawn().map(drop).map_err(failed)
 }
 

@@ -3,7 +3,7 @@
 //! Every answer has an option, and the equal command line is shown at the end, so that the next lane, or the next
 //! computer, needs no questions.
 
-use std::io::{BufRead, Write};
+use std::io::BufRead;
 use std::path::Path;
 
 use katabatic_core::{RelPath, words};
@@ -183,12 +183,11 @@ pub fn equal_command(add: &LaneAdd) -> String {
 }
 
 fn say(text: &str) {
-    eprintln!("{text}");
+    crate::draw::say(text);
 }
 
 fn answer(question: &str) -> Result<String, Error> {
-    eprint!("{question} ");
-    let _ = std::io::stderr().flush();
+    crate::draw::ask(format!("{question} "));
     let mut typed = String::new();
     let read = std::io::stdin()
         .lock()

@@ -8,6 +8,7 @@ mod abilities;
 mod carry;
 mod fingerprint;
 mod give_up;
+pub(crate) mod own_folder;
 mod room;
 mod root_mark;
 mod scan;
@@ -521,7 +522,13 @@ impl SideStore for LocalSide {
         match asked.await {
             Ok(abilities) => Some(Shortcomings {
                 place: format!("{} ({})", self.inner.root_path.display(), abilities.kind),
-                said: abilities.shortcomings(),
+                said: {
+                    let Inner {
+                        root_path, lane_id, ..
+                    } = &*self.inner;
+                    let own = own_folder::shortcoming(root_path, lane_id);
+                    abilities.shortcomings().into_iter().chain(own).collect()
+                },
             })
             .filter(|lacks| !lacks.said.is_empty()),
             Err(why) => {

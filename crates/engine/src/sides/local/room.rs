@@ -14,9 +14,10 @@ use std::path::{Path, PathBuf};
 use katabatic_core::{EditTime, Entry};
 use rustix::fs::{AtFlags, OFlags, unlinkat};
 
+use super::own_folder::{self, open_ours, open_private};
 use super::{scan, side_error, stub, system};
 use crate::clock::{Clock, SystemClock};
-use crate::sides::{GivenUp, OWN_FOLDER, SideError, WhyKept};
+use crate::sides::{GivenUp, SideError, WhyKept};
 
 pub(super) const STAGING: Shelf = Shelf::Staging;
 pub(super) const SPARES: Shelf = Shelf::Spares;
@@ -58,7 +59,9 @@ fn place_of(
     state: &Path,
     lane_id: &str,
 ) -> io::Result<RoomPlace> {
-    let at_root = root_path.join(OWN_FOLDER).join(lane_id);
+    let at_root = root_path
+        .join(own_folder::name(root, lane_id)?)
+        .join(lane_id);
     let at_state = system::is_one_mount(root, File::open(state)?.as_fd())?;
     let (dir, other) = match at_state {
         true => (state.to_owned(), at_root),
@@ -90,29 +93,38 @@ impl Room {
     ) -> io::Result<Room> {
         private_folder(state)?;
         let place = place_of(root, root_path, state, lane_id)?;
-        let mut room = match Room::at(&place.dir) {
-            // Nothing will be staged or kept on a disk that may only be read.
-            Err(error) if error.kind() == io::ErrorKind::ReadOnlyFilesystem && !place.at_state => {
-                Room::at(state)
-            }
-            room => room,
-        }?;
-        if room.path != place.other {
-            let elsewhere = File::open(place.other.join(SPARES_FOLDER));
-            room.spares_elsewhere = elsewhere.ok().map(OwnedFd::from);
+        if place.at_state {
+            let mut room = Room::at(&place.dir)?;
+            room.spares_elsewhere = spares_at_root(root, lane_id);
+            return Ok(room);
         }
-        Ok(room)
+        match Room::at_root(root, lane_id, &place.dir) {
+            // Nothing will be staged or kept on a disk that may only be read.
+            Err(error) if error.kind() == io::ErrorKind::ReadOnlyFilesystem => Room::at(state),
+            Err(error) => Err(error),
+            Ok(mut room) => {
+                let elsewhere = File::open(state.join(SPARES_FOLDER));
+                room.spares_elsewhere = elsewhere.ok().map(OwnedFd::from);
+                Ok(room)
+            }
+        }
+    }
+
+    /// A room at the top of a folder, where others may be, too.
+    fn at_root(root: BorrowedFd<'_>, lane_id: &str, path: &Path) -> io::Result<Room> {
+        let own = open_private(root, &own_folder::name(root, lane_id)?)?;
+        let dir = open_private(own.as_fd(), lane_id)?;
+        Room::of(dir, path)
     }
 
     /// A room in this very folder.
     pub(super) fn at(dir: &Path) -> io::Result<Room> {
         private_folder(dir)?;
-        let shelf = |name: &str| {
-            let path = dir.join(name);
-            private_folder(&path)?;
-            Ok::<_, io::Error>(OwnedFd::from(File::open(path)?))
-        };
-        let staging = shelf("staging")?;
+        Room::of(OwnedFd::from(File::open(dir)?), dir)
+    }
+
+    fn of(dir: OwnedFd, path: &Path) -> io::Result<Room> {
+        let staging = open_private(dir.as_fd(), "staging")?;
         let clock_ahead = match clock_ahead(staging.as_fd()) {
             Ok(ahead) => ahead,
             // What is full or may only be read can be looked at all the same.
@@ -120,10 +132,10 @@ impl Room {
             Err(error) => return Err(error),
         };
         Ok(Room {
-            dir: OwnedFd::from(File::open(dir)?),
-            path: dir.to_owned(),
+            spares: open_private(dir.as_fd(), SPARES_FOLDER)?,
+            dir,
+            path: path.to_owned(),
             staging,
-            spares: shelf(SPARES_FOLDER)?,
             spares_elsewhere: None,
             clock_ahead,
         })
@@ -314,6 +326,14 @@ impl Room {
     pub(super) fn now(&self) -> EditTime {
         EditTime(SystemClock.now().0.saturating_add(self.clock_ahead))
     }
+}
+
+/// Spares at the top of a folder, from when the tool's state was on another disk.
+fn spares_at_root(root: BorrowedFd<'_>, lane_id: &str) -> Option<OwnedFd> {
+    let name = own_folder::name(root, lane_id).ok()?;
+    let own = open_ours(root, &name).ok()??;
+    let dir = open_ours(own.as_fd(), lane_id).ok()??;
+    open_ours(dir.as_fd(), SPARES_FOLDER).ok()?
 }
 
 /// Everything in a folder of ours.

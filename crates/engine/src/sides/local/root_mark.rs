@@ -11,11 +11,11 @@ use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
-use katabatic_core::RelPath;
 use rustix::fs::{AtFlags, OFlags, StatxFlags, XattrFlags, statx, unlinkat};
 
+use super::own_folder;
 use super::{side_error, system};
-use crate::sides::{OWN_FOLDER, SideError};
+use crate::sides::SideError;
 
 const MARK: &str = "user.katabatic.root";
 
@@ -141,14 +141,15 @@ fn read_mark(root: BorrowedFd<'_>) -> Option<String> {
     }
 }
 
-fn own_folder(root: BorrowedFd<'_>) -> io::Result<OwnedFd> {
-    let own = RelPath::parse(OWN_FOLDER).map_err(io::Error::other)?;
-    system::open_folder(root, &own)
+/// Nobody who may write at the top says whose mark it bears.
+fn folder_of_ours(root: BorrowedFd<'_>) -> io::Result<OwnedFd> {
+    let own = own_folder::open_ours(root, &own_folder::name(root, "")?)?;
+    own.ok_or_else(|| io::ErrorKind::NotFound.into())
 }
 
 fn read_mark_file(root: BorrowedFd<'_>) -> Option<String> {
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let own = own_folder(root).ok()?;
+    let own = folder_of_ours(root).ok()?;
     let file = rustix::fs::openat(&own, MARK_FILE, flags, rustix::fs::Mode::empty()).ok()?;
     let mut mark = String::new();
     File::from(file).take(64).read_to_string(&mut mark).ok()?;
@@ -161,7 +162,7 @@ pub(super) fn mark_root(root: BorrowedFd<'_>, mark: &str) -> Result<(), SideErro
         Ok(()) | Err(rustix::io::Errno::EXIST) => return Ok(()),
         Err(why) => tracing::debug!("the root holds no attribute: {why}"),
     }
-    let Ok(own) = own_folder(root) else {
+    let Ok(own) = folder_of_ours(root) else {
         // On the computer's own disk the inode number does.
         return Ok(());
     };

@@ -16,6 +16,7 @@ use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::fs::PermissionsExt;
 
 use katabatic_core::{EditTime, RelPath, Stamp};
+use katabatic_opener::client::NotMarked;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, Statx, XattrFlags, linkat, unlinkat};
 use rustix::io::Errno;
 
@@ -27,7 +28,7 @@ use crate::home::random_hex;
 use crate::sides::{NewStub, SideError, Staged, Whereabouts};
 
 /// The attribute that says that a file is a stub.
-pub(super) const LABEL: &str = "user.katabatic.stub";
+pub(super) use katabatic_opener::STUB_LABEL as LABEL;
 
 /// The form of the stub, the label's value.
 const FORM: &[u8] = b"1";
@@ -349,7 +350,7 @@ fn empty(file: &File, size: u64, edited: EditTime) -> io::Result<()> {
 }
 
 /// Has files marked, and answers for each why it could not be, if it could not.
-pub(crate) type MarkFiles<'m> = dyn Fn(&[OwnedFd]) -> io::Result<Vec<Option<String>>> + 'm;
+pub(crate) type MarkFiles<'m> = dyn Fn(&[OwnedFd]) -> io::Result<Vec<Option<NotMarked>>> + 'm;
 
 /// Gives every stub that somebody is asked about before it is opened the rights that its content had; how many have them
 /// now, and why one does not. `mark` has files marked, and answers for each.
@@ -389,7 +390,7 @@ pub(super) fn open_all(
                     allow(&shelf, name, rights_of_content(&shelf, name)).map_err(failed)?;
                     opened += 1;
                 }
-                Some(why) => why_not = Some(why),
+                Some(why) => why_not = Some(why.to_string()),
             }
         }
     }

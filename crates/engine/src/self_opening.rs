@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use super::client;
+use katabatic_opener::client;
+
 use crate::sides::local::file_system_of;
 
 /// The system asks before content is used from this version on (fanotify(7), `FAN_PRE_ACCESS`).

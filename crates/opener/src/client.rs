@@ -5,10 +5,11 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
 
+use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
 use rustix::net::{AddressFamily, SocketAddrUnix, SocketFlags, SocketType, connect, socket_with};
-use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 
-use super::wire::{self, Order, Said, TOGETHER};
+pub use crate::wire::NotMarked;
+use crate::wire::{self, Order, Said, TOGETHER};
 
 /// What the opener tells.
 #[derive(Debug)]
@@ -32,10 +33,10 @@ pub enum Told {
 #[derive(Clone)]
 pub struct Client {
     socket: Arc<OwnedFd>,
-    marked: Arc<Mutex<mpsc::Receiver<Vec<Option<String>>>>>,
+    marked: Arc<Mutex<mpsc::Receiver<Vec<Option<NotMarked>>>>>,
 }
 
-/// A socket to whoever listens there.
+/// A socket to whoever listens there, if that is root.
 fn reach(to: &Path) -> io::Result<OwnedFd> {
     let socket = socket_with(
         AddressFamily::UNIX,
@@ -44,6 +45,13 @@ fn reach(to: &Path) -> io::Result<OwnedFd> {
         None,
     )?;
     connect(&socket, &SocketAddrUnix::new(to)?)?;
+    // Whoever it is, it gets descriptors of stubs, and says who may read them.
+    let listens = getsockopt(&socket, PeerCredentials)?.uid();
+    if listens != 0 {
+        return Err(io::Error::other(format!(
+            "who listens there is not root, but the user with the number {listens}"
+        )));
+    }
     Ok(socket)
 }
 
@@ -56,34 +64,37 @@ pub fn knock(to: &Path) -> io::Result<()> {
 }
 
 impl Client {
-    /// Connects; what the opener tells comes out of the other end.
+    /// Connects. What the opener tells is handed to `told`, in a thread of its own, until that says that nobody listens
+    /// any more.
     ///
     /// # Errors
-    /// Where none listens there.
-    pub fn connect(to: &Path) -> io::Result<(Client, UnboundedReceiver<Told>)> {
+    /// Where none of root's listens there.
+    pub fn connect(
+        to: &Path,
+        mut told: impl FnMut(Told) -> bool + Send + 'static,
+    ) -> io::Result<Client> {
         let socket = Arc::new(reach(to)?);
         let (marked, answers) = mpsc::channel();
-        let (told, tells) = unbounded_channel();
         let listening = Arc::clone(&socket);
-        std::thread::spawn(move || {
-            if let Err(why) = listen(&listening, &marked, &told) {
+        let thread = std::thread::Builder::new().name("opener".into());
+        thread.spawn(move || {
+            if let Err(why) = listen(&listening, &marked, &mut told) {
                 tracing::warn!("the opener: {why}");
             }
-            // Nobody listens any more: the agent ends.
-            let _ = told.send(Told::Gone);
-        });
-        let client = Client {
+            // Where nobody listens, nobody needs to know.
+            let _ = told(Told::Gone);
+        })?;
+        Ok(Client {
             socket,
             marked: Arc::new(Mutex::new(answers)),
-        };
-        Ok((client, tells))
+        })
     }
 
     /// Has files marked, by descriptors that need not be open for anything; an answer each.
     ///
     /// # Errors
     /// Where the opener is gone.
-    pub fn mark(&self, files: &[OwnedFd]) -> io::Result<Vec<Option<String>>> {
+    pub fn mark(&self, files: &[OwnedFd]) -> io::Result<Vec<Option<NotMarked>>> {
         let answers = self.marked.lock().unwrap_or_else(PoisonError::into_inner);
         let mut all = Vec::with_capacity(files.len());
         for together in files.chunks(TOGETHER) {
@@ -95,9 +106,9 @@ impl Client {
         Ok(all)
     }
 
-    /// Lets a program go on; where the file is filled, nobody is asked about it any more.
-    pub fn allow(&self, question: u64, filled: bool) {
-        self.say(&Order::Allow { question, filled });
+    /// Lets a program go on: the content of the file is here.
+    pub fn allow(&self, question: u64) {
+        self.say(&Order::Allow { question });
     }
 
     /// Does not let a program open the file.
@@ -106,11 +117,6 @@ impl Client {
             question,
             forbidden,
         });
-    }
-
-    /// Says that the content still comes; to be said more often than every [`super::SIGN_OF_LIFE`].
-    pub fn coming(&self, question: u64) {
-        self.say(&Order::Coming { question });
     }
 
     /// Says that the stubs have no rights any more.
@@ -127,23 +133,21 @@ impl Client {
 
 fn listen(
     socket: &OwnedFd,
-    marked: &mpsc::Sender<Vec<Option<String>>>,
-    told: &UnboundedSender<Told>,
+    marked: &mpsc::Sender<Vec<Option<NotMarked>>>,
+    told: &mut dyn FnMut(Told) -> bool,
 ) -> io::Result<()> {
     while let Some((said, with)) = wire::receive::<Said>(socket)? {
         let heard = match said {
             Said::Marked { failed } => marked.send(failed).is_ok(),
             Said::Asks { question, process } => match with.into_iter().next() {
-                Some(file) => told
-                    .send(Told::Asks {
-                        question,
-                        process,
-                        file,
-                    })
-                    .is_ok(),
+                Some(file) => told(Told::Asks {
+                    question,
+                    process,
+                    file,
+                }),
                 None => true,
             },
-            Said::Ending => told.send(Told::Ending).is_ok(),
+            Said::Ending => told(Told::Ending),
         };
         if !heard {
             break;
