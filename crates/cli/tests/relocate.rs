@@ -235,6 +235,40 @@ fn killed_on_their_way_stubs_are_still_what_they_were() {
 }
 
 #[test]
+fn killed_right_behind_the_switch_the_lane_is_at_its_new_place() {
+    let desk = settled();
+    let Some(disk) = another_disk() else {
+        return;
+    };
+    desk.run(&["shed", "scores", "--only", "a.txt"]).ends(0);
+    for round in 0..4 {
+        let new = match round % 2 {
+            0 => disk.path().join(format!("Scores {round}")),
+            _ => desk.path(&format!("home again {round}")),
+        };
+        let mut child = desk
+            .command(&["lane", "relocate", "scores", new.to_str().unwrap()])
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .unwrap();
+        let names_it = || {
+            let config = fs::read_to_string(desk.path("home/katabatic.toml")).unwrap();
+            config.contains(new.to_str().unwrap())
+        };
+        while !names_it() && child.try_wait().unwrap().is_none() {
+            std::thread::yield_now();
+        }
+        child.kill().unwrap();
+        child.wait().unwrap();
+        assert!(names_it(), "round {round}");
+        desk.run(&["status"]).ends(0);
+        desk.run(&["sync"]).ends(0);
+        assert_eq!(stubs(&new), ["a.txt"], "round {round}");
+        assert_eq!(tree(&desk.far()).len(), 3, "round {round}");
+    }
+}
+
+#[test]
 fn a_copy_that_was_cut_goes_on_where_it_stopped() {
     let desk = settled();
     let Some(disk) = another_disk() else {

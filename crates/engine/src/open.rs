@@ -280,7 +280,7 @@ pub(crate) fn open_here(
     let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
     let room = room_of_side(home, &lane.id, side);
     let known = match side {
-        Side::Near => row.and_then(|row| row.near_root),
+        Side::Near => row.and_then(|row| row.near_root_at(&lane.near).map(str::to_owned)),
         Side::Far => row.and_then(|row| row.far_root),
     };
     open_local(lane, side, root, known, &room, stop)

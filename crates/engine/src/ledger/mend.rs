@@ -127,7 +127,8 @@ fn scrub(new: &Connection) -> u64 {
         }
         // How the roots are recognised may be what is ruined; without it they are looked at as for the first time.
         run(
-            "UPDATE lane SET near_root = NULL, far_root = NULL, far_marked = 0, noted = 0 WHERE number = ?1",
+            "UPDATE lane SET near_root = NULL, moving_to = NULL, moving_root = NULL,
+                 far_root = NULL, far_marked = 0, noted = 0 WHERE number = ?1",
             lane,
         );
         if !matches!(whole(), Ok(true)) {

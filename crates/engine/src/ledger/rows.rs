@@ -1,6 +1,9 @@
 //! The rows of a lane: what was agreed at each path, and what the last pass saw that is not settled.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::ffi::OsString;
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::PathBuf;
 
 use katabatic_core::{
     Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Tally, Unknown, View,
@@ -9,6 +12,7 @@ use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
+use crate::place::Place;
 use crate::sides::local::handle_of;
 
 /// A row as it stands in the ledger.
@@ -103,6 +107,8 @@ pub struct LaneRow {
     pub seen_at: Option<EditTime>,
     /// How the near root was recognised.
     pub near_root: Option<String>,
+    /// While the near folder is on its way to another disk.
+    pub moving: Option<Moving>,
     /// Whether the tool's own folder for this lane was made at the far root.
     pub far_marked: bool,
     /// How the far root was recognised, where it is a folder of this computer.
@@ -119,6 +125,27 @@ pub struct LaneRow {
     pub noted: u64,
     /// How the last pass ended, where that was before it carried anything.
     pub failed: Option<FailedPass>,
+}
+
+impl LaneRow {
+    /// How the near root is recognised, where it is `place`. Of a lane that was killed right when it had its new place, the
+    /// copy that was made there counts, and nothing else.
+    #[must_use]
+    pub fn near_root_at(&self, place: &Place) -> Option<&str> {
+        match (&self.moving, place) {
+            (Some(moving), Place::Local(at)) if moving.to == *at => Some(&moving.root),
+            _ => self.near_root.as_deref(),
+        }
+    }
+}
+
+/// A near folder on its way: it was copied whole, and the config may name its new place already.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Moving {
+    /// Where to.
+    pub to: PathBuf,
+    /// How the copy there is recognised.
+    pub root: String,
 }
 
 /// A pass that ended before it carried anything.
@@ -143,6 +170,13 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
             pass: row.get(1)?,
             seen_at: row.get::<_, Option<i64>>(2)?.map(EditTime),
             near_root: row.get(3)?,
+            moving: match (row.get::<_, Option<Vec<u8>>>(14)?, row.get(15)?) {
+                (Some(to), Some(root)) => Some(Moving {
+                    to: OsString::from_vec(to).into(),
+                    root,
+                }),
+                _ => None,
+            },
             far_marked: row.get(4)?,
             far_root: row.get(7)?,
             terms: row.get(8)?,
@@ -161,7 +195,7 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
         })
     };
     let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at, far_root, terms, selection,
-                      noted, failed_at, failed_why, failed_next
+                      noted, failed_at, failed_why, failed_next, moving_to, moving_root
                FROM lane WHERE id = ?1";
     connection
         .prepare_cached(sql)?
@@ -203,6 +237,7 @@ pub(crate) fn set_failed(
         .map(drop)
 }
 
+/// Remembers how the near root is recognised, wherever it was on its way to.
 pub(crate) fn set_near_root(
     connection: &Connection,
     lane: LaneKey,
@@ -210,8 +245,26 @@ pub(crate) fn set_near_root(
 ) -> rusqlite::Result<()> {
     connection
         .execute(
-            "UPDATE lane SET near_root = ?2 WHERE number = ?1",
+            "UPDATE lane SET near_root = ?2, moving_to = NULL, moving_root = NULL WHERE number = ?1",
             params![lane.0, root],
+        )
+        .map(drop)
+}
+
+/// Remembers where the near folder was copied to, before the config names that place; or that it goes nowhere.
+pub(crate) fn set_moving(
+    connection: &Connection,
+    lane: LaneKey,
+    moving: Option<&Moving>,
+) -> rusqlite::Result<()> {
+    connection
+        .execute(
+            "UPDATE lane SET moving_to = ?2, moving_root = ?3 WHERE number = ?1",
+            params![
+                lane.0,
+                moving.map(|moving| moving.to.as_os_str().as_bytes()),
+                moving.map(|moving| &moving.root)
+            ],
         )
         .map(drop)
 }
@@ -420,7 +473,8 @@ pub(crate) fn forget_lane(connection: &Connection, id: &str) -> rusqlite::Result
         "DELETE FROM intent WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM partial WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
         "DELETE FROM blocks WHERE lane = (SELECT number FROM lane WHERE id = ?1)",
-        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, far_marked = 0, far_root = NULL, token = NULL, listed_at = NULL WHERE id = ?1",
+        "UPDATE lane SET pass = 0, seen_at = NULL, near_root = NULL, moving_to = NULL, moving_root = NULL,
+                far_marked = 0, far_root = NULL, token = NULL, listed_at = NULL WHERE id = ?1",
     ] {
         connection.execute(sql, [id])?;
     }

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 11] = [
+const MIGRATIONS: [&str; 12] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -225,6 +225,11 @@ const MIGRATIONS: [&str; 11] = [
         seen_at     INTEGER NOT NULL,
         PRIMARY KEY (lane, side, slot)
     ) WITHOUT ROWID;
+",
+    "
+    -- While the near folder is on its way to another disk: where to, and how its copy there is recognised.
+    ALTER TABLE lane ADD COLUMN moving_to BLOB;
+    ALTER TABLE lane ADD COLUMN moving_root TEXT;
 "];
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.

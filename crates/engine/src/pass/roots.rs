@@ -98,7 +98,8 @@ impl Pass {
             self.side_failed(Side::Near, &error)
         })?;
         self.note_reached(Side::Near, None);
-        match (&self.lane.row.near_root, &self.lane.config.near) {
+        let place = &self.lane.config.near;
+        match (self.lane.row.near_root_at(place), place) {
             (None, _) => Ok(()),
             (Some(known), Place::Local(_)) => {
                 check_root(&self.lane.config, Side::Near, known, &root)
@@ -109,17 +110,21 @@ impl Pass {
 }
 
 impl LockedLane {
-    /// A root that is known from when its mark alone was noted is known by all that it is known by now.
+    /// A root that is known from when its mark alone was noted is known by all that it is known by now; so is one whose
+    /// move to another disk was killed right behind the switch.
     async fn note_roots_whole(&self) -> Result<(), Error> {
         let row = &self.lane.row;
-        for (side, known) in [(Side::Near, &row.near_root), (Side::Far, &row.far_root)] {
+        let near = row.near_root_at(&self.lane.config.near);
+        let moved = near != row.near_root.as_deref();
+        for (side, known) in [(Side::Near, near), (Side::Far, row.far_root.as_deref())] {
             let (Some(known), Place::Local(_)) = (known, self.lane.config.place(side)) else {
                 continue;
             };
             let found = self.store(side).root().await;
             let found = found.map_err(|error| self.side_failed(side, &error))?;
             let key = row.key;
-            if found != *known && compare_roots(known, &found) == Recognised::Itself {
+            let news = found != *known || (side == Side::Near && moved);
+            if news && compare_roots(known, &found) == Recognised::Itself {
                 self.ledger
                     .write(move |connection| match side {
                         Side::Near => rows::set_near_root(connection, key, &found),

@@ -21,11 +21,13 @@ use tree::{Compared, Skip};
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
 use crate::lanes::{check_overlaps, check_own_home};
+use crate::ledger::rows::Moving;
 use crate::ledger::{LaneKey, Ledger, rows};
 use crate::lock::lock_folder;
 use crate::open::{open_lane, side_failed};
 use crate::pass::Pass;
 use crate::place::Place;
+use crate::session::LockedLane;
 use crate::sides::local::own_folder;
 use crate::sides::local::{
     LocalSide, Recognised, SPARES_FOLDER, compare_roots, is_one_disk, is_stub, mark_in, room_place,
@@ -346,6 +348,9 @@ pub async fn near(
         fs::rename(old, new).map_err(&failed)?;
     }
     after.near_drive = OnDrive::of(new);
+    if !renames {
+        note_moving(home, pass, &after, new).await?;
+    }
     config.change_lane(after.clone())?;
     settle_in(home, &pass.ledger, &after, Some(&before), &pass.stop).await?;
     if !renames && !keep_old {
@@ -614,6 +619,28 @@ async fn settle_in(
         .await
 }
 
+/// Notes how the copy is recognised, and where it is, before the config names that place: killed right behind it, the next
+/// pass finds the folder that counts.
+async fn note_moving(
+    home: &Home,
+    pass: &LockedLane,
+    after: &LaneConfig,
+    new: &Path,
+) -> Result<(), Error> {
+    let failed = |error: SideError| side_failed(after, Side::Near, &error);
+    let room = home.lane_room(&after.id);
+    let side = LocalSide::open(new, &room, &after.id, pass.stop.clone()).map_err(failed)?;
+    side.mark_root().await.map_err(failed)?;
+    let moving = Moving {
+        to: new.to_owned(),
+        root: side.root().await.map_err(failed)?,
+    };
+    let key = pass.lane.row.key;
+    pass.ledger
+        .write(move |connection| rows::set_moving(connection, key, Some(&moving)))
+        .await
+}
+
 fn key_of(ledger: &Ledger, lane: &LaneConfig) -> Result<Option<LaneKey>, Error> {
     let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
     Ok(row.map(|row| row.key))
@@ -715,6 +742,12 @@ pub async fn adopt(
     let mut after = lane.clone();
     after.near = Place::Local(new.to_owned());
     after.near_drive = OnDrive::of(new);
+    // Here only what follows settles that this is the folder, so an earlier move there that was cut off must not.
+    if let Some(key) = key_of(ledger, lane)? {
+        ledger
+            .write(move |connection| rows::set_moving(connection, key, None))
+            .await?;
+    }
     // The config first: until the ledger knows the new root, no pass takes it for the old one.
     config.change_lane(after.clone())?;
     settle_in(home, ledger, &after, None, stop).await
