@@ -1,5 +1,6 @@
 //! What can be typed. What it means is found out by the commands.
 
+use katabatic_core::RunClass;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -913,6 +914,18 @@ pub enum OutcomeTyped {
     Failed,
     /// In the middle: the program or the computer went down
     CutOff,
+}
+
+impl OutcomeTyped {
+    /// What it asks for.
+    pub fn class(self) -> RunClass {
+        match self {
+            OutcomeTyped::Fine => RunClass::Fine,
+            OutcomeTyped::Person => RunClass::NeedsPerson,
+            OutcomeTyped::Failed => RunClass::Failed,
+            OutcomeTyped::CutOff => RunClass::CutOff,
+        }
+    }
 }
 
 /// `recover`.

@@ -1,7 +1,10 @@
 //! The two sides of a lane.
 
 /// One side of a lane.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize,
+)]
+#[serde(rename_all = "kebab-case")]
 pub enum Side {
     /// Usually the person's folder on this computer.
     Near,

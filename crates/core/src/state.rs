@@ -1,10 +1,13 @@
 //! A file's state, on its two axes: how the sides agree, and where the content lies.
 
+use serde::{Deserialize, Serialize};
+
 use crate::selection::LeftOutBy;
 use crate::{Decision, Entry, Side};
 
-/// How the two sides agree at a path.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+/// How the two sides agree at a path. The ledger keeps it in the form that serde gives it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Agreement {
     /// Both sides hold the same, and the ledger says so.
     Settled,

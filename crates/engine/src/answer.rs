@@ -3,7 +3,7 @@
 //! The answer is about a file, or about a folder and everything in it that waits for one. It is carried out by a pass
 //! under terms of its own, so that nothing else happens than a pass would have done by itself.
 
-use katabatic_core::{Drift, RelPath, Removals, Side, Terms, words};
+use katabatic_core::{Agreement, Drift, RelPath, Removals, Side, Terms, words};
 
 use crate::Error;
 use crate::ledger::rows;
@@ -132,11 +132,18 @@ fn asked(pass: &Pass, path: &RelPath) -> Result<Asked, Error> {
     let mut asked = Asked::default();
     pass.ledger.read(|connection| {
         rows::each_row(connection, pass.lane.row.key, path, |row| {
-            match row.open.as_ref().map(|(state, _)| state.as_str()) {
-                Some("drift") => asked.drift.push(row.path),
-                Some("asks to remove here") => asked.removals.push((row.path, Side::Near)),
-                Some("asks to remove there") => asked.removals.push((row.path, Side::Far)),
-                _ => {}
+            match row.open.as_ref().map(|(state, _)| *state) {
+                Some(Agreement::Drift) => asked.drift.push(row.path),
+                Some(Agreement::Asking(side)) => asked.removals.push((row.path, side)),
+                None
+                | Some(
+                    Agreement::Settled
+                    | Agreement::Waiting(_)
+                    | Agreement::Moving(_)
+                    | Agreement::Conflict
+                    | Agreement::Stuck
+                    | Agreement::LeftOut,
+                ) => {}
             }
             true
         })

@@ -5,7 +5,7 @@
 
 use std::path::Path;
 
-use katabatic_core::{EditTime, Side, words};
+use katabatic_core::{Agreement, EditTime, Side, words};
 
 use crate::Error;
 use crate::Home;
@@ -489,12 +489,12 @@ impl Doctor<'_> {
         }
         for (state, what, next) in [
             (
-                "conflict",
+                Agreement::Conflict,
                 "in conflict",
                 format!("katabatic conflicts {name}"),
             ),
             (
-                "stuck",
+                Agreement::Stuck,
                 "stuck",
                 format!("katabatic status {name} --state stuck"),
             ),

@@ -3,7 +3,7 @@
 //! Whoever looks the next morning has not seen the message. So the lane remembers it until a pass goes on from there,
 //! and the first of several that end alike is a run of its own.
 
-use katabatic_core::EditTime;
+use katabatic_core::{EditTime, RunOutcome};
 
 use crate::config::LaneConfig;
 use crate::ledger::Ledger;
@@ -43,7 +43,8 @@ pub fn remember(
         }
         if row.failed.is_none_or(|known| known.why != failed.why) {
             let run = runs::begin(connection, row.key, &name, "sync", began)?;
-            runs::end(connection, run, at, &failed.why, &Counts::default())?;
+            let outcome = RunOutcome::Failed(failed.why.clone());
+            runs::end(connection, run, at, &outcome, &Counts::default())?;
         }
         rows::set_failed(connection, row.key, Some(&failed))
     });

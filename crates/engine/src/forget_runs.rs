@@ -54,6 +54,8 @@ pub async fn forget_by_itself(ledger: &Ledger, now: EditTime, days: i64) -> Resu
 
 #[cfg(test)]
 mod tests {
+    use katabatic_core::{Deed, ItemOutcome, RunOutcome, Side};
+
     use super::*;
     use crate::ledger::LaneKey;
     use crate::ledger::runs::Counts;
@@ -67,14 +69,20 @@ mod tests {
                     let run = runs::begin(connection, LaneKey(1), "scores", "sync", began)?;
                     let item = runs::RunItem {
                         path: "a".into(),
-                        action: "carry up".into(),
+                        deed: Deed::Carry(Side::Far),
                         reason: String::new(),
                         bytes: 1,
-                        result: "done".into(),
+                        outcome: ItemOutcome::DONE,
                         at: Some(began),
                     };
                     runs::add_item(connection, run, &item)?;
-                    runs::end(connection, run, began, "all settled", &Counts::default())
+                    runs::end(
+                        connection,
+                        run,
+                        began,
+                        &RunOutcome::AllSettled,
+                        &Counts::default(),
+                    )
                 })
                 .await
                 .unwrap();

@@ -7,7 +7,7 @@
 
 use std::collections::BTreeSet;
 
-use katabatic_core::{EditTime, Side, words};
+use katabatic_core::{Agreement, EditTime, Side, words};
 
 use crate::hand::Hand;
 use crate::ledger::spare_rows::{self, Spare};
@@ -63,7 +63,11 @@ pub fn choose(ledger: &Ledger, now: EditTime, limits: &Limits) -> Result<Choice,
         let lanes: BTreeSet<i64> = all.iter().map(|spare| spare.lane.0).collect();
         let mut in_conflict = BTreeSet::new();
         for lane in lanes {
-            for path in rows::in_state(connection, crate::ledger::LaneKey(lane), "conflict")? {
+            for path in rows::in_state(
+                connection,
+                crate::ledger::LaneKey(lane),
+                Agreement::Conflict,
+            )? {
                 in_conflict.insert((lane, path));
             }
         }

@@ -8,7 +8,9 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Entry, Kind, Listing, RelPath, Side, View};
+use katabatic_core::{
+    Deed, Entry, ItemEnding, ItemOutcome, Kind, Listing, RelPath, RunOutcome, Side, View,
+};
 use tokio::sync::mpsc;
 
 use crate::Error;
@@ -228,13 +230,14 @@ async fn bring_in(
         .buffer_unordered(IN_FLIGHT);
     while let Some((path, outcome)) = brought.next().await {
         let (item, outcome) = match outcome {
-            Ok(bytes) => (item(pass, path, bytes, "done"), Ok(bytes)),
+            Ok(bytes) => (item(pass, path, bytes, ItemOutcome::DONE), Ok(bytes)),
             Err(error) => {
                 let why = error.to_string();
                 if error.ends_the_pass() || matches!(error, SideError::Stopped) {
                     ended = Some(pass.side_failed(Side::Far, &error));
                 }
-                (item(pass, path, 0, &why), Err(why))
+                let failed = ItemOutcome::with(ItemEnding::Failed, &*why);
+                (item(pass, path, 0, failed), Err(why))
             }
         };
         run.note(item);
@@ -254,10 +257,7 @@ async fn bring_in(
     if let Some(error) = ended {
         return Err(error);
     }
-    let outcome = match did.failed.is_empty() {
-        true => "done".to_owned(),
-        false => "needs a person".to_owned(),
-    };
+    let outcome = RunOutcome::done_if(did.failed.is_empty());
     Ok(Ended {
         value: did,
         outcome,
@@ -265,13 +265,13 @@ async fn bring_in(
     })
 }
 
-fn item(pass: &Pass, path: &RelPath, bytes: u64, result: &str) -> RunItem {
+fn item(pass: &Pass, path: &RelPath, bytes: u64, outcome: ItemOutcome) -> RunItem {
     RunItem {
         path: path.to_string(),
-        action: "bring here".into(),
+        deed: Deed::BringBack,
         reason: String::new(),
         bytes,
-        result: result.to_owned(),
+        outcome,
         at: Some(pass.clock.now()),
     }
 }

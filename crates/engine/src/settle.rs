@@ -2,7 +2,10 @@
 
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
-use katabatic_core::{Decision, EditTime, Entry, Kind, RelPath, Side, Step, Triple, View, words};
+use katabatic_core::{
+    Agreement, Decision, EditTime, Entry, Kind, RelPath, RunOutcome, Side, SpareCause, Step,
+    Triple, View, words,
+};
 
 use crate::answer::{Answered, answer};
 use crate::differ::{Difference, differ};
@@ -68,7 +71,7 @@ pub fn open_conflicts(pass: &Pass) -> Result<Vec<LedgerRow>, Error> {
             if row
                 .open
                 .as_ref()
-                .is_some_and(|(state, _)| state == "conflict")
+                .is_some_and(|(state, _)| *state == Agreement::Conflict)
             {
                 found.push(row);
             }
@@ -314,7 +317,7 @@ async fn both_versions(pass: &Pass, path: &RelPath) -> Result<(Entry, Entry), Er
     let known = row.as_ref().is_some_and(|row| {
         row.open
             .as_ref()
-            .is_some_and(|(state, _)| state == "conflict")
+            .is_some_and(|(state, _)| *state == Agreement::Conflict)
     });
     let base = row.and_then(|row| row.base);
     let (verdict, ..) = decide(base.as_ref(), &near, &far, &pass.lane.config.terms);
@@ -408,17 +411,14 @@ async fn take_out(
         old: Some(Version::of(old, None)),
         source: None,
         run: Some(run.number()),
-        why: format!(
-            "yielded to the version from {} when the conflict was settled",
-            yields.other().here_or_there()
-        ),
+        cause: SpareCause::YieldedTo(yields.other()),
         learned: Learned::default(),
     };
     let result = primitive::remove(pass, change).await;
     let number = run.number();
     match result {
         Ok(_) => {
-            run.end("all settled".into(), Counts::default()).await?;
+            run.end(RunOutcome::AllSettled, Counts::default()).await?;
             Ok(number)
         }
         Err(trouble) => {
@@ -474,7 +474,7 @@ async fn keep_beside(
             continue;
         }
         let names = (path, &beside);
-        match primitive::rename(pass, side, names, version, "kept beside the other version").await {
+        match primitive::rename(pass, side, names, version, SpareCause::KeptBeside).await {
             Ok(Put::Done) => return Ok(beside),
             Ok(Put::Taken) => {}
             Err(Trouble::Side(_, SideError::Missing)) => {

@@ -661,19 +661,21 @@ impl LaneStanding {
         // A folder that could not be listed there is as it should be by itself; what lies in it is the trouble.
         let held_folder = settled && step.seen.near.is_folder();
         // What the last pass found out by trying, and nothing here has changed since.
-        if let Some((word, why)) = row.and_then(|row| row.open.as_ref())
+        if let Some((found, why)) = row.and_then(|row| row.open.as_ref())
             && (!settled || held_folder)
             && unchanged_since(row, &step)
         {
-            match word.as_str() {
-                "stuck" => (state.agreement, reason) = (Agreement::Stuck, why.clone()),
-                "conflict" if step.decision == Decision::Compare => {
-                    (state.agreement, reason) = (Agreement::Conflict, why.clone());
-                }
-                "drift" if step.decision == Decision::Compare => {
-                    (state.agreement, reason) = (Agreement::Drift, why.clone());
-                }
-                _ => {}
+            let lasts = match found {
+                Agreement::Stuck => true,
+                Agreement::Conflict | Agreement::Drift => step.decision == Decision::Compare,
+                Agreement::Settled
+                | Agreement::Waiting(_)
+                | Agreement::Moving(_)
+                | Agreement::Asking(_)
+                | Agreement::LeftOut => false,
+            };
+            if lasts {
+                (state.agreement, reason) = (*found, why.clone());
             }
         }
         let settled = state.agreement == Agreement::Settled;

@@ -4,7 +4,9 @@
 //! every computer it got to. A person may have it removed: only what a rule of the lane catches, shown first, each file
 //! captured and checked to be the version that was shown.
 
-use katabatic_core::{Entry, Kind, RelPath, Rule, Side};
+use katabatic_core::{
+    Deed, Entry, ItemEnding, ItemOutcome, Kind, RelPath, Rule, RunOutcome, Side, SpareCause,
+};
 
 use crate::choose::entries;
 use crate::ledger::intents::Version;
@@ -160,20 +162,20 @@ async fn sweep_in(
                 old: Some(Version::of(entry, None)),
                 source: None,
                 run: Some(run.number()),
-                why: format!("removed by hand: the rule {by} leaves it out"),
+                cause: SpareCause::SweptBy(by.clone()),
                 learned: Learned::default(),
             };
             let result = primitive::remove(pass, change).await;
-            let told = match &result {
-                Ok(_) => "done".to_owned(),
-                Err(trouble) => format!("stays: {trouble}"),
+            let outcome = match &result {
+                Ok(_) => ItemOutcome::DONE,
+                Err(trouble) => ItemOutcome::with(ItemEnding::Stays, trouble.to_string()),
             };
             let item = RunItem {
                 path: path.to_string(),
-                action: format!("remove {}", on.side.here_or_there()),
+                deed: Deed::Remove(on.side),
                 reason: String::new(),
                 bytes: entry.size,
-                result: told,
+                outcome,
                 at: Some(pass.clock.now()),
             };
             run.note(item);
@@ -195,10 +197,7 @@ async fn sweep_in(
             }
         }
     }
-    let outcome = match swept.stayed.is_empty() {
-        true => "removed what rules leave out".to_owned(),
-        false => "needs a person".to_owned(),
-    };
+    let outcome = RunOutcome::Swept.or_needs_person(swept.stayed.is_empty());
     Ok(Ended {
         value: swept,
         outcome,

@@ -9,23 +9,22 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::decide::{self, decide};
-use katabatic_core::{Digest, Direction, Entry, Kind, RelPath, Side, Triple, View, words};
+use katabatic_core::{
+    Deed, Digest, Direction, Entry, ItemEnding, ItemOutcome, Kind, RelPath, RunOutcome, Side,
+    SpareCause, Triple, View, words,
+};
 
 use crate::Error;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, Run, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
-use crate::pass::carry::REMOVED_FOLDER;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::scan::look_closer;
 use crate::pass::{IN_FLIGHT, Pass, Report, Unfinished, Wish, far_changes};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::{Put, Staged, Steps};
 use crate::spares::{back_to, make_folders_on};
-
-/// How the outcome of an undo begins that went as it should.
-pub const TOOK_BACK: &str = "took back ";
 
 /// A version that can go back.
 #[derive(Clone, Debug)]
@@ -151,7 +150,7 @@ fn takes_from_each_side(run: &Run) -> bool {
 }
 
 /// What later runs did, by path.
-type Since = BTreeMap<String, (i64, String)>;
+type Since = BTreeMap<String, (i64, Deed)>;
 
 enum Verdict {
     Back(Option<Box<Over>>),
@@ -213,9 +212,10 @@ async fn judge(
     let since = since.get(spare.path.as_str());
     if (&near, &far) == (&View::Absent, &View::Absent) {
         return Ok(match since {
-            Some((later, action)) => {
-                Verdict::Left(format!("run {later} went on with it ({action})"))
-            }
+            Some((later, deed)) => Verdict::Left(format!(
+                "run {later} went on with it ({})",
+                words::deed(deed)
+            )),
             None => Verdict::Back(None),
         });
     }
@@ -261,9 +261,9 @@ async fn judge(
 
 /// The folders that the run removed and that are on neither side now, from the top down.
 async fn folders_to_make(pass: &Pass, items: &[RunItem]) -> Result<Vec<RelPath>, Error> {
-    let removed = items
-        .iter()
-        .filter(|item| item.action.starts_with(REMOVED_FOLDER) && item.result.starts_with("done"));
+    let removed = items.iter().filter(|item| {
+        matches!(item.deed, Deed::RemoveFolder(_)) && item.outcome.ending == ItemEnding::Done
+    });
     let paths: BTreeSet<RelPath> = removed
         .filter_map(|item| RelPath::parse(&item.path).ok())
         .collect();
@@ -333,27 +333,27 @@ async fn back(
         .buffer_unordered(IN_FLIGHT);
     while let Some((back, brought)) = backs.next().await {
         let path = &back.spare.path;
-        let result = match brought {
+        let outcome = match brought {
             Ok(()) => {
                 undone.back += 1;
                 if !takes_from_each_side(of) {
                     scope.push(path.clone());
                 }
-                "done".to_owned()
+                ItemOutcome::DONE
             }
             Err(trouble) => {
                 let why = trouble.to_string();
                 undone.failed.push((path.clone(), why.clone()));
                 ended = ended.or(ends(pass, trouble));
-                format!("stuck: {why}")
+                ItemOutcome::with(ItemEnding::Stuck, why)
             }
         };
         let item = RunItem {
             path: path.to_string(),
-            action: "take back".into(),
+            deed: Deed::TakeBack,
             reason: String::new(),
             bytes: back.spare.size,
-            result,
+            outcome,
             at: Some(pass.clock.now()),
         };
         run.note(item);
@@ -365,10 +365,7 @@ async fn back(
     if let Some(error) = ended {
         return Err(error);
     }
-    let outcome = match undone.failed.is_empty() {
-        true => format!("{TOOK_BACK}{}", words::count(undone.back, "file", "files")),
-        false => "needs a person".to_owned(),
-    };
+    let outcome = RunOutcome::TookBack(undone.back).or_needs_person(undone.failed.is_empty());
     let counts = Counts {
         stuck: undone.failed.len() as u64,
         ..Counts::default()
@@ -446,7 +443,7 @@ async fn exchange(
         old: Some(Version::of(&over.near, over.content)),
         source: None,
         run: Some(run),
-        why: format!("made way when run {} was taken back", of.number),
+        cause: SpareCause::MadeWayForRun(of.number),
         learned: Learned::default(),
     };
     primitive::edit(pass, change, staged).await

@@ -85,11 +85,11 @@ pub async fn story(
         for folder in &above {
             // What was done to a folder whole was done to all in it.
             let of_folder = runs::of_path(connection, lane, folder.as_str(), LAST)?;
-            history.extend(of_folder.into_iter().filter(|(_, item)| {
-                ["move", "remove", "drop"]
-                    .iter()
-                    .any(|action| item.action.starts_with(action))
-            }));
+            history.extend(
+                of_folder
+                    .into_iter()
+                    .filter(|(_, item)| item.deed.takes_members_along()),
+            );
         }
         history.sort_by_key(|(run, _)| std::cmp::Reverse(run.number));
         history.truncate(LAST);

@@ -12,7 +12,9 @@ use std::path::PathBuf;
 
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Side, Unknown};
+use katabatic_core::{
+    Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Side, SpareCause, Unknown,
+};
 use katabatic_engine::ledger::LaneKey;
 use katabatic_engine::ledger::spare_rows::Spare;
 use katabatic_engine::proof::{OldVersion, Warrant};
@@ -367,7 +369,7 @@ fn given_up(content: &str) -> Warrant {
         edited: None,
         taken_at: EditTime(1),
         run: None,
-        why: "removed there".into(),
+        cause: SpareCause::RemovedFrom(Side::Far),
         place: None,
         lane_id: None,
         stamp: None,

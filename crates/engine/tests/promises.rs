@@ -18,7 +18,7 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use async_trait::async_trait;
-use katabatic_core::{EditTime, RelPath, Side};
+use katabatic_core::{EditTime, RelPath, RunOutcome, Side};
 use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::ledger::spare_rows::{self, Spare};
 use katabatic_engine::ledger::{Ledger, runs};
@@ -116,7 +116,7 @@ async fn a_run_that_fails_has_an_end() {
     let last = last.unwrap().remove(0);
     assert_eq!(last.command, "sweep");
     assert!(
-        last.outcome.unwrap().contains("to be left"),
+        matches!(&last.outcome, Some(RunOutcome::Failed(why)) if why.contains("to be left")),
         "{:?}",
         last.ended
     );

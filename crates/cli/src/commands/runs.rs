@@ -5,13 +5,12 @@ use std::process::ExitCode;
 
 use katabatic_core::words;
 use katabatic_engine::ledger::runs::{self, Run, RunItem};
-use katabatic_engine::undo::TOOK_BACK;
 use katabatic_engine::{Class, Error, forget_runs};
 use serde_json::{Value, json};
 
 use super::account::confirmed;
 use crate::app::App;
-use crate::args::{self, OutcomeTyped};
+use crate::args;
 use crate::draw::days::{self, Day};
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing, new_file, shown_text, time};
@@ -44,7 +43,11 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     let all: Vec<Run> = all
         .into_iter()
         .filter(|run| day.as_ref().is_none_or(|day| time::day(run.began) == *day))
-        .filter(|run| typed.outcome.is_none_or(|wanted| ended(run) == wanted))
+        .filter(|run| {
+            typed
+                .outcome
+                .is_none_or(|wanted| run.class() == wanted.class())
+        })
         .take(typed.last as usize)
         .collect();
     if app.common.json {
@@ -152,20 +155,6 @@ fn forget(app: &App, typed: &args::Runs, days: i64) -> Result<ExitCode, Error> {
     Ok(ExitCode::SUCCESS)
 }
 
-/// How a run ended, as people ask for it.
-pub fn ended(run: &Run) -> OutcomeTyped {
-    let needs = run.counts.conflicts + run.counts.stuck + run.counts.asking > 0;
-    match run.outcome.as_deref() {
-        None => OutcomeTyped::CutOff,
-        Some("needs a person") => OutcomeTyped::Person,
-        Some(_) if needs => OutcomeTyped::Person,
-        Some(outcome) if runs::FINE.contains(&outcome) || outcome.starts_with(TOOK_BACK) => {
-            OutcomeTyped::Fine
-        }
-        Some(_) => OutcomeTyped::Failed,
-    }
-}
-
 /// What a run did, in numbers.
 pub fn did(run: &Run) -> String {
     let counts = &run.counts;
@@ -216,17 +205,18 @@ pub fn outcome(run: &Run) -> String {
             if counts.stuck > 0 {
                 parts.push(format!("{} stuck", words::grouped(counts.stuck)));
             }
-            format!("{outcome}: {}", parts.join(", "))
+            format!("{}: {}", words::run_outcome(outcome), parts.join(", "))
         }
-        Some(outcome) => shown_text(outcome),
+        Some(outcome) => shown_text(&words::run_outcome(outcome)),
     }
 }
 
 /// How it ended for one path, and why it was to be done.
 pub fn result_words(item: &RunItem) -> String {
+    let outcome = words::item_outcome(&item.outcome);
     match item.reason.is_empty() {
-        true => shown_text(&item.result),
-        false => shown_text(&format!("{}; {}", item.result, item.reason)),
+        true => shown_text(&outcome),
+        false => shown_text(&format!("{outcome}; {}", item.reason)),
     }
 }
 
@@ -252,7 +242,7 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
         let mut value = run_json(&run);
         value["items"] = items
             .iter()
-            .map(|item| json!({"path": item.path, "action": item.action, "reason": item.reason, "bytes": item.bytes, "result": item.result, "at": json::time(item.at)}))
+            .map(|item| json!({"path": item.path, "action": words::deed(&item.deed), "reason": item.reason, "bytes": item.bytes, "result": words::item_outcome(&item.outcome), "at": json::time(item.at)}))
             .collect();
         json::print(&json!({"run": value}));
         return Ok(());
@@ -267,8 +257,8 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
     line(format!("  outcome: {}", outcome(&run)));
     let item = |item: &RunItem| Item {
         lead: match item.at {
-            Some(at) => format!("{}  {}", time::exact(at), item.action),
-            None => item.action.clone(),
+            Some(at) => format!("{}  {}", time::exact(at), words::deed(&item.deed)),
+            None => words::deed(&item.deed),
         },
         name: shown_text(&item.path),
         size: if item.bytes > 0 {
@@ -295,7 +285,7 @@ fn run_json(run: &Run) -> Value {
         "command": run.command,
         "began": json::time(Some(run.began)),
         "ended": json::time(run.ended),
-        "outcome": run.outcome,
+        "outcome": run.outcome.as_ref().map(words::run_outcome),
         "up": {"files": counts.files_up, "bytes": counts.bytes_up},
         "down": {"files": counts.files_down, "bytes": counts.bytes_down},
         "moved": counts.moved,

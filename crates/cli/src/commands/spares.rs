@@ -45,7 +45,7 @@ pub fn spare_item(number: usize, spare: &Spare) -> Item {
         size: words::bytes(spare.size),
         reason: format!(
             "{} {}, lies {}{}",
-            spare.why,
+            words::spare_cause(&spare.cause),
             time::time(spare.taken_at),
             spare.side.here_or_there(),
             spare
@@ -275,7 +275,7 @@ pub fn spare_json(spare: &Spare) -> Value {
         "edited": json::time(spare.edited),
         "taken": json::time(Some(spare.taken_at)),
         "run": spare.run,
-        "why": spare.why,
+        "why": words::spare_cause(&spare.cause),
         "place": spare.place,
     })
 }

@@ -4,7 +4,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::{
-    Agreement, EditTime, Entry, FileState, Kind, Lies, RelPath, Side, Step, View, words,
+    Agreement, EditTime, Entry, FileState, Kind, Lies, RelPath, RunClass, Side, Step, View, words,
 };
 use katabatic_engine::agent::{self, Answer, Ask};
 use katabatic_engine::config::LaneConfig;
@@ -19,7 +19,7 @@ use super::openings::under_way_words;
 use super::runs;
 use crate::about::{About, understand};
 use crate::app::App;
-use crate::args::{OutcomeTyped, StateTyped};
+use crate::args::StateTyped;
 use crate::draw::listing::Item;
 use crate::draw::state_tree::StateTree;
 use crate::draw::table::Rows;
@@ -313,11 +313,13 @@ impl LastPass {
             Some(run) if standing.pass_seen <= ended => Some(LastPass {
                 at: ended,
                 run: Some(run.number),
-                outcome: match runs::ended(run) {
-                    OutcomeTyped::Fine => runs::did(run),
-                    _ => runs::outcome(run),
+                outcome: match run.class() {
+                    RunClass::Fine => runs::did(run),
+                    RunClass::NeedsPerson | RunClass::Failed | RunClass::CutOff => {
+                        runs::outcome(run)
+                    }
                 },
-                failed: runs::ended(run) == OutcomeTyped::Failed,
+                failed: run.class() == RunClass::Failed,
             }),
             _ => standing.pass_seen.map(|at| LastPass {
                 at: Some(at),

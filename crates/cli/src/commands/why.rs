@@ -361,7 +361,7 @@ fn history_words(story: &Story, run: &Run, item: &RunItem) -> String {
     format!(
         "{}  {}{of}{bytes}: {} (run {}, {})",
         time::time(run.began),
-        item.action,
+        words::deed(&item.deed),
         result_words(item),
         run.number,
         run.command
@@ -371,7 +371,7 @@ fn history_words(story: &Story, run: &Run, item: &RunItem) -> String {
 fn spare_words(spare: &Spare) -> String {
     format!(
         "{} {}, {}; back with: katabatic spares restore {}",
-        spare.why,
+        words::spare_cause(&spare.cause),
         time::time(spare.taken_at),
         words::bytes(spare.size),
         spare.number
@@ -446,10 +446,10 @@ fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
             "began": json::time(Some(run.began)),
             "command": run.command,
             "path": item.path,
-            "action": item.action,
+            "action": words::deed(&item.deed),
             "bytes": item.bytes,
             "reason": item.reason,
-            "result": item.result,
+            "result": words::item_outcome(&item.outcome),
         })).collect::<Vec<_>>(),
         "spares": story.spares.iter().map(spare_json).collect::<Vec<_>>(),
     })

@@ -5,13 +5,11 @@ use std::fmt::Write as _;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use katabatic_core::{EditTime, words};
+use katabatic_core::{EditTime, RunClass, words};
 use katabatic_engine::ledger::runs::Run;
 
 use super::page::text;
 use super::{Style, line};
-use crate::args::OutcomeTyped;
-use crate::commands::runs::ended;
 
 /// The runs of one day.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -50,10 +48,10 @@ impl Day {
         sum(&mut self.up, counts.files_up, counts.bytes_up);
         sum(&mut self.down, counts.files_down, counts.bytes_down);
         self.runs += 1;
-        match ended(run) {
-            OutcomeTyped::Fine => {}
-            OutcomeTyped::Person => self.person += 1,
-            OutcomeTyped::Failed | OutcomeTyped::CutOff => self.failed += 1,
+        match run.class() {
+            RunClass::Fine => {}
+            RunClass::NeedsPerson => self.person += 1,
+            RunClass::Failed | RunClass::CutOff => self.failed += 1,
         }
     }
 
@@ -366,11 +364,12 @@ fn cross(x: f64, y: f64) -> String {
 #[cfg(test)]
 mod tests {
     use jiff::civil::date;
+    use katabatic_core::RunOutcome;
     use katabatic_engine::ledger::runs::Counts;
 
     use super::*;
 
-    fn run(day: i8, outcome: Option<&str>, up: (u64, u64), down: (u64, u64)) -> Run {
+    fn run(day: i8, outcome: Option<RunOutcome>, up: (u64, u64), down: (u64, u64)) -> Run {
         let began = date(2026, 11, day)
             .at(23, 30, 0, 0)
             .to_zoned(TimeZone::UTC)
@@ -381,7 +380,7 @@ mod tests {
             command: "sync".into(),
             began: EditTime(began.timestamp().as_nanosecond().try_into().unwrap()),
             ended: None,
-            outcome: outcome.map(str::to_owned),
+            outcome,
             counts: Counts {
                 files_up: up.0,
                 bytes_up: up.1,
@@ -394,10 +393,10 @@ mod tests {
 
     fn november() -> Vec<Day> {
         let runs = [
-            run(2, Some("all settled"), (2, 4_000), (1, 4_000)),
+            run(2, Some(RunOutcome::AllSettled), (2, 4_000), (1, 4_000)),
             run(3, None, (0, 0), (1, 10)),
-            run(3, Some("needs a person"), (0, 0), (0, 0)),
-            run(30, Some("all settled"), (9, 9), (9, 9)),
+            run(3, Some(RunOutcome::NeedsPerson), (0, 0), (0, 0)),
+            run(30, Some(RunOutcome::AllSettled), (9, 9), (9, 9)),
         ];
         between(&runs, date(2026, 11, 1), date(2026, 11, 7), &TimeZone::UTC)
     }
@@ -409,7 +408,7 @@ mod tests {
         assert_eq!((days[1].up, days[1].down), ((2, 4_000), (1, 4_000)));
         assert_eq!((days[2].failed, days[2].person, days[2].runs), (1, 1, 2));
         let east = TimeZone::fixed(jiff::tz::offset(1));
-        let runs = [run(2, Some("all settled"), (1, 1), (0, 0))];
+        let runs = [run(2, Some(RunOutcome::AllSettled), (1, 1), (0, 0))];
         let days = between(&runs, date(2026, 11, 1), date(2026, 11, 7), &east);
         assert_eq!((days[1].runs, days[2].runs), (0, 1));
     }

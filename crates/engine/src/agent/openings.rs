@@ -15,7 +15,9 @@ use std::time::{Duration, Instant};
 
 use futures_util::StreamExt;
 use katabatic_core::telling::{Kind, Message};
-use katabatic_core::{Base, Digest, EditTime, Entry, RelPath, Side, words};
+use katabatic_core::{
+    Base, Deed, Digest, EditTime, Entry, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side, words,
+};
 use katabatic_opener::client::{Client, Told};
 use notify::{RecursiveMode, Watcher};
 use tokio::sync::mpsc::{self, UnboundedReceiver, UnboundedSender};
@@ -378,10 +380,16 @@ impl Asked {
         drop(coming);
         let name = &program.name;
         let result = match &brought {
-            Ok(bytes) => (*bytes, format!("done: {name} opened it")),
+            Ok(bytes) => (
+                *bytes,
+                ItemOutcome::with(ItemEnding::Done, format!("{name} opened it")),
+            ),
             Err(why) => (
                 0,
-                format!("stuck: {name} opened it, and it could not be brought: {why}"),
+                ItemOutcome::with(
+                    ItemEnding::Stuck,
+                    format!("{name} opened it, and it could not be brought: {why}"),
+                ),
             ),
         };
         self.note(&known, began, result).await?;
@@ -553,10 +561,10 @@ impl Asked {
         &self,
         known: &Known,
         began: EditTime,
-        (bytes, result): (u64, String),
+        (bytes, outcome): (u64, ItemOutcome),
     ) -> Result<(), Error> {
         let (key, name, now) = (known.key, known.lane.name.clone(), SystemClock.now());
-        let done = result.starts_with("done");
+        let done = outcome.ending == ItemEnding::Done;
         let counts = Counts {
             files_down: u64::from(done),
             bytes_down: bytes,
@@ -565,19 +573,19 @@ impl Asked {
         };
         let item = RunItem {
             path: known.path.to_string(),
-            action: "fetch here".into(),
+            deed: Deed::Fetch,
             reason: String::new(),
             bytes,
-            result,
+            outcome,
             at: Some(now),
         };
-        let outcome = if done { "done" } else { "needs a person" };
+        let ended = RunOutcome::done_if(done);
         self.openings
             .ledger
             .write(move |connection| {
                 let run = runs::begin(connection, key, &name, "open", began)?;
                 runs::add_item(connection, run, &item)?;
-                runs::end(connection, run, now, outcome, &counts)
+                runs::end(connection, run, now, &ended, &counts)
             })
             .await
     }

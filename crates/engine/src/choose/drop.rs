@@ -6,7 +6,10 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Choice, Kind, LeftOutBy, RelPath, Selection, Side, Tally, words};
+use katabatic_core::{
+    Choice, Deed, DroppedFor, ItemEnding, ItemOutcome, Kind, LeftOutBy, RelPath, RunOutcome,
+    Selection, Side, SpareCause, Tally, words,
+};
 
 use super::{Looked, proof};
 use crate::config::Config;
@@ -20,12 +23,6 @@ use crate::proof::Proof;
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::{FolderGone, SideError};
 use crate::{Class, Error};
-
-/// How the reason of a spare begins that was only captured to be deleted.
-pub(crate) const DROPPED: &str = "dropped: ";
-
-/// The reason of a spare that a stub took the place of.
-pub(crate) const SHED: &str = "dropped: its content stays there";
 
 /// What was dropped.
 #[derive(Debug, Default)]
@@ -92,10 +89,7 @@ pub async fn drop_copies(
             dropped: dropped.files.0,
             ..Counts::default()
         };
-        let outcome = match dropped.stayed.is_empty() {
-            true => "dropped".to_owned(),
-            false => "needs a person".to_owned(),
-        };
+        let outcome = RunOutcome::Dropped.or_needs_person(dropped.stayed.is_empty());
         Ok(Ended {
             value: dropped,
             outcome,
@@ -120,7 +114,7 @@ async fn drop_in(
             old: Some(Version::of(&near, proof.as_ref().map(Proof::content))),
             source: None,
             run: None,
-            why: format!("{DROPPED}its folder is not taken any more"),
+            cause: SpareCause::Dropped(DroppedFor::NotTaken),
             learned: Learned::default(),
         };
         match primitive::remove(pass, change).await {
@@ -172,10 +166,10 @@ async fn note_left_out(pass: &LockedLane, looked: &Looked, after: &Choice) -> Re
 fn item(pass: &Pass, path: &RelPath, bytes: u64) -> RunItem {
     RunItem {
         path: path.to_string(),
-        action: "drop here".into(),
+        deed: Deed::DropCopy,
         reason: String::new(),
         bytes,
-        result: "done: it stays there".into(),
+        outcome: ItemOutcome::with(ItemEnding::Done, "it stays there"),
         at: Some(pass.clock.now()),
     }
 }

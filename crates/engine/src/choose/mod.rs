@@ -16,7 +16,6 @@ use crate::pass::Pass;
 use crate::sides::{Found, SharedFolder, SideError};
 use crate::{Class, Error};
 
-pub(crate) use drop::{DROPPED, SHED};
 pub use drop::{Dropped, drop_copies, refused};
 pub use proof::{Proofs, Unproven};
 

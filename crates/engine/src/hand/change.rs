@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use katabatic_core::{Entry, Kind, RelPath, words};
+use katabatic_core::{Deed, Entry, ItemOutcome, Kind, RelPath, RunOutcome, SpareCause, words};
 
 use super::{Copied, Count, Hand, Spot, nothing_there, written};
 use crate::config::far_place;
@@ -130,7 +130,7 @@ pub async fn remove(
     };
     let lane = hand.at(&work, &spot).await?;
     let taken = hand
-        .capture((&lane, &spot), &seen, &run, "removed by hand")
+        .capture((&lane, &spot), &seen, &run, SpareCause::RemovedByHand)
         .await;
     let taken = match taken {
         Ok(spare) if folder => {
@@ -141,13 +141,10 @@ pub async fn remove(
     };
     run.note(RunItem {
         path: spot.shown.clone(),
-        action: "removed".into(),
+        deed: Deed::RemoveByHand,
         reason: String::new(),
         bytes: seen.size,
-        result: match &taken {
-            Ok(_) => "done".into(),
-            Err(error) => format!("stuck: {error}"),
-        },
+        outcome: ItemOutcome::of(&taken),
         at: Some(hand.now()),
     });
     end(run, taken.is_ok()).await?;
@@ -340,13 +337,14 @@ pub async fn rename(
     let moved = async {
         let old = match &there {
             Some(there) => Some(
-                hand.capture((&lane, &target), there, &run, "replaced by hand")
+                hand.capture((&lane, &target), there, &run, SpareCause::ReplacedByHand)
                     .await?,
             ),
             None => None,
         };
         let names = (&source.path, &target.path);
-        let put = primitive::rename(&lane, source.side, names, &seen, "moved by hand").await;
+        let put =
+            primitive::rename(&lane, source.side, names, &seen, SpareCause::MovedByHand).await;
         match (put, old) {
             (Ok(Put::Done), old) => Ok(old),
             // It may be done yet: then what was replaced is where it belongs.
@@ -365,16 +363,14 @@ pub async fn rename(
         }
     }
     .await;
-    let result = match &moved {
-        Ok(_) => "done".to_owned(),
-        Err(error) => format!("stuck: {error}"),
-    };
     run.note(RunItem {
         path: source.shown.clone(),
-        action: format!("moved to {}", target.shown),
+        deed: Deed::MoveByHand {
+            to: target.shown.clone(),
+        },
         reason: String::new(),
         bytes: seen.size,
-        result,
+        outcome: ItemOutcome::of(&moved),
         at: Some(hand.now()),
     });
     end(run, moved.is_ok()).await?;
@@ -383,11 +379,8 @@ pub async fn rename(
 
 /// Ends the run of a change that is done, or is not.
 async fn end(run: OpRun, is_done: bool) -> Result<(), Error> {
-    let outcome = match is_done {
-        true => "done",
-        false => "needs a person",
-    };
-    run.end(outcome.into(), Counts::default()).await
+    run.end(RunOutcome::done_if(is_done), Counts::default())
+        .await
 }
 
 pub(super) fn taken(what: &str, shown: &str) -> Error {

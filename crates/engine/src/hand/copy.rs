@@ -6,7 +6,9 @@ use std::fs::File;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{Entry, Kind, RelPath, Side, Stamp};
+use katabatic_core::{
+    Deed, Entry, ItemEnding, ItemOutcome, Kind, RelPath, RunOutcome, Side, SpareCause, Stamp,
+};
 use rustix::fs::{FlockOperation, flock};
 
 use super::change::taken;
@@ -166,7 +168,7 @@ impl Hand<'_> {
         let last = self
             .ledger
             .read(|connection| runs::last_of(connection, command))?;
-        Ok(last.is_some_and(|outcome| outcome.as_deref() != Some("done")))
+        Ok(last.is_some_and(|outcome| outcome != Some(RunOutcome::Done)))
     }
 }
 
@@ -211,10 +213,9 @@ impl Copying<'_, '_> {
             self.run.failed(&error).await;
             return Err(error);
         }
-        let outcome = match (stopped, did.failed.is_empty()) {
-            (true, _) => "stopped by Ctrl-C".to_owned(),
-            (false, false) => "needs a person".to_owned(),
-            (false, true) => "done".to_owned(),
+        let outcome = match stopped {
+            true => RunOutcome::Stopped,
+            false => RunOutcome::done_if(did.failed.is_empty()),
         };
         let counts = Counts {
             files_up: did.copied.0,
@@ -271,13 +272,13 @@ impl Copying<'_, '_> {
     }
 
     fn note(&self, shown: &str, size: u64, done: Result<Done, SideError>) {
-        let result = {
+        let outcome = {
             let mut did = self.did();
             match done {
                 Ok(Done::Copied) => {
                     did.copied.0 += 1;
                     did.copied.1 += size;
-                    "done".to_owned()
+                    ItemOutcome::DONE
                 }
                 Ok(Done::Skipped) => {
                     did.skipped += 1;
@@ -296,16 +297,16 @@ impl Copying<'_, '_> {
                         });
                     }
                     did.failed.push((shown.to_owned(), error.to_string()));
-                    format!("stuck: {error}")
+                    ItemOutcome::with(ItemEnding::Stuck, error.to_string())
                 }
             }
         };
         self.run.note(RunItem {
             path: shown.to_owned(),
-            action: "copied".into(),
+            deed: Deed::CopyByHand,
             reason: String::new(),
             bytes: size,
-            result,
+            outcome,
             at: Some(self.hand.now()),
         });
     }
@@ -338,7 +339,12 @@ impl Copying<'_, '_> {
             };
             let taken = self
                 .hand
-                .capture((&self.lane, target), old, &self.run, "replaced by hand")
+                .capture(
+                    (&self.lane, target),
+                    old,
+                    &self.run,
+                    SpareCause::ReplacedByHand,
+                )
                 .await;
             taken.map_err(at_target)?;
         }
@@ -448,7 +454,7 @@ impl Copying<'_, '_> {
             old: there.map(|there| Version::of(there, None)),
             source: None,
             run: Some(self.run.number()),
-            why: "replaced by hand".into(),
+            cause: SpareCause::ReplacedByHand,
             learned: Learned::default(),
         };
         primitive::edit(&self.lane, change, staged)

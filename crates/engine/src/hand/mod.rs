@@ -11,7 +11,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side, Stamp};
+use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side, SpareCause, Stamp};
 use tokio::sync::mpsc;
 
 use crate::accounts::explain::explain;
@@ -412,7 +412,7 @@ impl Hand<'_> {
         (lane, spot): (&LockedLane, &Spot),
         seen: &Entry,
         run: &OpRun,
-        why: &str,
+        cause: SpareCause,
     ) -> Result<Spare, SideError> {
         let change = Change {
             side: spot.side,
@@ -420,7 +420,7 @@ impl Hand<'_> {
             old: Some(Version::of(seen, None)),
             source: None,
             run: Some(run.number()),
-            why: why.to_owned(),
+            cause,
             learned: Learned::default(),
         };
         primitive::remove(lane, change).await.map_err(told)?;

@@ -4,9 +4,8 @@
 //! A stub that is gone is a removal to every pass. So the ledger forgets them first: cut off in the middle, the lane
 //! brings them again.
 
-use katabatic_core::{Entry, Side};
+use katabatic_core::{DroppedFor, Entry, Side, SpareCause};
 
-use crate::choose::DROPPED;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
@@ -45,7 +44,7 @@ pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
             old: Some(Version::of(&stub, None)),
             source: None,
             run: None,
-            why: format!("{DROPPED}the stub of a lane that is taken away"),
+            cause: SpareCause::Dropped(DroppedFor::LaneGone),
             learned: Learned::default(),
         };
         match primitive::remove(pass, change).await {

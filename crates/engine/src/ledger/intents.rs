@@ -1,6 +1,6 @@
 //! What is about to happen, noted before it does, so that a pass cut off at any instant can be finished or undone.
 
-use katabatic_core::{Digest, EditTime, Entry, Kind, RelPath, Side, Stamp};
+use katabatic_core::{Digest, EditTime, Entry, Kind, RelPath, Side, SpareCause, Stamp};
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 
@@ -143,14 +143,14 @@ pub struct Intent {
     /// Whether what was agreed stays as it is: then the change is an edit of that side, and the next pass carries it.
     #[serde(default)]
     pub agreed_stays: bool,
-    /// Why, in words, for the spares.
-    pub why: String,
+    /// Why, for the spares; none where nothing comes out.
+    pub cause: Option<SpareCause>,
 }
 
 impl Intent {
     /// Nothing yet, on a side.
     #[must_use]
-    pub fn on(side: Side, why: &str) -> Intent {
+    pub fn on(side: Side, cause: Option<SpareCause>) -> Intent {
         Intent {
             on_near: side == Side::Near,
             spare: None,
@@ -168,7 +168,7 @@ impl Intent {
             place: None,
             noted_at: None,
             agreed_stays: false,
-            why: why.to_owned(),
+            cause,
         }
     }
 
@@ -176,6 +176,11 @@ impl Intent {
     #[must_use]
     pub fn moved_from(&self) -> Option<RelPath> {
         RelPath::parse(self.moved_from.as_deref()?).ok()
+    }
+
+    /// Why what comes out lies among the spares. Where nothing was to come out, what is met there was nobody's wish.
+    pub(crate) fn spare_cause(&self) -> SpareCause {
+        self.cause.clone().unwrap_or(SpareCause::Met)
     }
 
     /// The side that is changed.

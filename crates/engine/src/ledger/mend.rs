@@ -7,9 +7,11 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use katabatic_core::SpareCause;
 use rusqlite::{Connection, ErrorCode, params};
 
-use super::{intents, rows, runs, spare_rows};
+use super::facts::Fact;
+use super::{intents, older_words, rows, runs, schema, spare_rows};
 
 /// What is taken over; each numbers its rows.
 const KEPT: [&str; 4] = ["lane", "spare", "intent", "run"];
@@ -91,6 +93,13 @@ pub(super) fn salvage(new: &Connection, aside: &Path) -> u64 {
             spares = taken;
         }
     }
+    let form: rusqlite::Result<usize> =
+        new.pragma_query_value(Some("old"), "user_version", |row| row.get(0));
+    if form.is_ok_and(|form| form < schema::FACTS)
+        && let Err(why) = older_words::translate(new)
+    {
+        tracing::debug!("what was told in words stays in them: {why}");
+    }
     let forget = "UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL, terms = NULL, selection = NULL";
     for sql in [forget, "DETACH DATABASE old"] {
         if let Err(why) = new.execute(sql, []) {
@@ -154,10 +163,11 @@ fn scrub(new: &Connection) -> u64 {
             continue;
         }
         // Where it lies and where it was are what counts.
-        run(
-            "UPDATE spare SET why = 'kept; the ledger was damaged', edited = NULL, run = NULL, place = NULL, content = NULL WHERE number = ?1",
-            spare,
-        );
+        let cause = Fact(SpareCause::Told("kept; the ledger was damaged".to_owned()));
+        let lasting = "UPDATE spare SET cause = ?2, edited = NULL, run = NULL, place = NULL, content = NULL WHERE number = ?1";
+        if let Err(why) = new.execute(lasting, params![spare, cause]) {
+            tracing::debug!("{lasting}: {why}");
+        }
         if spare_rows::spare(new, spare).is_err() {
             run("DELETE FROM spare WHERE number = ?1", spare);
             gone += 1;
@@ -168,10 +178,11 @@ fn scrub(new: &Connection) -> u64 {
 
 /// Row by row, so that one that cannot be read costs no other; how many came.
 fn take_over(new: &Connection, table: &str) -> u64 {
-    let columns = match common_columns(new, table) {
-        Ok(columns) if !columns.is_empty() => columns.join(", "),
+    let (to, from): (Vec<String>, Vec<String>) = match common_columns(new, table) {
+        Ok(columns) if !columns.is_empty() => columns.into_iter().unzip(),
         _ => return 0,
     };
+    let (to, from) = (to.join(", "), from.join(", "));
     let last: i64 = new
         .query_row(
             &format!("SELECT COALESCE(MAX(number), 0) FROM old.{table}"),
@@ -185,7 +196,7 @@ fn take_over(new: &Connection, table: &str) -> u64 {
         _ => " AND lane IN (SELECT number FROM main.lane)",
     };
     let sql = format!(
-        "INSERT OR IGNORE INTO main.{table} ({columns}) SELECT {columns} FROM old.{table} WHERE number = ?1{of_a_lane}"
+        "INSERT OR IGNORE INTO main.{table} ({to}) SELECT {from} FROM old.{table} WHERE number = ?1{of_a_lane}"
     );
     let Ok(mut copy) = new.prepare(&sql) else {
         return 0;
@@ -199,15 +210,23 @@ fn take_over(new: &Connection, table: &str) -> u64 {
 /// As many rows of one table are tried.
 const MOST: i64 = 200_000;
 
-fn common_columns(new: &Connection, table: &str) -> rusqlite::Result<Vec<String>> {
+/// A column, and what an older ledger called it.
+const RENAMED: [(&str, &str); 1] = [("cause", "why")];
+
+/// The columns that both ledgers have, as each calls them.
+fn common_columns(new: &Connection, table: &str) -> rusqlite::Result<Vec<(String, String)>> {
     let columns = |schema: &str| -> rusqlite::Result<Vec<String>> {
         new.prepare(&format!("PRAGMA {schema}.table_info({table})"))?
             .query_map([], |row| row.get(1))?
             .collect()
     };
     let old = columns("old")?;
-    Ok(columns("main")?
-        .into_iter()
-        .filter(|column| old.contains(column))
-        .collect())
+    let known = |column: String| {
+        let before = RENAMED.iter().find(|(now, _)| *now == column);
+        let before = before.map(|(_, before)| (*before).to_owned());
+        let at_old = [Some(column.clone()), before].into_iter().flatten();
+        let at_old = at_old.into_iter().find(|name| old.contains(name))?;
+        Some((column, at_old))
+    };
+    Ok(columns("main")?.into_iter().filter_map(known).collect())
 }

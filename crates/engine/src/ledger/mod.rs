@@ -6,8 +6,10 @@
 
 pub mod account_rows;
 pub(crate) mod block_rows;
+mod facts;
 pub mod intents;
 mod mend;
+mod older_words;
 pub(crate) mod partial_rows;
 pub(crate) mod pauses;
 mod reserve;
@@ -32,10 +34,10 @@ use katabatic_core::words;
 use crate::Error;
 use crate::home::Home;
 
-type Deed = Box<dyn FnOnce(&Connection) -> rusqlite::Result<()> + Send>;
+type Writing = Box<dyn FnOnce(&Connection) -> rusqlite::Result<()> + Send>;
 
 struct Job {
-    deed: Deed,
+    deed: Writing,
     done: Option<oneshot::Sender<Result<(), WriteError>>>,
 }
 
@@ -77,7 +79,7 @@ enum Writer {
 /// A ledger in memory, and the writes that nobody has waited for yet.
 struct InMemory {
     connection: Connection,
-    waiting: Vec<Deed>,
+    waiting: Vec<Writing>,
 }
 
 /// The number a lane has inside the ledger.
@@ -363,7 +365,7 @@ fn keep_writing(connection: &mut Connection, inbox: &mpsc::Receiver<Job>, file: 
         {
             batch.push(job);
         }
-        let (deeds, waiting): (Vec<Deed>, Vec<_>) =
+        let (deeds, waiting): (Vec<Writing>, Vec<_>) =
             batch.into_iter().map(|job| (job.deed, job.done)).unzip();
         if broken.is_none() {
             broken = reserve::make_room(file).err().map(|why| match why.kind() {
@@ -398,7 +400,7 @@ fn no_room(file: &Path, why: &io::Error) -> Error {
     )
 }
 
-fn commit(connection: &mut Connection, deeds: Vec<Deed>) -> rusqlite::Result<()> {
+fn commit(connection: &mut Connection, deeds: Vec<Writing>) -> rusqlite::Result<()> {
     let transaction =
         connection.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate)?;
     for deed in deeds {

@@ -6,12 +6,14 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::PathBuf;
 
 use katabatic_core::{
-    Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Tally, Unknown, View,
+    Agreement, Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Tally, Unknown,
+    View,
 };
 use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
+use super::facts::Fact;
 use crate::place::Place;
 use crate::sides::local::handle_of;
 
@@ -28,8 +30,8 @@ pub struct LedgerRow {
     pub near_seen: Option<View>,
     /// The same, far.
     pub far_seen: Option<View>,
-    /// The state's word and the reason, where the path is not settled.
-    pub open: Option<(String, String)>,
+    /// The state and the reason, where the path is not settled.
+    pub open: Option<(Agreement, String)>,
     /// Whether the far content is only believed to be the agreed one.
     pub unproven: bool,
     /// Whether the content here came from the far side, and was never changed here since.
@@ -716,8 +718,8 @@ pub struct Open {
     pub near: View,
     /// What the far side showed.
     pub far: View,
-    /// The state's word.
-    pub state: &'static str,
+    /// The state.
+    pub state: Agreement,
     /// The reason.
     pub reason: String,
 }
@@ -741,7 +743,7 @@ pub(crate) fn note_open(
         lane.0,
         open.path.key(),
         pass,
-        open.state,
+        Fact(open.state),
         open.reason,
         view_code(&open.near),
         near.map(|entry| entry.size),
@@ -848,11 +850,11 @@ pub(crate) fn each_known(
     mut each: impl FnMut(Known) -> bool,
 ) -> rusqlite::Result<()> {
     let sql = format!(
-        "SELECT {BASE_COLUMNS}, state IS NOT NULL AND state <> 'left out', near_handle, far_handle
+        "SELECT {BASE_COLUMNS}, state IS NOT NULL AND state <> ?2, near_handle, far_handle
          FROM row WHERE lane = ?1 AND length(key) > 0 ORDER BY key"
     );
     let mut statement = connection.prepare_cached(&sql)?;
-    let mut rows = statement.query([lane.0])?;
+    let mut rows = statement.query(params![lane.0, Fact(Agreement::LeftOut)])?;
     while let Some(row) = rows.next()? {
         let mut handles = Vec::new();
         for side in handles_on {
@@ -912,13 +914,13 @@ pub(crate) fn doubt_far_stamp(connection: &Connection, stamp: &Stamp) -> rusqlit
 pub(crate) fn in_state(
     connection: &Connection,
     lane: LaneKey,
-    state: &str,
+    state: Agreement,
 ) -> rusqlite::Result<Vec<RelPath>> {
     connection
         .prepare_cached(
             "SELECT key FROM row WHERE lane = ?1 AND open_pass IS NOT NULL AND state = ?2 AND length(key) > 0",
         )?
-        .query_map(params![lane.0, state], |row| path_of(row, 0))?
+        .query_map(params![lane.0, Fact(state)], |row| path_of(row, 0))?
         .collect()
 }
 
@@ -941,7 +943,7 @@ pub(crate) fn unknown_on(
         .collect()
 }
 
-/// What the last passes of a lane found open at each path, but for what only waits: the path, the state's word, the
+/// What the last passes of a lane found open at each path that a person has to do something about: the path, the state, the
 /// reason; at most so many.
 ///
 /// # Errors
@@ -950,17 +952,25 @@ pub fn open_for_people(
     connection: &Connection,
     lane: &str,
     most: usize,
-) -> rusqlite::Result<Vec<(RelPath, String, String)>> {
-    let sql = "SELECT row.key, row.state, COALESCE(row.reason, '') FROM row JOIN lane ON lane.number = row.lane
-               WHERE lane.id = ?1 AND row.open_pass IS NOT NULL AND length(row.key) > 0
-                 AND (row.state IN ('conflict', 'stuck') OR row.state LIKE 'asks%')
-               ORDER BY row.state, row.key LIMIT ?2";
-    connection
-        .prepare_cached(sql)?
-        .query_map(params![lane, most as u64], |row| {
-            Ok((path_of(row, 0)?, row.get(1)?, row.get(2)?))
-        })?
-        .collect()
+) -> rusqlite::Result<Vec<(RelPath, Agreement, String)>> {
+    let sql = "SELECT row.key, COALESCE(row.reason, '') FROM row JOIN lane ON lane.number = row.lane
+               WHERE lane.id = ?1 AND row.open_pass IS NOT NULL AND length(row.key) > 0 AND row.state = ?3
+               ORDER BY row.key LIMIT ?2";
+    let mut statement = connection.prepare_cached(sql)?;
+    let mut open = Vec::new();
+    for state in [
+        Agreement::Asking(Side::Near),
+        Agreement::Asking(Side::Far),
+        Agreement::Conflict,
+        Agreement::Stuck,
+    ] {
+        let more = most.saturating_sub(open.len()) as u64;
+        let found = statement.query_map(params![lane, more, Fact(state)], |row| {
+            Ok((path_of(row, 0)?, state, row.get(1)?))
+        })?;
+        open.extend(found.collect::<rusqlite::Result<Vec<_>>>()?);
+    }
+    Ok(open)
 }
 
 /// The row of one path.
@@ -1029,14 +1039,14 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
         }))
     };
     let (near_seen, far_seen) = (seen(10, None)?, seen(14, time(18)?)?);
-    let state: Option<String> = row.get(19)?;
+    let state: Option<Fact<Agreement>> = row.get(19)?;
     Ok(LedgerRow {
         path: path_of(row, 0)?,
         base: base_of(row)?,
         edited: time(9)?,
         near_seen,
         far_seen,
-        open: state.zip(reason),
+        open: state.map(|Fact(state)| state).zip(reason),
         unproven: row.get(21)?,
         came_down: row.get(22)?,
     })

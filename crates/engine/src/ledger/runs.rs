@@ -2,10 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Agreement, EditTime, Side, Toll};
+use katabatic_core::{Deed, EditTime, ItemEnding, ItemOutcome, RunClass, RunOutcome, Toll};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
+use super::facts::Fact;
 use super::rows::Open;
 
 /// What a run did, in numbers.
@@ -43,14 +44,6 @@ pub struct Counts {
     pub asking: u64,
 }
 
-/// How runs end that ended as they should.
-pub const FINE: [&str; 4] = [
-    "all settled",
-    "dropped",
-    "done",
-    "removed what rules leave out",
-];
-
 /// A run.
 #[derive(Clone, Debug)]
 pub struct Run {
@@ -64,10 +57,23 @@ pub struct Run {
     pub began: EditTime,
     /// When it ended; none for one that was cut off.
     pub ended: Option<EditTime>,
-    /// How it ended, in a word or two.
-    pub outcome: Option<String>,
+    /// How it ended; none for one that was cut off.
+    pub outcome: Option<RunOutcome>,
     /// What it did.
     pub counts: Counts,
+}
+
+impl Run {
+    /// How it ended, as people ask for it.
+    #[must_use]
+    pub fn class(&self) -> RunClass {
+        let needs = self.counts.conflicts + self.counts.stuck + self.counts.asking > 0;
+        match &self.outcome {
+            None => RunClass::CutOff,
+            Some(_) if needs => RunClass::NeedsPerson,
+            Some(outcome) => outcome.class(),
+        }
+    }
 }
 
 /// What a run did with one file.
@@ -76,13 +82,13 @@ pub struct RunItem {
     /// The path.
     pub path: String,
     /// What was to be done.
-    pub action: String,
+    pub deed: Deed,
     /// Why; empty where somebody asked for just this, and for what an older version of the tool noted.
     pub reason: String,
     /// The bytes carried.
     pub bytes: u64,
     /// How it ended.
-    pub result: String,
+    pub outcome: ItemOutcome,
     /// When; none for what an older version of the tool noted.
     pub at: Option<EditTime>,
 }
@@ -102,14 +108,16 @@ pub(crate) fn begin(
 }
 
 pub(crate) fn add_item(connection: &Connection, run: i64, item: &RunItem) -> rusqlite::Result<()> {
-    let sql = "INSERT INTO run_item (run, number, path, action, bytes, result, at, reason)
-               VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1), ?2, ?3, ?4, ?5, ?6, ?7)";
+    let sql = "INSERT INTO run_item (run, number, path, deed, bytes, ending, remark, at, reason)
+               VALUES (?1, (SELECT COALESCE(MAX(number), 0) + 1 FROM run_item WHERE run = ?1),
+                       ?2, ?3, ?4, ?5, ?6, ?7, ?8)";
     connection.prepare_cached(sql)?.execute(params![
         run,
         item.path,
-        item.action,
+        Fact(&item.deed),
         item.bytes,
-        item.result,
+        Fact(item.outcome.ending),
+        item.outcome.remark,
         item.at.map(|at| at.0),
         item.reason
     ])?;
@@ -125,29 +133,25 @@ pub(crate) fn add_found(
     open: &Open,
     at: EditTime,
 ) -> rusqlite::Result<()> {
+    let Some(ending) = ItemEnding::left(open.state) else {
+        return Ok(());
+    };
     let known = "SELECT EXISTS (SELECT 1 FROM row WHERE lane = ?1 AND key = ?2 AND open_pass IS NOT NULL AND state = ?3)
                      OR EXISTS (SELECT 1 FROM run_item WHERE path = ?4 AND run = ?5)";
     let path = open.path.to_string();
     let known: bool = connection.prepare_cached(known)?.query_row(
-        params![lane.0, open.path.key(), open.state, path, run],
+        params![lane.0, open.path.key(), Fact(open.state), path, run],
         |row| row.get(0),
     )?;
-    let news = [
-        Agreement::Conflict,
-        Agreement::Stuck,
-        Agreement::Drift,
-        Agreement::Asking(Side::Near),
-        Agreement::Asking(Side::Far),
-    ];
-    if known || !news.iter().any(|news| news.word() == open.state) {
+    if known {
         return Ok(());
     }
     let item = RunItem {
         path,
-        action: "found".into(),
+        deed: Deed::Find,
         reason: String::new(),
         bytes: 0,
-        result: format!("{}: {}", open.state, open.reason),
+        outcome: ItemOutcome::with(ending, &*open.reason),
         at: Some(at),
     };
     add_item(connection, run, &item)
@@ -166,7 +170,7 @@ pub(crate) fn end(
     connection: &Connection,
     run: i64,
     ended: EditTime,
-    outcome: &str,
+    outcome: &RunOutcome,
     counts: &Counts,
 ) -> rusqlite::Result<()> {
     connection
@@ -178,7 +182,7 @@ pub(crate) fn end(
             params![
                 run,
                 ended.0,
-                outcome,
+                Fact(outcome),
                 counts.files_up,
                 counts.bytes_up,
                 counts.files_down,
@@ -202,12 +206,12 @@ pub(crate) fn end_open(
     connection: &Connection,
     run: i64,
     ended: EditTime,
-    outcome: &str,
+    outcome: &RunOutcome,
 ) -> rusqlite::Result<()> {
     connection
         .execute(
             "UPDATE run SET ended = ?2, outcome = ?3 WHERE number = ?1 AND ended IS NULL",
-            params![run, ended.0, outcome],
+            params![run, ended.0, Fact(outcome)],
         )
         .map(drop)
 }
@@ -239,7 +243,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
         command: row.get(2)?,
         began: EditTime(row.get(3)?),
         ended: row.get::<_, Option<i64>>(4)?.map(EditTime),
-        outcome: row.get(5)?,
+        outcome: outcome_in(row, 5)?,
         counts: Counts {
             files_up: row.get(6)?,
             bytes_up: row.get(7)?,
@@ -260,14 +264,27 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
     })
 }
 
+fn outcome_in(row: &Row<'_>, column: usize) -> rusqlite::Result<Option<RunOutcome>> {
+    let outcome: Option<Fact<RunOutcome>> = row.get(column)?;
+    Ok(outcome.map(|Fact(outcome)| outcome))
+}
+
+const ITEM_COLUMNS: &str =
+    "item.path, item.deed, item.bytes, item.ending, item.remark, item.at, item.reason";
+
 fn read_item(row: &Row<'_>, from: usize) -> rusqlite::Result<RunItem> {
+    let Fact(deed) = row.get(from + 1)?;
+    let Fact(ending) = row.get(from + 3)?;
     Ok(RunItem {
         path: row.get(from)?,
-        action: row.get(from + 1)?,
+        deed,
         bytes: row.get(from + 2)?,
-        result: row.get(from + 3)?,
-        at: row.get::<_, Option<i64>>(from + 4)?.map(EditTime),
-        reason: row.get(from + 5)?,
+        outcome: ItemOutcome {
+            ending,
+            remark: row.get(from + 4)?,
+        },
+        at: row.get::<_, Option<i64>>(from + 5)?.map(EditTime),
+        reason: row.get(from + 6)?,
     })
 }
 
@@ -347,12 +364,14 @@ pub(crate) fn last_settled(
     )?;
     let sql = match open {
         // The last pass found nothing to do, and wrote nothing about it.
-        false => "SELECT MAX(seen_at) FROM lane WHERE number = ?1 AND ?2 IS NOT NULL",
-        true => {
-            "SELECT MAX(ended) FROM run WHERE lane = ?1 AND lane_name = ?2 AND outcome = 'all settled'"
+        false => {
+            "SELECT MAX(seen_at) FROM lane WHERE number = ?1 AND ?2 IS NOT NULL AND ?3 IS NOT NULL"
         }
+        true => "SELECT MAX(ended) FROM run WHERE lane = ?1 AND lane_name = ?2 AND outcome = ?3",
     };
-    let at: Option<i64> = connection.query_row(sql, params![lane.0, name], |row| row.get(0))?;
+    let settled = Fact(RunOutcome::AllSettled);
+    let at = params![lane.0, name, settled];
+    let at: Option<i64> = connection.query_row(sql, at, |row| row.get(0))?;
     Ok(at.map(EditTime))
 }
 
@@ -378,12 +397,12 @@ pub(crate) fn first(connection: &Connection, lane: &str) -> rusqlite::Result<Opt
 pub(crate) fn last_of(
     connection: &Connection,
     command: &str,
-) -> rusqlite::Result<Option<Option<String>>> {
+) -> rusqlite::Result<Option<Option<RunOutcome>>> {
     connection
         .query_row(
             "SELECT outcome FROM run WHERE command = ?1 ORDER BY number DESC LIMIT 1",
             [command],
-            |row| row.get(0),
+            |row| outcome_in(row, 0),
         )
         .optional()
 }
@@ -421,7 +440,7 @@ pub fn of_path(
     most: usize,
 ) -> rusqlite::Result<Vec<(Run, RunItem)>> {
     let sql = format!(
-        "SELECT {RUN_COLUMNS}, item.path, item.action, item.bytes, item.result, item.at, item.reason
+        "SELECT {RUN_COLUMNS}, {ITEM_COLUMNS}
          FROM run_item AS item JOIN run ON run.number = item.run
          WHERE item.path = ?2 AND run.lane = ?1 ORDER BY item.run DESC, item.number DESC LIMIT ?3"
     );
@@ -437,13 +456,14 @@ pub(crate) fn done_since(
     connection: &Connection,
     lane: LaneKey,
     number: i64,
-) -> rusqlite::Result<BTreeMap<String, (i64, String)>> {
-    let sql = "SELECT item.path, item.run, item.action FROM run_item AS item JOIN run ON run.number = item.run
-               WHERE item.run > ?2 AND run.lane = ?1 AND item.result LIKE 'done%' ORDER BY item.run, item.number";
+) -> rusqlite::Result<BTreeMap<String, (i64, Deed)>> {
+    let sql = "SELECT item.path, item.run, item.deed FROM run_item AS item JOIN run ON run.number = item.run
+               WHERE item.run > ?2 AND run.lane = ?1 AND item.ending = ?3 ORDER BY item.run, item.number";
     connection
         .prepare(sql)?
-        .query_map(params![lane.0, number], |row| {
-            Ok((row.get(0)?, (row.get(1)?, row.get(2)?)))
+        .query_map(params![lane.0, number, Fact(ItemEnding::Done)], |row| {
+            let Fact(deed) = row.get(2)?;
+            Ok((row.get(0)?, (row.get(1)?, deed)))
         })?
         .collect()
 }
@@ -456,11 +476,12 @@ pub fn last_items(
     connection: &Connection,
     most: usize,
 ) -> rusqlite::Result<Vec<(String, RunItem)>> {
-    let sql = "SELECT run.lane_name, item.path, item.action, item.bytes, item.result, item.at, item.reason
-               FROM run_item AS item JOIN run ON run.number = item.run
-               ORDER BY item.run DESC, item.number DESC LIMIT ?1";
+    let sql = format!(
+        "SELECT run.lane_name, {ITEM_COLUMNS} FROM run_item AS item JOIN run ON run.number = item.run
+         ORDER BY item.run DESC, item.number DESC LIMIT ?1"
+    );
     let mut items: Vec<(String, RunItem)> = connection
-        .prepare_cached(sql)?
+        .prepare_cached(&sql)?
         .query_map([most as u64], |row| Ok((row.get(0)?, read_item(row, 1)?)))?
         .collect::<Result<_, _>>()?;
     // Of two lanes, the run that began later may have done something earlier.
@@ -473,10 +494,9 @@ pub fn last_items(
 /// # Errors
 /// As SQLite says.
 pub fn items(connection: &Connection, number: i64) -> rusqlite::Result<Vec<RunItem>> {
+    let sql = format!("SELECT {ITEM_COLUMNS} FROM run_item AS item WHERE run = ?1 ORDER BY number");
     connection
-        .prepare(
-            "SELECT path, action, bytes, result, at, reason FROM run_item WHERE run = ?1 ORDER BY number",
-        )?
+        .prepare(&sql)?
         .query_map([number], |row| read_item(row, 0))?
         .collect()
 }

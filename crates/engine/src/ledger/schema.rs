@@ -2,6 +2,8 @@
 
 use rusqlite::Connection;
 
+use super::older_words;
+
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
 const MIGRATIONS: [&str; 12] = [
     "
@@ -230,7 +232,15 @@ const MIGRATIONS: [&str; 12] = [
     -- While the near folder is on its way to another disk: where to, and how its copy there is recognised.
     ALTER TABLE lane ADD COLUMN moving_to BLOB;
     ALTER TABLE lane ADD COLUMN moving_root TEXT;
+    -- Facts in place of sentences; what stands in these columns is translated right after this.
+    ALTER TABLE spare RENAME COLUMN why TO cause;
+    ALTER TABLE run_item RENAME COLUMN action TO deed;
+    ALTER TABLE run_item RENAME COLUMN result TO remark;
+    ALTER TABLE run_item ADD COLUMN ending TEXT NOT NULL DEFAULT '';
 "];
+
+/// The form from which on facts stand in the ledger as facts.
+pub(super) const FACTS: usize = 12;
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.
 const NO_VERSION: usize = 100_000;
@@ -261,9 +271,107 @@ pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::er
         )
         .into());
     }
-    for migration in &MIGRATIONS[version..] {
+    for (at, migration) in MIGRATIONS.iter().enumerate().skip(version) {
         transaction.execute_batch(migration)?;
+        if at + 1 == FACTS {
+            older_words::translate(&transaction)?;
+        }
     }
     transaction.pragma_update(None, "user_version", MIGRATIONS.len())?;
     Ok(transaction.commit()?)
+}
+
+#[cfg(test)]
+mod tests {
+    use katabatic_core::{
+        Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side, SpareCause,
+    };
+
+    use super::*;
+    use crate::ledger::{LaneKey, intents, rows, runs, spare_rows};
+
+    /// A ledger as the tool wrote it before facts stood in it as facts.
+    const OLDER: &str = r#"
+        INSERT INTO lane (number, id) VALUES (1, 'a');
+        INSERT INTO spare (lane, lane_name, side, key, slot, folder, size, taken_at, why) VALUES
+            (1, 'scores', 1, x'612e747874', 's1', 0, 5, 9, 'dropped: its content stays there'),
+            (1, 'scores', 2, x'622e747874', 's2', 0, 5, 9, 'removed by hand: the rule *.tmp leaves it out'),
+            (1, 'scores', 2, x'632e747874', 's3', 0, 5, 9, 'in words that nobody knows');
+        INSERT INTO run (lane, lane_name, command, began, ended, outcome) VALUES
+            (1, 'scores', 'sync', 1, 2, 'all settled'),
+            (1, 'scores', 'undo', 3, 4, 'took back 1,200 files'),
+            (1, 'scores', 'sync', 5, NULL, NULL),
+            (1, 'scores', 'sync', 6, 7, 'account office: the network is not there');
+        INSERT INTO run_item (run, number, path, action, bytes, result) VALUES
+            (1, 1, 'a.txt', 'carry up', 5, 'done'),
+            (1, 2, 'Old', 'remove folder there', 0, 'stuck: it is not empty: 3 files'),
+            (1, 3, 'b.txt', 'found', 0, 'asks to remove here: removed there');
+        INSERT INTO row (lane, key, open_pass, state, reason) VALUES (1, x'622e747874', 4, 'asks to remove here', 'because');
+        INSERT INTO intent (lane, key, text) VALUES (1, x'612e747874',
+            '{"on_near":true,"spare":"s1","old":null,"staged":null,"new":null,"source":null,"source_listed":false,"why":"replaced by the version from there"}');
+    "#;
+
+    #[test]
+    fn an_older_ledger_is_read_as_what_it_meant() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        for migration in &MIGRATIONS[..FACTS - 1] {
+            connection.execute_batch(migration).unwrap();
+        }
+        connection.execute_batch(OLDER).unwrap();
+        connection
+            .pragma_update(None, "user_version", FACTS - 1)
+            .unwrap();
+        migrate(&mut connection).unwrap();
+
+        let spares = spare_rows::all(&connection, None).unwrap();
+        let causes: Vec<SpareCause> = spares.into_iter().rev().map(|spare| spare.cause).collect();
+        assert_eq!(
+            causes,
+            [
+                SpareCause::Dropped(DroppedFor::Stub),
+                SpareCause::SweptBy("*.tmp".into()),
+                SpareCause::Told("in words that nobody knows".into()),
+            ]
+        );
+        let runs = runs::last(&connection, None, 9).unwrap();
+        let outcomes: Vec<Option<RunOutcome>> =
+            runs.into_iter().rev().map(|run| run.outcome).collect();
+        let failed = "account office: the network is not there";
+        assert_eq!(
+            outcomes,
+            [
+                Some(RunOutcome::AllSettled),
+                Some(RunOutcome::TookBack(1_200)),
+                None,
+                Some(RunOutcome::Failed(failed.into())),
+            ]
+        );
+        let items = runs::items(&connection, 1).unwrap();
+        let items: Vec<(Deed, ItemOutcome)> = items
+            .into_iter()
+            .map(|item| (item.deed, item.outcome))
+            .collect();
+        assert_eq!(
+            items,
+            [
+                (Deed::Carry(Side::Far), ItemOutcome::DONE),
+                (
+                    Deed::RemoveFolder(Side::Far),
+                    ItemOutcome::with(ItemEnding::Stuck, "it is not empty: 3 files")
+                ),
+                (
+                    Deed::Find,
+                    ItemOutcome::with(ItemEnding::Asks(Side::Near), "removed there")
+                ),
+            ]
+        );
+        let path = RelPath::parse("b.txt").unwrap();
+        let row = rows::row(&connection, LaneKey(1), &path).unwrap().unwrap();
+        assert_eq!(
+            row.open,
+            Some((Agreement::Asking(Side::Near), "because".into()))
+        );
+        let intents = intents::all_unfinished(&connection).unwrap();
+        assert_eq!(intents[0].cause, Some(SpareCause::ReplacedFrom(Side::Far)));
+    }
 }

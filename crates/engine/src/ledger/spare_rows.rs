@@ -2,11 +2,12 @@
 
 use std::collections::HashSet;
 
-use katabatic_core::{Digest, EditTime, RelPath, Side};
+use katabatic_core::{Digest, EditTime, RelPath, Side, SpareCause};
 use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
+use super::facts::Fact;
 use super::rows::{side_code, side_of};
 
 /// A version that a pass removed or replaced.
@@ -36,8 +37,8 @@ pub struct Spare {
     pub taken_at: EditTime,
     /// The run that did it.
     pub run: Option<i64>,
-    /// Why, in words.
-    pub why: String,
+    /// Why.
+    pub cause: SpareCause,
     /// The folder it lies in, where that is not the lane's own any more.
     pub place: Option<String>,
     /// The id of the lane in whose room there it lies, where that lane is not here any more.
@@ -47,7 +48,7 @@ pub struct Spare {
 }
 
 pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()> {
-    let sql = "INSERT INTO spare (lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place,
+    let sql = "INSERT INTO spare (lane, lane_name, side, key, slot, size, content, edited, taken_at, run, cause, folder, place,
                                  lane_id, stamp)
                SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15
                WHERE NOT EXISTS (SELECT 1 FROM spare WHERE lane = ?1 AND side = ?3 AND slot = ?5)";
@@ -64,7 +65,7 @@ pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()
             spare.edited.map(|at| at.0),
             spare.taken_at.0,
             spare.run,
-            spare.why,
+            Fact(&spare.cause),
             spare.folder,
             spare.place,
             spare.lane_id,
@@ -86,12 +87,13 @@ pub(crate) fn number_of(
     )
 }
 
-const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, why, folder, place, lane_id, stamp";
+const COLUMNS: &str = "number, lane, lane_name, side, key, slot, size, content, edited, taken_at, run, cause, folder, place, lane_id, stamp";
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
     let key: Vec<u8> = row.get(4)?;
     let path = RelPath::from_key(&key)
         .map_err(|why| rusqlite::Error::FromSqlConversionFailure(4, Type::Blob, Box::new(why)))?;
+    let Fact(cause) = row.get(11)?;
     Ok(Spare {
         number: row.get(0)?,
         lane: LaneKey(row.get(1)?),
@@ -106,7 +108,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
         edited: row.get::<_, Option<i64>>(8)?.map(EditTime),
         taken_at: EditTime(row.get(9)?),
         run: row.get(10)?,
-        why: row.get(11)?,
+        cause,
         folder: row.get(12)?,
         place: row.get(13)?,
         lane_id: row.get(14)?,
@@ -203,11 +205,15 @@ pub(crate) fn set_content(
 }
 
 /// Gives a spare another reason.
-pub(crate) fn set_why(connection: &Connection, number: i64, why: &str) -> rusqlite::Result<()> {
+pub(crate) fn set_cause(
+    connection: &Connection,
+    number: i64,
+    cause: &SpareCause,
+) -> rusqlite::Result<()> {
     connection
         .execute(
-            "UPDATE spare SET why = ?2 WHERE number = ?1",
-            params![number, why],
+            "UPDATE spare SET cause = ?2 WHERE number = ?1",
+            params![number, Fact(cause)],
         )
         .map(drop)
 }

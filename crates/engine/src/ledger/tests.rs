@@ -1,6 +1,9 @@
 //! The ledger as the passes use it: rows that come back as they went in, scopes, intents, and failures.
 
-use katabatic_core::{Base, Digest, EditTime, Entry, Kind, RelPath, Side, Stamp, Toll, View};
+use katabatic_core::{
+    Agreement, Base, Deed, Digest, EditTime, Entry, ItemOutcome, Kind, RelPath, RunOutcome, Side,
+    SpareCause, Stamp, Toll, View,
+};
 
 use super::intents::{self, Intent, Version};
 use super::rows::{self, Agreed, LaneRow, Open, Origin};
@@ -52,7 +55,7 @@ fn agreed(at: &str, content: &str) -> Agreed {
     }
 }
 
-fn open(at: &str, state: &'static str) -> Open {
+fn open(at: &str, state: Agreement) -> Open {
     let far = Entry {
         received: Some(EditTime(9)),
         ..Entry::file(4, Stamp::new("other"))
@@ -145,7 +148,7 @@ async fn what_is_open_closes_when_a_pass_finds_it_settled() {
         .write(move |connection| {
             rows::agree(connection, lane, &agreed("a/agreed", "x"))?;
             for at in ["a/agreed", "a/new", "b/new"] {
-                rows::note_open(connection, lane, 1, &open(at, "conflict"))?;
+                rows::note_open(connection, lane, 1, &open(at, Agreement::Conflict))?;
             }
             rows::close_pass(connection, lane, 1, Some(EditTime(100)), &[RelPath::root()])
         })
@@ -156,7 +159,7 @@ async fn what_is_open_closes_when_a_pass_finds_it_settled() {
     assert!(
         found
             .iter()
-            .all(|row| row.open == Some(("conflict".into(), "because".into())))
+            .all(|row| row.open == Some((Agreement::Conflict, "because".into())))
     );
     assert_eq!(found[1].last_seen(Side::Near), View::Absent);
     let View::Present(far) = found[1].last_seen(Side::Far) else {
@@ -193,7 +196,7 @@ async fn agreeing_closes_and_listing_is_remembered() {
     let (_dir, ledger, lane) = ledger().await;
     ledger
         .write(move |connection| {
-            rows::note_open(connection, lane, 1, &open("a", "stuck"))?;
+            rows::note_open(connection, lane, 1, &open("a", Agreement::Stuck))?;
             rows::agree(connection, lane, &agreed("a", "x"))?;
             rows::mark_listed(connection, lane, &path("a"))
         })
@@ -242,7 +245,7 @@ async fn intents_stay_until_they_have_an_outcome() {
         spare_before: vec!["an earlier slot".into()],
         old: Some(version),
         source_listed: true,
-        ..Intent::on(Side::Far, "removed here")
+        ..Intent::on(Side::Far, Some(SpareCause::RemovedFrom(Side::Near)))
     };
     let noted = intent.clone();
     let number = ledger
@@ -300,10 +303,10 @@ async fn runs_add_up_for_the_brake_and_are_shown_newest_first() {
     );
     let item = RunItem {
         path: "a".into(),
-        action: "carry up".into(),
+        deed: Deed::Carry(Side::Far),
         reason: String::new(),
         bytes: 3,
-        result: "done".into(),
+        outcome: ItemOutcome::DONE,
         at: Some(EditTime(52)),
     };
     let (first, second) = (
@@ -322,7 +325,13 @@ async fn runs_add_up_for_the_brake_and_are_shown_newest_first() {
                 bytes_up: 6,
                 ..Counts::default()
             };
-            runs::end(connection, new, EditTime(55), "all settled", &counts)
+            runs::end(
+                connection,
+                new,
+                EditTime(55),
+                &RunOutcome::AllSettled,
+                &counts,
+            )
         })
         .await
         .unwrap();
@@ -376,7 +385,7 @@ async fn a_spare_is_listed_once_however_often_it_is_found() {
         edited: None,
         taken_at: EditTime(1),
         run: Some(4),
-        why: "removed here".into(),
+        cause: SpareCause::RemovedFrom(Side::Near),
     };
     for _ in 0..2 {
         let spare = spare.clone();

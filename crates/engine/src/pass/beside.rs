@@ -5,7 +5,7 @@
 //! stranger's, and nothing is removed because the source never shows it.
 
 use katabatic_core::dated_name::dated_name;
-use katabatic_core::{Base, Digest, EditTime, Entry, Kind, RelPath, Side, Step};
+use katabatic_core::{Base, Digest, EditTime, Entry, Kind, RelPath, Side, SpareCause, Step};
 
 use super::Pass;
 use super::primitive::{self, Change, Trouble, agreed};
@@ -74,7 +74,7 @@ async fn put_beside(
                 old: None,
                 source: None,
                 run,
-                why: "a new version beside an older one".into(),
+                cause: SpareCause::PutBeside,
                 learned,
             };
             return primitive::put(pass, change, staged).await.map(drop);

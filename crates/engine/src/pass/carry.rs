@@ -10,8 +10,8 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use futures_util::{StreamExt, stream};
 use katabatic_core::moves::with_what_they_need;
 use katabatic_core::{
-    Agreement, Base, Decision, Digest, EditTime, Entry, Kind, LeftOutBy, RelPath, Side, Stamp,
-    Step, View, portable, words,
+    Agreement, Base, Decision, Deed, Digest, DroppedFor, EditTime, Entry, ItemEnding, ItemOutcome,
+    Kind, LeftOutBy, RelPath, Side, SpareCause, Stamp, Step, View, portable, words,
 };
 
 use super::beside;
@@ -26,7 +26,6 @@ use super::scan::digest;
 use super::transfer::{self, ATTEMPTS, Brought};
 use super::{IN_FLIGHT, Plan};
 use crate::Error;
-use crate::choose::DROPPED;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
@@ -34,18 +33,6 @@ use crate::proof;
 use crate::seam::Seam;
 use crate::session::LockedLane;
 use crate::sides::{FolderGone, Put, SideError};
-
-/// How the removal of a folder is called in a run.
-pub(crate) const REMOVED_FOLDER: &str = "remove folder";
-
-fn action(step: &Step) -> String {
-    match step.decision {
-        Decision::Remove { on, .. } if step.view(on).is_folder() => {
-            format!("{REMOVED_FOLDER} {}", on.here_or_there())
-        }
-        _ => words::action(&step.decision),
-    }
-}
 
 /// How a step ended.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -453,27 +440,23 @@ impl Room<'_> {
     fn finish(&self, step: &Step, ending: Ending, reason: String, bytes: u64) {
         // That both sides still differ is noted with what was found, where it is news.
         let compared = step.decision == Decision::Compare && ending != Ending::Conflict;
-        if let (Some(run), true) = (self.run, step.decision.changes_a_side() || compared) {
-            let result = match &ending {
-                Ending::Done => "done",
-                Ending::Waiting => "waiting",
-                Ending::Conflict => "conflict",
-                Ending::Stuck => "stuck",
-                Ending::Drift => "drift",
-                Ending::Asking => "asked",
-                Ending::LeftOut => "left out",
-            };
-            let result = if reason.is_empty() {
-                result.to_owned()
-            } else {
-                format!("{result}: {reason}")
+        let noted = step.decision.changes_a_side() || compared;
+        if let (Some(run), true, Some(deed)) = (self.run, noted, Deed::of(step)) {
+            let ending = match &ending {
+                Ending::Done => ItemEnding::Done,
+                Ending::Waiting => ItemEnding::Waiting,
+                Ending::Conflict => ItemEnding::Conflict,
+                Ending::Stuck => ItemEnding::Stuck,
+                Ending::Drift => ItemEnding::Drift,
+                Ending::Asking => ItemEnding::Asked,
+                Ending::LeftOut => ItemEnding::LeftOut,
             };
             let item = RunItem {
                 path: step.path().to_string(),
-                action: action(step),
+                deed,
                 reason: words::reason(step, &in_words),
                 bytes,
-                result,
+                outcome: ItemOutcome::with(ending, &*reason),
                 at: Some(self.pass.clock.now()),
             };
             self.pass
@@ -550,9 +533,9 @@ impl Room<'_> {
                 .map(|entry| Version::of(entry, agreed_content(step, to, entry))),
             source: Some((Version::of(seen, staged.digest), from == Side::Far)),
             run: self.run,
-            why: match step.entry(to).is_some_and(Entry::is_stub) {
-                true => format!("{DROPPED}the stub of what came"),
-                false => format!("replaced by the version from {}", from.here_or_there()),
+            cause: match step.entry(to).is_some_and(Entry::is_stub) {
+                true => SpareCause::Dropped(DroppedFor::Content),
+                false => SpareCause::ReplacedFrom(from),
             },
             learned,
         };
@@ -625,20 +608,16 @@ impl Room<'_> {
             return self.remove_folder(step, on).await;
         }
         let content = agreed_content(step, on, seen);
-        let gone = if makes_way {
-            "makes way for something of another kind"
-        } else {
-            "removed"
-        };
         let change = Change {
             side: on,
             path,
             old: Some(Version::of(seen, content)),
             source: None,
             run: self.run,
-            why: match seen.is_stub() {
-                true => format!("{DROPPED}the stub of what was removed there"),
-                false => format!("{gone} {}", on.other().here_or_there()),
+            cause: match (seen.is_stub(), makes_way) {
+                (true, _) => SpareCause::Dropped(DroppedFor::Removal),
+                (false, true) => SpareCause::MadeWayFor(on.other()),
+                (false, false) => SpareCause::RemovedFrom(on.other()),
             },
             learned: Learned::default(),
         };

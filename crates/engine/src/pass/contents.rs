@@ -5,14 +5,15 @@
 //! more. Content is dropped only by a [`proof::Proof`] that the far side holds it; and the stub is exchanged into the
 //! file's place, so that a program that has the file open goes on with the file.
 
-use katabatic_core::{Base, Decision, Entry, Kind, RelPath, Side, Stamp, Step, Unknown, View};
+use katabatic_core::{
+    Base, Decision, DroppedFor, Entry, Kind, RelPath, Side, SpareCause, Stamp, Step, Unknown, View,
+};
 
 use super::carry::{Ending, Moved, Outcome, Room};
 use super::convoy::Under;
 use super::give_up::Copy;
 use super::primitive::{self, Change, Learned, Trouble};
 use super::{Pass, WantedContents, Wish};
-use crate::choose::{DROPPED, SHED};
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::proof::{self, Claim, Outlook};
@@ -372,9 +373,9 @@ pub(super) async fn renew(room: &Room<'_>, step: &Step) -> Result<Moved, Trouble
     let Some(far) = step.entry(Side::Far) else {
         return Err(Trouble::Met("there is nothing to carry".into()));
     };
-    let why = format!("{DROPPED}an older stub");
+    let cause = SpareCause::Dropped(DroppedFor::NewerStub);
     let learned = Learned::default();
-    put(room, step, new_stub(step, far), far, (why, learned)).await?;
+    put(room, step, new_stub(step, far), far, (cause, learned)).await?;
     Moved::bytes(0)
 }
 
@@ -410,7 +411,8 @@ pub(super) async fn shed(room: &Room<'_>, step: &Step) -> Result<Moved, Trouble>
         unproven: proof.is_belief(),
         ..Learned::default()
     };
-    let spare = put(room, &known, stub, claim.far, (SHED.to_owned(), learned)).await?;
+    let cause = SpareCause::Dropped(DroppedFor::Stub);
+    let spare = put(room, &known, stub, claim.far, (cause, learned)).await?;
     if let Some(slot) = spare {
         let path = step.path().clone();
         room.give_up(Copy { path, slot, proof }).await?;
@@ -423,7 +425,7 @@ async fn put(
     step: &Step,
     stub: NewStub,
     far: &Entry,
-    (why, learned): (String, Learned),
+    (cause, learned): (SpareCause, Learned),
 ) -> Result<Option<String>, Trouble> {
     let at_near = |error| Trouble::Side(Side::Near, error);
     let mut staged = room.pass.lane.near.stage_stubs(&[stub]).await;
@@ -437,7 +439,7 @@ async fn put(
         old: step.entry(Side::Near).map(|near| Version::of(near, None)),
         source: Some((Version::of(far, staged.digest), true)),
         run: room.run,
-        why,
+        cause,
         learned,
     };
     primitive::put(room.pass, change, staged).await

@@ -229,7 +229,7 @@ impl<'s> Under<'s> {
             new: Some(Version::of(&placing.version, digest)),
             source: Some(Version::of(seen, digest)),
             source_listed: to == Side::Near,
-            ..Intent::on(to, "")
+            ..Intent::on(to, None)
         };
         Under {
             step,

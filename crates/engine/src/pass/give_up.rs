@@ -4,7 +4,7 @@
 //! copies that the list names. What stays after all is an ordinary spare, and says why.
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{RelPath, Side};
+use katabatic_core::{KeptFor, RelPath, Side, SpareCause, words};
 
 use super::IN_FLIGHT;
 use crate::Error;
@@ -68,7 +68,7 @@ async fn one(pass: &LockedLane, copy: Copy) -> Result<Freed, Error> {
     let mut freed = Freed::default();
     let is_belief = proof.is_belief();
     let still_there = proof.still_holds(&*pass.lane.far).await;
-    let why = match still_there {
+    let kept = match still_there {
         Ok(true) => {
             let given_up = pass.lane.near.give_up(&slot, Warrant::Proven(proof)).await;
             match given_up.map_err(|error| pass.side_failed(Side::Near, &error))? {
@@ -80,32 +80,28 @@ async fn one(pass: &LockedLane, copy: Copy) -> Result<Freed, Error> {
                 }
                 GivenUp::Kept(WhyKept::Open) => {
                     freed.held_open = 1;
-                    "a program had it open when its content was dropped here".to_owned()
+                    KeptFor::Open
                 }
                 GivenUp::Kept(WhyKept::CannotTell(why)) => {
                     freed.held_open = 1;
-                    format!("whether a program has it open cannot be told on this disk: {why}")
+                    KeptFor::CannotTell(why)
                 }
-                GivenUp::Kept(WhyKept::OtherContent) => {
-                    "it was written to while its content was dropped here".to_owned()
-                }
+                GivenUp::Kept(WhyKept::OtherContent) => KeptFor::Written,
             }
         }
         // Somebody was quicker there: what was to be dropped may be the last copy.
-        Ok(false) => {
-            "its content was about to be dropped here, and went or changed there".to_owned()
-        }
+        Ok(false) => KeptFor::ChangedThere,
         Err(why) => {
             tracing::debug!("{path} is kept: {why}");
-            "its content was about to be dropped here, and the far side could not be asked again"
-                .to_owned()
+            KeptFor::NotAsked
         }
     };
     if freed.held_open == 0 {
-        freed.stayed.push((path, why.clone()));
+        freed.stayed.push((path, words::kept_for(&kept)));
     }
-    pass.ledger
-        .write_later(move |connection| spare_rows::set_why(connection, number, &why));
+    pass.ledger.write_later(move |connection| {
+        spare_rows::set_cause(connection, number, &SpareCause::Kept(kept))
+    });
     Ok(freed)
 }
 

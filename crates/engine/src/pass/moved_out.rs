@@ -3,14 +3,15 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use katabatic_core::{Kind, LeftOutBy, RelPath, Side, Step, Triple, View, moved_out};
+use katabatic_core::{
+    DroppedFor, Kind, LeftOutBy, RelPath, Side, SpareCause, Step, Triple, View, moved_out,
+};
 
 use super::carry::{Moved, Room};
 use super::give_up::Copy;
 use super::primitive::{self, Change, Learned, Trouble};
 use super::{Pass, Wish};
 use crate::Error;
-use crate::choose::DROPPED;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::proof::{self, Claim, Proof};
@@ -109,7 +110,7 @@ pub(super) async fn drop_copy(
         old: Some(Version::of(near, content)),
         source: None,
         run: None,
-        why: format!("{DROPPED}it was moved to {to} there, which is not taken"),
+        cause: SpareCause::Dropped(DroppedFor::MovedOut(to.to_string())),
         learned: Learned::default(),
     };
     let slot = primitive::remove(pass, change).await?;

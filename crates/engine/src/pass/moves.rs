@@ -14,7 +14,9 @@ use std::sync::Arc;
 use futures_util::{StreamExt, stream};
 use katabatic_core::decide::Change;
 use katabatic_core::moves::{self, Found};
-use katabatic_core::{Base, Decision, Entry, Kind, RelPath, Side, Step, Updates, View, portable};
+use katabatic_core::{
+    Base, Decision, Entry, Kind, RelPath, Side, SpareCause, Step, Updates, View, portable,
+};
 
 use super::carry::{Moved, Room};
 use super::primitive::{self, Trouble, agreed};
@@ -272,13 +274,12 @@ impl One<'_> {
         let content = base
             .filter(|base| *base.stamp(self.on) == seen.stamp)
             .and_then(|base| base.content);
-        let why = format!("moved {}", self.on.other().here_or_there());
         let intent = Intent {
             spare,
             old: Some(Version::of(seen, content)),
             moved_from: Some(self.from.to_string()),
             member: self.member()?,
-            ..Intent::on(self.on, &why)
+            ..Intent::on(self.on, Some(SpareCause::MovedOn(self.on.other())))
         };
         let number = primitive::note(self.room.pass, self.step.path(), &intent).await?;
         Ok((number, intent))

@@ -10,12 +10,11 @@
 //! intent stays, and nothing else is done at the path until it can.
 
 use katabatic_core::blocks::Blocks;
-use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, Stamp, Toll, portable};
+use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, SpareCause, Stamp, Toll, portable};
 
 use super::Pass;
 use super::recover::{self, Cleared};
 use crate::Error;
-use crate::choose::DROPPED;
 use crate::home::random_hex;
 use crate::ledger::block_rows;
 use crate::ledger::intents::{self, Intent, Version};
@@ -95,7 +94,7 @@ pub(crate) struct Change<'a> {
     /// The version that goes in, as the other side shows it under this name, and whether that side ever listed it.
     pub(crate) source: Option<(Version, bool)>,
     pub(crate) run: Option<i64>,
-    pub(crate) why: String,
+    pub(crate) cause: SpareCause,
     pub(crate) learned: Learned,
 }
 
@@ -107,9 +106,6 @@ pub(crate) struct Learned {
     /// Whether the content of what was staged is only believed.
     pub(crate) unproven: bool,
 }
-
-/// Why a version is among the spares that nobody asked to take out.
-pub(crate) const MET: &str = "met while something else was carried";
 
 /// Whether a stub that had its name a moment ago was moved on by somebody: then it was there, and what became of it is
 /// found out like any other move.
@@ -158,7 +154,7 @@ async fn put_and(
         unproven: change.learned.unproven,
         source_listed: change.source.as_ref().is_some_and(|(_, listed)| *listed),
         agreed_stays,
-        ..Intent::on(change.side, &change.why)
+        ..Intent::on(change.side, Some(change.cause.clone()))
     };
     let number = note(pass, change.path, &intent).await?;
     pass.seam(Seam::Intended, Some(change.side), Some(change.path))
@@ -195,7 +191,7 @@ pub(crate) async fn remove(pass: &LockedLane, change: Change<'_>) -> Result<Stri
     let intent = Intent {
         spare: Some(slot.clone()),
         old: Some(old.clone()),
-        ..Intent::on(change.side, &change.why)
+        ..Intent::on(change.side, Some(change.cause.clone()))
     };
     let number = note(pass, change.path, &intent).await?;
     pass.seam(Seam::Intended, Some(change.side), Some(change.path))
@@ -238,13 +234,13 @@ pub(crate) async fn rename(
     on: Side,
     (from, to): (&RelPath, &RelPath),
     seen: &Entry,
-    why: &str,
+    cause: SpareCause,
 ) -> Result<Put, Trouble> {
     let intent = Intent {
         old: Some(Version::of(seen, None)),
         moved_from: Some(from.to_string()),
         agreed_stays: true,
-        ..Intent::on(on, why)
+        ..Intent::on(on, Some(cause))
     };
     let number = note(pass, to, &intent).await?;
     pass.seam(Seam::Intended, Some(on), Some(to)).await;
@@ -272,7 +268,7 @@ pub(crate) async fn remove_folder(
         spare: Some(spare.clone()),
         old: Some(Version::of(&Entry::folder(), None)),
         expects_empty: true,
-        ..Intent::on(on, &format!("removed {}", on.other().here_or_there()))
+        ..Intent::on(on, Some(SpareCause::RemovedFrom(on.other())))
     };
     let number = note(pass, path, &intent).await?;
     let gone = match pass.store(on).remove_folder(path, &spare).await {
@@ -293,7 +289,7 @@ pub(crate) async fn remove_folder(
         FolderGone::Gone => (true, None),
         FolderGone::InSpare => {
             let folder = Version::of(&Entry::folder(), None);
-            let kept = self::spare(pass, on, path, &spare, &folder, None, &intent.why);
+            let kept = self::spare(pass, on, path, &spare, &folder, None, &intent.spare_cause());
             (true, Some(kept))
         }
         FolderGone::Kept(_) => (false, None),
@@ -562,7 +558,7 @@ impl Doing<'_> {
             let mut spare = self.spare_of(spare, &own);
             if ours != Checked::Same {
                 // Somebody's own is never dropped, whatever was to become of what the plan saw.
-                spare.why = MET.into();
+                spare.cause = SpareCause::Met;
             }
             self.pass
                 .ledger
@@ -666,7 +662,7 @@ impl Doing<'_> {
             slot,
             version,
             self.change.run,
-            &self.change.why,
+            &self.change.cause,
         )
     }
 
@@ -674,7 +670,7 @@ impl Doing<'_> {
     fn keep_as_spare(&self, slot: &str, size: u64) {
         let version = Version::unknown(size);
         let spare = Spare {
-            why: MET.into(),
+            cause: SpareCause::Met,
             ..self.spare_of(slot, &version)
         };
         self.pass
@@ -711,7 +707,7 @@ impl Doing<'_> {
             }
             if let Some(spare) = &spare {
                 spare_rows::add(connection, spare)?;
-                let replaced = !spare.why.starts_with(DROPPED);
+                let replaced = !spare.cause.is_drop();
                 if let Some(run) = run.filter(|_| replaced) {
                     runs::count_toll(
                         connection,
@@ -737,7 +733,7 @@ pub(crate) fn spare(
     slot: &str,
     version: &Version,
     run: Option<i64>,
-    why: &str,
+    cause: &SpareCause,
 ) -> Spare {
     Spare {
         place: pass.lane.place.clone(),
@@ -755,7 +751,7 @@ pub(crate) fn spare(
         edited: version.edited(),
         taken_at: pass.clock.now(),
         run,
-        why: why.to_owned(),
+        cause: cause.clone(),
     }
 }
 

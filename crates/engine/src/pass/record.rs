@@ -5,7 +5,7 @@
 
 use std::collections::BTreeSet;
 
-use katabatic_core::{Decision, RelPath, Side, View};
+use katabatic_core::{Decision, RelPath, RunOutcome, Side, View};
 
 use super::carry::{Carried, Ending, Outcome};
 use super::far_changes;
@@ -71,12 +71,10 @@ pub(crate) async fn record(
     };
     let listed: Vec<_> = plan.newly_listed.iter().chain(&arrived).cloned().collect();
     let outcome = match (&ended, stopped) {
-        (Some(error), _) => error.to_string(),
-        (None, true) => "stopped by Ctrl-C".to_owned(),
-        (None, false) if counts.conflicts + counts.stuck + counts.asking > 0 => {
-            "needs a person".to_owned()
-        }
-        (None, false) => "all settled".to_owned(),
+        (Some(error), _) => RunOutcome::Failed(error.to_string()),
+        (None, true) => RunOutcome::Stopped,
+        (None, false) => RunOutcome::AllSettled
+            .or_needs_person(counts.conflicts + counts.stuck + counts.asking == 0),
     };
     let noted = pass.lane.row.noted + 1;
     // First there: cut off in between, the two differ by one, and that says nothing.
@@ -193,7 +191,7 @@ fn open(outcome: &Outcome) -> Option<Open> {
         path: outcome.step.path().clone(),
         near: outcome.step.seen.near.clone(),
         far: outcome.step.seen.far.clone(),
-        state: outcome.agreement().word(),
+        state: outcome.agreement(),
         reason: outcome.why(&|_| String::new()),
     })
 }

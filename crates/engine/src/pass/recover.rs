@@ -10,11 +10,11 @@
 //! given another name, or the name it would take is given to something else. Where a side cannot do that, the path is
 //! held for a day.
 
-use katabatic_core::{Entry, Kind, RelPath};
+use katabatic_core::{Entry, Kind, RelPath, SpareCause};
 
 use super::late_writers::make_again;
 use super::moves;
-use super::primitive::{MET, agreed_put, moved_on, spare};
+use super::primitive::{agreed_put, moved_on, spare};
 use super::scan::digest;
 use super::{Pass, Unfinished};
 use crate::Error;
@@ -446,7 +446,7 @@ impl One<'_> {
 
     /// Keeps somebody's own version as a spare, which is not what the plan saw, and is never dropped as that may be.
     fn met(&self, slot: &str) {
-        self.close(None, Some(slot), MET);
+        self.close(None, Some(slot), &SpareCause::Met);
     }
 
     /// Keeps what is in the slot as a spare.
@@ -461,7 +461,7 @@ impl One<'_> {
             slot,
             version,
             None,
-            &intent.why,
+            &intent.spare_cause(),
         );
         pass.ledger.write_later(move |connection| {
             spare_rows::add(connection, &kept)?;
@@ -471,10 +471,10 @@ impl One<'_> {
 
     /// Records the outcome: what stands in place, if it is ours, and what is kept as a spare.
     fn done(&self, placed: Option<&Entry>, kept: Option<&str>) {
-        self.close(placed, kept, &self.intent.why);
+        self.close(placed, kept, &self.intent.spare_cause());
     }
 
-    fn close(&self, placed: Option<&Entry>, kept: Option<&str>, why: &str) {
+    fn close(&self, placed: Option<&Entry>, kept: Option<&str>, cause: &SpareCause) {
         let (pass, intent) = (self.pass, &self.intent);
         let agreed = placed
             .filter(|_| !intent.agreed_stays)
@@ -483,7 +483,7 @@ impl One<'_> {
         let kept = kept.map(|slot| {
             let nothing = Version::unknown(0);
             let old = intent.old.as_ref().unwrap_or(&nothing);
-            spare(pass, intent.side(), self.path, slot, old, None, why)
+            spare(pass, intent.side(), self.path, slot, old, None, cause)
         });
         let removed = intent.new.is_none() && kept.is_some();
         let (lane, path, number) = (pass.lane.row.key, self.path.clone(), self.number);

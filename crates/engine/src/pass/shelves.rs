@@ -9,7 +9,7 @@
 
 use std::collections::HashSet;
 
-use katabatic_core::{Entry, Kind, RelPath, Side};
+use katabatic_core::{Entry, Kind, RelPath, Side, SpareCause};
 
 use super::scan::digest_of;
 use crate::Error;
@@ -19,9 +19,6 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::proof::{Empty, Warrant};
 use crate::session::LockedLane;
 use crate::sides::SideError;
-
-/// Why a version is in the list that nobody knows to have put there.
-pub(crate) const FOUND: &str = "found among the spares, and in no list";
 
 const DAY: i64 = 24 * 3600 * 1_000_000_000;
 const MONTH: i64 = 30 * DAY;
@@ -168,7 +165,7 @@ async fn told_of(
         // Nobody knows since when it lies there: it counts from now, so that it is not old before anybody has seen it.
         taken_at: pass.clock.now(),
         run: None,
-        why: FOUND.to_owned(),
+        cause: SpareCause::Found,
         place: pass.lane.place.clone(),
         lane_id: None,
         stamp: match entry.kind {

@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use katabatic_core::EditTime;
+use katabatic_core::{EditTime, RunOutcome};
 
 use crate::Error;
 use crate::clock::Clock;
@@ -24,8 +24,8 @@ pub(crate) struct OpRun {
 pub(crate) struct Ended<T> {
     /// What it gives back.
     pub(crate) value: T,
-    /// How it ended, in a word or two.
-    pub(crate) outcome: String,
+    /// How it ended.
+    pub(crate) outcome: RunOutcome,
     /// What it did, in numbers.
     pub(crate) counts: Counts,
 }
@@ -63,7 +63,7 @@ impl OpRun {
     }
 
     /// Ends it.
-    pub(crate) async fn end(self, outcome: String, counts: Counts) -> Result<(), Error> {
+    pub(crate) async fn end(self, outcome: RunOutcome, counts: Counts) -> Result<(), Error> {
         let (number, now) = (self.number, self.clock.now());
         self.ledger
             .write(move |connection| runs::end(connection, number, now, &outcome, &counts))
@@ -74,7 +74,8 @@ impl OpRun {
 
     /// Ends it with the error that ended the operation; one whose end stands in the ledger already stays as it is.
     pub(crate) async fn failed(self, error: &Error) {
-        let (number, now, outcome) = (self.number, self.clock.now(), error.to_string());
+        let (number, now) = (self.number, self.clock.now());
+        let outcome = RunOutcome::Failed(error.to_string());
         let ended = self
             .ledger
             .write(move |connection| runs::end_open(connection, number, now, &outcome));

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
-use katabatic_core::{EditTime, RelPath, words};
+use katabatic_core::{Agreement, EditTime, RelPath, words};
 #[cfg(test)]
 use katabatic_engine::agent::OpeningsNow;
 use katabatic_engine::agent::{Answer, Doing, LaneNow};
@@ -16,8 +16,8 @@ use crate::draw::time;
 /// A speed is that of the last so many seconds.
 const SPEED_OVER: Duration = Duration::from_secs(5);
 
-/// Paths of a lane that need a person: the path, the state's word, the reason.
-pub type OpenPaths = Vec<(RelPath, String, String)>;
+/// Paths of a lane that need a person: the path, the state, the reason.
+pub type OpenPaths = Vec<(RelPath, Agreement, String)>;
 
 /// What was asked and answered just now.
 #[derive(Debug)]
@@ -329,7 +329,7 @@ impl Model {
         let all = self.heard.iter().flat_map(|heard| &heard.open);
         all.flat_map(|(lane, open)| {
             open.iter()
-                .map(|(path, state, reason)| (lane.as_str(), path, state.as_str(), reason.as_str()))
+                .map(|(path, state, reason)| (lane.as_str(), path, state.word(), reason.as_str()))
         })
         .collect()
     }
@@ -345,7 +345,11 @@ impl Model {
             [
                 item.at.map_or_else(String::new, time::exact),
                 lane.clone(),
-                format!("{}{size}: {}", item.action, item.result),
+                format!(
+                    "{}{size}: {}",
+                    words::deed(&item.deed),
+                    words::item_outcome(&item.outcome)
+                ),
                 item.path.clone(),
             ]
         })
@@ -387,10 +391,10 @@ pub fn looked(at: Instant, lanes: Vec<LaneNow>) -> Heard {
             vec![
                 (
                     path("a.txt"),
-                    "conflict".into(),
+                    Agreement::Conflict,
                     "both sides changed".into(),
                 ),
-                (path("b.txt"), "stuck".into(), "may not be read".into()),
+                (path("b.txt"), Agreement::Stuck, "may not be read".into()),
             ],
         )],
         last: Vec::new(),

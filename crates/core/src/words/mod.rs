@@ -2,7 +2,12 @@
 //!
 //! Times are handed in as a function, because what zone and format a person reads is not the core's business.
 
+mod run_log;
+
+pub use run_log::{deed, item_outcome, kept_for, run_outcome, spare_cause};
+
 use crate::decide::Change;
+use crate::run_log::Deed;
 use crate::selection::LeftOutBy;
 use crate::{Decision, EditTime, Entry, Kind, OddKind, Side, Step, Unknown};
 
@@ -21,31 +26,35 @@ pub fn odd_reason(odd: OddKind) -> &'static str {
 /// What a step would do, in a word or two: `carry up`, `remove here`.
 #[must_use]
 pub fn action(decision: &Decision) -> String {
+    match Deed::deciding(decision) {
+        Some(done) => deed(&done),
+        None => standing(decision),
+    }
+}
+
+/// What is said of a path that nothing is done with.
+fn standing(decision: &Decision) -> String {
     match decision {
-        Decision::Settled | Decision::KeptAway { .. } => "nothing".into(),
-        Decision::Record => "record".into(),
-        Decision::Forget => "forget".into(),
-        Decision::Carry {
-            to,
-            replaces: false,
-        } => format!("carry {}", to.towards()),
-        Decision::Carry { to, replaces: true } => format!("replace {}", to.here_or_there()),
-        Decision::MakeStub { replaces: false } => "make stub here".into(),
-        Decision::MakeStub { replaces: true } => "renew stub here".into(),
-        Decision::Fetch => "fetch here".into(),
-        Decision::Shed => "shed here".into(),
-        Decision::MakeFolder { on } => format!("make folder {}", on.here_or_there()),
-        Decision::Move { on, .. } => format!("move {}", on.here_or_there()),
-        Decision::DropHere { .. } => "drop here".into(),
-        Decision::Remove { on, .. } => format!("remove {}", on.here_or_there()),
-        Decision::Compare => "compare".into(),
+        Decision::Settled
+        | Decision::KeptAway { .. }
+        | Decision::Record
+        | Decision::Forget
+        | Decision::Carry { .. }
+        | Decision::CarryBeside { .. }
+        | Decision::MakeStub { .. }
+        | Decision::Fetch
+        | Decision::Shed
+        | Decision::MakeFolder { .. }
+        | Decision::Move { .. }
+        | Decision::DropHere { .. }
+        | Decision::Remove { .. }
+        | Decision::Compare => "nothing".into(),
         Decision::Conflict => "conflict".into(),
         Decision::KeepFolder { on } => format!("keep folder {}", on.here_or_there()),
         Decision::KeepRemoved { on } => format!("keep {}", on.here_or_there()),
         Decision::AskRemoval { on } => format!("ask to remove {}", on.here_or_there()),
         Decision::Drift { .. } => "drift".into(),
         Decision::NotCarried { .. } => "not carried".into(),
-        Decision::CarryBeside { to } => format!("carry {} beside", to.towards()),
         Decision::OldStays { on } => format!("older stays {}", on.here_or_there()),
         Decision::LeftOut { .. } | Decision::Ruled(_) => "left out".into(),
         Decision::Hold { .. } | Decision::BelowConflict => "hold".into(),
