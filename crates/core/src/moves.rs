@@ -312,12 +312,14 @@ impl Board {
     }
 
     /// Whether the folders around a new name are there on the receiving side, or new and about to be made. One that went
-    /// there comes back only for what is carried into it, and a move carries nothing.
+    /// there comes back only for what is carried into it, and a move carries nothing. Where something else has the name
+    /// there, or may have it, none is made.
     fn has_a_place(&self, on: Side, to: &RelPath) -> bool {
         std::iter::successors(to.parent(), RelPath::parent).all(|folder| {
             self.squares.get(&folder).is_none_or(|square| {
-                view(&square.triple, on.other()).is_folder()
-                    || (square.triple.base.is_none() && view(&square.triple, on).is_folder())
+                let there = view(&square.triple, on.other());
+                let is_new = square.triple.base.is_none() && *there == View::Absent;
+                there.is_folder() || (is_new && view(&square.triple, on).is_folder())
             })
         })
     }

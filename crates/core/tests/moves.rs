@@ -57,6 +57,22 @@ fn has(world: &World, side: Side, at: &str, content: &str) -> bool {
     matches!(world.tree(side).get(&path(at)), Some(Node::File { content: is, .. }) if is == content.as_bytes())
 }
 
+/// `Old` goes to `New` here, and `Other` into it, to a name that a file has which came to `Old` there: nothing is moved into
+/// a folder that cannot be made.
+#[test]
+fn nothing_is_moved_below_a_file_that_came_along_there() {
+    for side in [Side::Near, Side::Far] {
+        let mut world = settled(&["Old/x", "Other/y"]);
+        world.edit(side, &rename("Old", "New"));
+        world.edit(side, &rename("Other", "New/z"));
+        world.edit(side.other(), &write("Old/z", "a file"));
+        world.pass();
+        assert!(has(&world, side, "New/z/y", "Other/y"));
+        assert!(has(&world, side.other(), "New/z", "a file"));
+        assert!(!world.plan().iter().any(|step| step.decision.is_work()));
+    }
+}
+
 #[test]
 fn a_renamed_file_is_moved_on_the_other_side() {
     for side in [Side::Near, Side::Far] {

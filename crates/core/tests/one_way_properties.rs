@@ -97,9 +97,14 @@ proptest! {
     }
 
     #[test]
-    fn a_second_pass_of_a_one_way_lane_plans_nothing(mut world in a_world_with_unread_folders(), terms in one_way_terms()) {
+    fn a_second_pass_of_a_one_way_lane_carries_nothing(mut world in a_world_with_unread_folders(), terms in one_way_terms()) {
         world.terms = terms;
         let conflicts = world.pass();
+        let mut left = work(&world, &conflicts);
+        // What came along with a folder that was moved is read by the next pass, where its stamp is another.
+        left.retain(|step| step.decision != Decision::Record);
+        prop_assert_eq!(left, vec![]);
+        world.pass();
         prop_assert_eq!(work(&world, &conflicts), vec![]);
     }
 
