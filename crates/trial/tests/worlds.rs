@@ -341,6 +341,34 @@ fn what_came_and_went_there_around_a_pass_that_was_cut_off_is_seen() {
     }
 }
 
+/// A file became a folder, and the request to move the file aside there got no answer: nothing is put below that name
+/// before it is clear, which is a day where the server keeps no name.
+#[test]
+fn nothing_is_put_below_a_name_that_waits_for_a_request() {
+    let here = |edit| Act::Edit(At::Disk(0), edit);
+    let folder = |text: &str| here(Edit::MakeFolder(path(text)));
+    let script = Script {
+        seed: 7205,
+        nature: Nature::PlacesOver,
+        leave_out: vec!["b~"],
+        late: 110,
+        ..one_computer(vec![
+            edit_in_place(At::Disk(0), "a"),
+            edit_in_place(At::Disk(0), "b"),
+            here(Edit::Copy(path("a"), path("a/b~"))),
+            folder("c d/b"),
+            pass(11442185390802319546, 0),
+            folder("b/.dot/c d"),
+            Act::Pass {
+                computer: 0,
+                seed: 1042387757045847260,
+                odds: (24, 4, 0),
+            },
+        ])
+    };
+    assert_eq!(wrong(&script, None), None);
+}
+
 fn edit_in_place(at: At, text: &str) -> Act {
     let path = path(text);
     Act::Edit(

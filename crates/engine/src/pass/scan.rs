@@ -474,14 +474,23 @@ pub(crate) async fn digest_of(mut source: Source) -> Result<Digest, SideError> {
     Ok(Digest(*hasher.finalize().as_bytes()))
 }
 
-/// Where an earlier pass was cut off and nobody has cleared up, what a side shows says nothing.
+/// Where an earlier pass was cut off and nobody has cleared up, what a side shows says nothing; nor does it that something
+/// is missing below such a path, where nothing can be put before that is clear.
 pub(crate) fn not_cleared_up(unfinished: &Unfinished, triple: &mut Triple) {
-    if let Some((side, why)) = unfinished.get(&triple.path) {
-        let unknown = View::Unknown(Unknown::Unfinished(why.clone()));
-        match side {
-            Side::Near => triple.near = unknown,
-            Side::Far => triple.far = unknown,
-        }
+    if unfinished.is_empty() {
+        return;
+    }
+    let held = std::iter::successors(Some(triple.path.clone()), RelPath::parent)
+        .find_map(|above| Some((unfinished.get(&above)?, above == triple.path)));
+    let Some(((side, why), is_it)) = held else {
+        return;
+    };
+    let view = match side {
+        Side::Near => &mut triple.near,
+        Side::Far => &mut triple.far,
+    };
+    if is_it || *view == View::Absent {
+        *view = View::Unknown(Unknown::Unfinished(why.clone()));
     }
 }
 
