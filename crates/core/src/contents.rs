@@ -130,7 +130,7 @@ impl Contents {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Stamp;
+    use crate::{Stamp, StampKind};
 
     fn path(text: &str) -> RelPath {
         RelPath::parse(text).expect("a path")
@@ -195,7 +195,7 @@ mod tests {
     fn what_comes_as_a_stub() {
         let (file, stub) = (
             Entry::file(5, Stamp::new("1")),
-            Entry::file(5, Stamp::new("stub:5")),
+            Entry::file(5, Stamp::of(StampKind::Stub, "5")),
         );
         let empty = Entry::file(0, Stamp::new("1"));
         let contents = Contents::new(true, [path("held")]);

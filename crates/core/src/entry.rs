@@ -6,66 +6,169 @@
 use std::fmt;
 use std::sync::Arc;
 
+use serde::{Deserialize, Serialize};
+
 /// A side's own mark of a version: a local file's fingerprint, a server's version tag.
 ///
 /// Two stamps are only ever compared on the same side and at the same path. A stamp that is equal means "unchanged as
 /// far as this side can tell"; one that differs means "look closer".
-#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct Stamp(Arc<str>);
+///
+/// What kind of mark it is, and whether it is in doubt, stands beside the text and is never read out of it: the text is
+/// the server's, and may be any.
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(into = "String", try_from = "String")]
+pub struct Stamp {
+    kind: StampKind,
+    doubted: bool,
+    text: Arc<str>,
+}
+
+/// What a stamp is made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum StampKind {
+    /// What the side marks its versions with: a fingerprint, or a tag.
+    Version,
+    /// Date and length, where a server gives no tags.
+    Date,
+    /// Size and date that a stub shows.
+    Stub,
+}
+
+impl StampKind {
+    const ALL: [StampKind; 3] = [StampKind::Version, StampKind::Date, StampKind::Stub];
+
+    fn letter(self) -> char {
+        match self {
+            StampKind::Version => 'v',
+            StampKind::Date => 'd',
+            StampKind::Stub => 's',
+        }
+    }
+}
 
 impl Stamp {
-    /// A stamp of this text.
+    /// The mark of a version, of this text.
     #[must_use]
     pub fn new(text: &str) -> Stamp {
-        Stamp(Arc::from(text))
+        Stamp::of(StampKind::Version, text)
+    }
+
+    /// A stamp of this kind and text.
+    #[must_use]
+    pub fn of(kind: StampKind, text: &str) -> Stamp {
+        Stamp {
+            kind,
+            doubted: false,
+            text: Arc::from(text),
+        }
+    }
+
+    /// What it is made of.
+    #[must_use]
+    pub fn kind(&self) -> StampKind {
+        self.kind
     }
 
     /// The same stamp, marked as one that may hide a change: the next look reads the content.
     #[must_use]
     pub fn doubted(&self) -> Stamp {
-        Stamp::new(&format!("?{}", self.0))
+        Stamp {
+            doubted: true,
+            ..self.clone()
+        }
     }
 
     /// The same stamp without that mark: as the side shows it.
     #[must_use]
     pub fn undoubted(&self) -> Stamp {
-        Stamp::new(self.0.trim_start_matches('?'))
+        Stamp {
+            doubted: false,
+            ..self.clone()
+        }
+    }
+
+    /// Whether it may hide a change.
+    #[must_use]
+    pub fn is_doubted(&self) -> bool {
+        self.doubted
     }
 
     /// Whether this is the mark of `other`, in doubt.
     #[must_use]
     pub fn is_doubt_of(&self, other: &Stamp) -> bool {
-        self.0.strip_prefix('?') == Some(&*other.0)
+        self.doubted && !other.doubted && (self.kind, &self.text) == (other.kind, &other.text)
     }
 
     /// Whether it is the stamp of a stub: a file of the near side whose name, size and date are there, and nothing of its
-    /// content. A side that can hold stubs gives them stamps that begin so, and no other file one; it holds no time of
-    /// change, since whoever renames a stub makes no other version of it.
+    /// content. It holds no time of change, since whoever renames a stub makes no other version of it.
     #[must_use]
     pub fn is_stub(&self) -> bool {
-        self.0.trim_start_matches('?').starts_with(Stamp::STUB)
+        self.kind == StampKind::Stub
     }
 
     /// Whether both are of stubs that show the same size and date, in whatever file.
     #[must_use]
     pub fn shows_the_same(&self, other: &Stamp) -> bool {
-        let shown = |stamp: &Stamp| stamp.0.rsplit_once(':').map(|(shown, _)| shown.to_owned());
+        let shown = |stamp: &Stamp| {
+            stamp
+                .text
+                .rsplit_once(':')
+                .map(|(shown, _)| shown.to_owned())
+        };
         self.is_stub() && other.is_stub() && shown(self) == shown(other)
     }
 
-    /// How the stamp of a stub begins.
-    pub const STUB: &str = "stub:";
-
-    /// The text, as it is kept in the ledger.
+    /// The text.
     #[must_use]
     pub fn as_str(&self) -> &str {
-        &self.0
+        &self.text
+    }
+
+    /// As it is kept: the letter of its kind and the text, with `?` before it where it is in doubt.
+    #[must_use]
+    pub fn stored(&self) -> String {
+        let doubt = if self.doubted { "?" } else { "" };
+        format!("{doubt}{}:{}", self.kind.letter(), self.text)
+    }
+
+    /// What was kept so; none for what was not.
+    #[must_use]
+    pub fn read_stored(stored: &str) -> Option<Stamp> {
+        let (doubted, rest) = match stored.strip_prefix('?') {
+            Some(rest) => (true, rest),
+            None => (false, stored),
+        };
+        let (letter, text) = rest.split_once(':')?;
+        let kind = StampKind::ALL
+            .into_iter()
+            .find(|kind| letter.chars().eq([kind.letter()]))?;
+        Some(Stamp {
+            doubted,
+            ..Stamp::of(kind, text)
+        })
+    }
+}
+
+impl From<Stamp> for String {
+    fn from(stamp: Stamp) -> String {
+        stamp.stored()
+    }
+}
+
+impl TryFrom<String> for Stamp {
+    type Error = &'static str;
+
+    fn try_from(stored: String) -> Result<Stamp, &'static str> {
+        Stamp::read_stored(&stored).ok_or("no stamp is kept in this form")
     }
 }
 
 impl fmt::Debug for Stamp {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(out, "Stamp({})", self.0)
+        match (self.kind, self.doubted) {
+            (StampKind::Version, false) => write!(out, "Stamp({})", self.text),
+            _ => write!(out, "Stamp({})", self.stored()),
+        }
     }
 }
 
@@ -339,5 +442,36 @@ impl Base {
             crate::Side::Near => self.near_listed,
             crate::Side::Far => self.far_listed,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_stamp_comes_back_as_it_was_kept_whatever_its_text() {
+        for text in [
+            "", "?", "?x", "stub:5:1", "date x", "v:", "s:5", "a\"b", "é:?",
+        ] {
+            for kind in StampKind::ALL {
+                for stamp in [Stamp::of(kind, text), Stamp::of(kind, text).doubted()] {
+                    assert_eq!(Stamp::read_stored(&stamp.stored()), Some(stamp));
+                }
+            }
+        }
+        for wrong in ["", "?", "v", "x:1", "??v:1", "vs:1"] {
+            assert_eq!(Stamp::read_stored(wrong), None, "{wrong}");
+        }
+    }
+
+    #[test]
+    fn what_a_server_writes_in_a_tag_says_nothing_of_what_it_is() {
+        let tag = Stamp::new("?stub:5:1.2:-:7");
+        assert!(!tag.is_stub() && !tag.is_doubted());
+        assert_ne!(tag.doubted(), tag);
+        assert_eq!(tag.doubted().undoubted(), tag);
+        assert!(tag.doubted().is_doubt_of(&tag) && !tag.is_doubt_of(&tag));
+        assert_ne!(Stamp::of(StampKind::Date, "x"), Stamp::new("x"));
     }
 }

@@ -37,7 +37,9 @@ pub mod words;
 pub use brake::{Brake, BrakeVerdict, Toll};
 pub use choice::{Choice, NewFolders, Share};
 pub use contents::Contents;
-pub use entry::{Base, Digest, EditTime, Entry, Kind, Listing, OddKind, Stamp, Unknown, View};
+pub use entry::{
+    Base, Digest, EditTime, Entry, Kind, Listing, OddKind, Stamp, StampKind, Unknown, View,
+};
 pub use merge::{Merge, MergeError, Triple};
 pub use path::{PathError, RelPath};
 pub use reconcile::{Decision, Reconciler, Step};

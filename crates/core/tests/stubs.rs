@@ -6,17 +6,22 @@
 
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{
-    Base, Digest, Direction, Drift, Entry, Kind, Removals, Side, Stamp, Terms, Unknown, View,
+    Base, Digest, Direction, Drift, Entry, Kind, Removals, Side, Stamp, StampKind, Terms, Unknown,
+    View,
 };
 
-const OWN: &str = "stub:3:own";
+const OWN: &str = "3:own";
 
-fn base(near: &str, kind: Kind, away: Option<Side>) -> Base {
+fn stub_stamp(text: &str) -> Stamp {
+    Stamp::of(StampKind::Stub, text)
+}
+
+fn base(near: &Stamp, kind: Kind, away: Option<Side>) -> Base {
     Base {
         kind,
         size: 3,
         content: (kind == Kind::File).then(|| Digest::of(b"old")),
-        near: Stamp::new(near),
+        near: near.clone(),
         far: Stamp::new("far"),
         near_listed: true,
         far_listed: true,
@@ -26,17 +31,21 @@ fn base(near: &str, kind: Kind, away: Option<Side>) -> Base {
 
 fn bases() -> Vec<Option<Base>> {
     let mut all = vec![None];
-    for near in [OWN, "a file"] {
+    for near in [stub_stamp(OWN), Stamp::new("a file")] {
         for away in [None, Some(Side::Near), Some(Side::Far)] {
-            all.push(Some(base(near, Kind::File, away)));
+            all.push(Some(base(&near, Kind::File, away)));
         }
     }
-    all.push(Some(base("", Kind::Folder, None)));
+    all.push(Some(base(&Stamp::new(""), Kind::Folder, None)));
     all
 }
 
 fn file(stamp: &str) -> View {
     View::Present(Entry::file(3, Stamp::new(stamp)))
+}
+
+fn stub(stamp: &str) -> View {
+    View::Present(Entry::file(3, stub_stamp(stamp)))
 }
 
 fn fars() -> Vec<View> {
@@ -73,7 +82,7 @@ fn nothing_of_a_stub_is_ever_carried_up_or_read() {
     let mut tried = 0;
     for terms in all_terms() {
         for base in bases() {
-            for near in [file(OWN), file("stub:3:another")] {
+            for near in [stub(OWN), stub("3:another")] {
                 for far in fars() {
                     let (verdict, ..) = decide(base.as_ref(), &near, &far, &terms);
                     let carried = matches!(
@@ -96,12 +105,12 @@ fn nothing_of_a_stub_is_ever_carried_up_or_read() {
 #[test]
 fn a_stub_that_the_lane_made_is_a_version_like_any_other() {
     let terms = Terms::default();
-    let agreed = base(OWN, Kind::File, None);
+    let agreed = base(&stub_stamp(OWN), Kind::File, None);
     let verdict = |near: &View, far: &View| decide(Some(&agreed), near, far, &terms).0;
-    let stub = file(OWN);
-    assert_eq!(verdict(&stub, &file("far")), Verdict::Settled);
-    assert_eq!(verdict(&stub, &file("newer")), Verdict::Carry(Side::Near));
-    assert_eq!(verdict(&stub, &View::Absent), Verdict::Remove(Side::Near));
+    let own = stub(OWN);
+    assert_eq!(verdict(&own, &file("far")), Verdict::Settled);
+    assert_eq!(verdict(&own, &file("newer")), Verdict::Carry(Side::Near));
+    assert_eq!(verdict(&own, &View::Absent), Verdict::Remove(Side::Near));
     assert_eq!(
         verdict(&View::Absent, &file("far")),
         Verdict::Remove(Side::Far)
@@ -122,19 +131,19 @@ fn a_stub_that_the_lane_made_is_a_version_like_any_other() {
 fn a_stub_of_which_nothing_is_known_is_renewed_or_held() {
     let terms = Terms::default();
     let strange = Verdict::Hold(Side::Near, Unknown::StrangeStub);
-    let stub = file("stub:3:another");
+    let another = stub("3:another");
     assert_eq!(
-        decide(None, &stub, &file("far"), &terms).0,
+        decide(None, &another, &file("far"), &terms).0,
         Verdict::Carry(Side::Near)
     );
-    assert_eq!(decide(None, &stub, &View::Absent, &terms).0, strange);
-    for near in [OWN, "a file"] {
-        let agreed = base(near, Kind::File, None);
+    assert_eq!(decide(None, &another, &View::Absent, &terms).0, strange);
+    for near in [stub_stamp(OWN), Stamp::new("a file")] {
+        let agreed = base(&near, Kind::File, None);
         for far in [file("far"), file("newer"), View::Absent] {
             assert_eq!(
-                decide(Some(&agreed), &stub, &far, &terms).0,
+                decide(Some(&agreed), &another, &far, &terms).0,
                 strange,
-                "{near} {far:?}"
+                "{near:?} {far:?}"
             );
         }
     }
@@ -146,10 +155,10 @@ fn a_lane_that_puts_drift_right_cannot_do_so_from_a_stub() {
         drift: Drift::Restore,
         ..Terms::of(Direction::Up)
     };
-    let agreed = base(OWN, Kind::File, None);
+    let agreed = base(&stub_stamp(OWN), Kind::File, None);
     for far in [View::Absent, file("newer")] {
         assert_eq!(
-            decide(Some(&agreed), &file(OWN), &far, &terms).0,
+            decide(Some(&agreed), &stub(OWN), &far, &terms).0,
             Verdict::Hold(Side::Far, Unknown::StubGone)
         );
     }

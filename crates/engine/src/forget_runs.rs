@@ -124,8 +124,8 @@ mod tests {
         ledger
             .write(|connection| {
                 connection.execute(
-                    "INSERT INTO spare (lane, lane_name, side, key, slot, folder, size, taken_at, run, why)
-                     VALUES (1, 'scores', 1, 'a', 'x', 0, 1, 0, 2, 'replaced')",
+                    "INSERT INTO spare (lane, lane_name, side, key, slot, folder, size, taken_at, run, cause)
+                     VALUES (1, 'scores', 1, 'a', 'x', 0, 1, 0, 2, '\"met\"')",
                     [],
                 )?;
                 Ok(())

@@ -148,7 +148,7 @@ impl OldVersion {
     pub fn of(spare: &Spare) -> OldVersion {
         OldVersion {
             content: spare.content,
-            stamp: spare.stamp.as_deref().map(Stamp::new),
+            stamp: spare.stamp.clone(),
             folder: spare.folder,
         }
     }

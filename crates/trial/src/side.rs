@@ -1036,6 +1036,8 @@ impl SideStore for SimulatedSide {
     fn is_fresh(&self, entry: &Entry) -> bool {
         let world = self.shared.world();
         let changed = match self.at {
+            // What has no content cannot hide a change of it.
+            At::Disk(_) if entry.is_stub() => return false,
             At::Disk(_) => entry
                 .stamp
                 .as_str()

@@ -6,7 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use bytes::Bytes;
-use katabatic_core::{EditTime, Entry, Kind, RelPath, Stamp};
+use katabatic_core::{EditTime, Entry, Kind, RelPath, Stamp, StampKind};
 use katabatic_engine::sides::SideError;
 
 use crate::mischief::{Fault, Flaw, Mischief, Nature};
@@ -464,7 +464,7 @@ impl World {
         let size = file.content.len();
         if let Some((size, _)) = &file.stub {
             let (version, id) = (file.version, file.id);
-            return Stamp::new(&format!("{}{size}:{version}:-:{id}", Stamp::STUB));
+            return Stamp::of(StampKind::Stub, &format!("{size}:{version}:-:{id}"));
         }
         match (at, self.nature) {
             (At::Disk(_), _) => Stamp::new(&format!(
@@ -524,7 +524,7 @@ impl World {
                 _ => parts,
             }
         };
-        there.size == seen.size
+        (there.size, there.is_stub()) == (seen.size, seen.is_stub())
             && without_change_time(&there.stamp) == without_change_time(&seen.stamp)
     }
 

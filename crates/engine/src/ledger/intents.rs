@@ -15,7 +15,7 @@ pub struct Version {
     /// Length in bytes.
     pub size: u64,
     /// The side's stamp.
-    pub stamp: String,
+    pub stamp: Stamp,
     /// BLAKE3 in hexadecimal, where the content is known.
     pub content: Option<String>,
     /// Nanoseconds since 1970.
@@ -35,7 +35,7 @@ impl Version {
         Version {
             folder: false,
             size,
-            stamp: String::new(),
+            stamp: Stamp::new(""),
             content: None,
             edited: None,
             received: None,
@@ -49,18 +49,12 @@ impl Version {
         Version {
             folder: entry.kind == Kind::Folder,
             size: entry.size,
-            stamp: entry.stamp.as_str().to_owned(),
+            stamp: entry.stamp.clone(),
             content: entry.content.or(content).map(|digest| digest.hex()),
             edited: entry.edited.map(|at| at.0),
             received: entry.received.map(|at| at.0),
             handle: entry.handle.as_deref().map(str::to_owned),
         }
-    }
-
-    /// The stamp.
-    #[must_use]
-    pub fn stamp(&self) -> Stamp {
-        Stamp::new(&self.stamp)
     }
 
     /// The content, where it is known.
@@ -94,7 +88,7 @@ impl Version {
             edited: self.edited(),
             received: self.received.map(EditTime),
             handle: self.handle.as_deref().map(Into::into),
-            ..Entry::file(self.size, self.stamp())
+            ..Entry::file(self.size, self.stamp.clone())
         }
     }
 }

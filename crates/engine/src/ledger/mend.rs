@@ -11,7 +11,7 @@ use katabatic_core::SpareCause;
 use rusqlite::{Connection, ErrorCode, params};
 
 use super::facts::Fact;
-use super::{intents, older_words, rows, runs, schema, spare_rows};
+use super::{intents, older_forms, rows, runs, schema, spare_rows};
 
 /// What is taken over; each numbers its rows.
 const KEPT: [&str; 4] = ["lane", "spare", "intent", "run"];
@@ -96,7 +96,7 @@ pub(super) fn salvage(new: &Connection, aside: &Path) -> u64 {
     let form: rusqlite::Result<usize> =
         new.pragma_query_value(Some("old"), "user_version", |row| row.get(0));
     if form.is_ok_and(|form| form < schema::FACTS)
-        && let Err(why) = older_words::translate(new)
+        && let Err(why) = older_forms::translate(new)
     {
         tracing::debug!("what was told in words stays in them: {why}");
     }

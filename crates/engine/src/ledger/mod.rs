@@ -9,7 +9,7 @@ pub(crate) mod block_rows;
 mod facts;
 pub mod intents;
 mod mend;
-mod older_words;
+mod older_forms;
 pub(crate) mod partial_rows;
 pub(crate) mod pauses;
 mod reserve;

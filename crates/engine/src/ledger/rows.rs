@@ -13,7 +13,7 @@ use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
-use super::facts::Fact;
+use super::facts::{Fact, Stored};
 use crate::place::Place;
 use crate::sides::local::handle_of;
 
@@ -280,12 +280,15 @@ pub(crate) fn set_near_stamp(
 ) -> rusqlite::Result<()> {
     connection
         .prepare_cached(
-            "UPDATE row SET near_stamp = ?3, near_handle = ?4 WHERE lane = ?1 AND key = ?2",
+            "UPDATE row SET near_stamp = ?3, near_doubt = ?4, near_stub = ?5, near_handle = ?6
+             WHERE lane = ?1 AND key = ?2",
         )?
         .execute(params![
             lane.0,
             path.key(),
-            stamp.as_str(),
+            stamp.undoubted().stored(),
+            stamp.is_doubted(),
+            stamp.is_stub(),
             handle_of(stamp)
         ])
         .map(drop)
@@ -331,7 +334,7 @@ pub(crate) fn agreed_files(connection: &Connection, lane: LaneKey) -> rusqlite::
 /// Files of a lane that are stubs here, and the bytes that they show.
 pub(crate) fn stubs(connection: &Connection, lane: LaneKey) -> rusqlite::Result<(u64, u64)> {
     connection.query_row(
-        "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row WHERE lane = ?1 AND near_stamp GLOB 'stub:*'",
+        "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row WHERE lane = ?1 AND near_stub",
         [lane.0],
         |row| Ok((row.get(0)?, row.get(1)?)),
     )
@@ -343,7 +346,9 @@ pub(crate) fn stub_handles(
     lane: LaneKey,
 ) -> rusqlite::Result<HashSet<String>> {
     connection
-        .prepare("SELECT near_handle FROM row WHERE lane = ?1 AND near_stamp GLOB 'stub:*' AND near_handle IS NOT NULL")?
+        .prepare(
+            "SELECT near_handle FROM row WHERE lane = ?1 AND near_stub AND near_handle IS NOT NULL",
+        )?
         .query_map([lane.0], |row| row.get(0))?
         .collect()
 }
@@ -356,7 +361,7 @@ pub(crate) fn stubs_of_handle(
     connection
         .prepare_cached(
             "SELECT row.lane, lane.id, row.key FROM row JOIN lane ON lane.number = row.lane
-             WHERE row.near_handle = ?1 AND row.near_stamp GLOB 'stub:*'",
+             WHERE row.near_handle = ?1 AND row.near_stub",
         )?
         .query_map([handle], |row| {
             Ok((LaneKey(row.get(0)?), row.get(1)?, path_of(row, 2)?))
@@ -372,17 +377,21 @@ pub(crate) fn fill_stub(
     stub: &Stamp,
     filled: &Base,
 ) -> rusqlite::Result<bool> {
-    let sql = "UPDATE row SET near_stamp = ?4, far_stamp = ?5, content = ?6, size = ?7,
-               came_down = 1, unproven = 0
-               WHERE lane = ?1 AND key = ?2 AND near_stamp = ?3";
+    let sql = "UPDATE row SET near_stamp = ?4, near_doubt = ?8, near_stub = ?9, far_stamp = ?5, far_doubt = ?10,
+                   content = ?6, size = ?7, came_down = 1, unproven = 0
+               WHERE lane = ?1 AND key = ?2 AND near_stamp = ?3 AND near_doubt = ?11";
     let changed = connection.prepare_cached(sql)?.execute(params![
         lane.0,
         path.key(),
-        stub.as_str(),
-        filled.near.as_str(),
-        filled.far.as_str(),
+        stub.undoubted().stored(),
+        filled.near.undoubted().stored(),
+        filled.far.undoubted().stored(),
         filled.content.map(|digest| digest.0.to_vec()),
         filled.size,
+        filled.near.is_doubted(),
+        filled.near.is_stub(),
+        filled.far.is_doubted(),
+        stub.is_doubted(),
     ])?;
     Ok(changed == 1)
 }
@@ -391,7 +400,7 @@ pub(crate) fn fill_stub(
 pub(crate) fn believed_stubs(connection: &Connection, lane: LaneKey) -> rusqlite::Result<Tally> {
     connection.query_row(
         "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row
-         WHERE lane = ?1 AND unproven AND near_stamp GLOB 'stub:*'",
+         WHERE lane = ?1 AND unproven AND near_stub",
         [lane.0],
         |row| {
             Ok(Tally {
@@ -563,15 +572,16 @@ pub(crate) fn forget_token(connection: &Connection, id: &str) -> rusqlite::Resul
 pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlite::Result<()> {
     let base = &agreed.base;
     let sql = "INSERT INTO row (lane, key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away,
-                                edited, near_handle, unproven, far_handle, came_down)
-               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, COALESCE(?15, 0))
+                                edited, near_handle, unproven, far_handle, came_down, near_doubt, near_stub, far_doubt)
+               VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, COALESCE(?15, 0), ?16, ?17, ?18)
                ON CONFLICT (lane, key) DO UPDATE SET
                    came_down = COALESCE(?15, CASE WHEN content IS NOT NULL AND content = ?5 THEN came_down ELSE 0 END),
                    kind = ?3, size = ?4, content = ?5, near_stamp = ?6, far_stamp = ?7, near_listed = ?8,
                    far_listed = ?9, away = ?10, edited = ?11, unproven = ?13,
+                   near_doubt = ?16, near_stub = ?17, far_doubt = ?18,
                    -- What is told by the changes alone names no handle of what did not change.
-                   near_handle = COALESCE(?12, CASE WHEN ltrim(near_stamp, '?') = ltrim(?6, '?') THEN near_handle END),
-                   far_handle = COALESCE(?14, CASE WHEN ltrim(far_stamp, '?') = ltrim(?7, '?') THEN far_handle END),
+                   near_handle = COALESCE(?12, CASE WHEN near_stamp = ?6 THEN near_handle END),
+                   far_handle = COALESCE(?14, CASE WHEN far_stamp = ?7 THEN far_handle END),
                    near_seen_kind = NULL, near_seen_size = NULL, near_seen_stamp = NULL, near_seen_edited = NULL,
                    far_seen_kind = NULL, far_seen_size = NULL, far_seen_stamp = NULL, far_seen_edited = NULL,
                    far_seen_received = NULL, open_pass = NULL, state = NULL, reason = NULL";
@@ -581,8 +591,8 @@ pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlit
         kind_code(base.kind),
         base.size,
         base.content.map(|digest| digest.0.to_vec()),
-        base.near.as_str(),
-        base.far.as_str(),
+        base.near.undoubted().stored(),
+        base.far.undoubted().stored(),
         base.near_listed,
         base.far_listed,
         base.away.map(side_code),
@@ -595,6 +605,9 @@ pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlit
             Origin::Here => Some(false),
             Origin::AsBefore => None,
         },
+        base.near.is_doubted(),
+        base.near.is_stub(),
+        base.far.is_doubted(),
     ])?;
     Ok(())
 }
@@ -747,11 +760,11 @@ pub(crate) fn note_open(
         open.reason,
         view_code(&open.near),
         near.map(|entry| entry.size),
-        near.map(|entry| entry.stamp.as_str()),
+        near.map(|entry| entry.stamp.stored()),
         near.and_then(|entry| entry.edited).map(|at| at.0),
         view_code(&open.far),
         far.map(|entry| entry.size),
-        far.map(|entry| entry.stamp.as_str()),
+        far.map(|entry| entry.stamp.stored()),
         far.and_then(|entry| entry.edited).map(|at| at.0),
         far.and_then(|entry| entry.received).map(|at| at.0),
     ])?;
@@ -793,10 +806,10 @@ pub(crate) fn close_pass(
 }
 
 /// What a row tells of the agreed version; [`COLUMNS`] begins with the same.
-const BASE_COLUMNS: &str =
-    "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away";
+const BASE_COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away, near_doubt, far_doubt";
 
-const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away, edited,
+const COLUMNS: &str = "key, kind, size, content, near_stamp, far_stamp, near_listed, far_listed, away, near_doubt, far_doubt,
+    edited,
     near_seen_kind, near_seen_size, near_seen_stamp, near_seen_edited,
     far_seen_kind, far_seen_size, far_seen_stamp, far_seen_edited, far_seen_received, state, reason, unproven,
     came_down";
@@ -859,8 +872,8 @@ pub(crate) fn each_known(
         let mut handles = Vec::new();
         for side in handles_on {
             let column = match side {
-                Side::Near => 10,
-                Side::Far => 11,
+                Side::Near => 12,
+                Side::Far => 13,
             };
             if let Some(handle) = row.get(column)? {
                 handles.push((*side, handle));
@@ -870,7 +883,7 @@ pub(crate) fn each_known(
             path: path_of(row, 0)?,
             base: base_of(row)?,
             handles,
-            is_open: row.get(9)?,
+            is_open: row.get(11)?,
         };
         if !each(known) {
             break;
@@ -881,14 +894,14 @@ pub(crate) fn each_known(
 
 /// Far stamps that more than one file of the ledger has, of whatever lane; without their doubts.
 pub(crate) fn shared_far_stamps(connection: &Connection) -> rusqlite::Result<BTreeSet<Stamp>> {
-    let sql = "SELECT ltrim(far_stamp, '?') AS stamp FROM row
-               WHERE kind = ?1 AND far_stamp <> '' GROUP BY stamp HAVING count(*) > 1";
+    let sql = "SELECT far_stamp FROM row
+               WHERE kind = ?1 AND far_stamp <> ?2 GROUP BY far_stamp HAVING count(*) > 1";
     connection
         .prepare_cached(sql)?
-        .query_map([kind_code(Kind::File)], |row| {
-            let stamp: String = row.get(0)?;
-            Ok(Stamp::new(&stamp))
-        })?
+        .query_map(
+            params![kind_code(Kind::File), Stamp::new("").stored()],
+            |row| row.get(0).map(|Stored(stamp)| stamp),
+        )?
         .collect()
 }
 
@@ -896,17 +909,12 @@ pub(crate) fn shared_far_stamps(connection: &Connection) -> rusqlite::Result<BTr
 /// nothing is here to be read against; which content it stands for is not known any more.
 pub(crate) fn doubt_far_stamp(connection: &Connection, stamp: &Stamp) -> rusqlite::Result<()> {
     let sql = "UPDATE row SET
-                   content = CASE WHEN substr(near_stamp, 1, length(?3)) = ?3 THEN NULL ELSE content END,
-                   far_stamp = CASE WHEN substr(near_stamp, 1, length(?3)) = ?3 THEN far_stamp ELSE ?2 END
-               WHERE far_stamp = ?1 AND kind = ?4";
+                   content = CASE WHEN near_stub THEN NULL ELSE content END,
+                   far_doubt = CASE WHEN near_stub THEN far_doubt ELSE 1 END
+               WHERE far_stamp = ?1 AND NOT far_doubt AND kind = ?2";
     connection
         .prepare_cached(sql)?
-        .execute(params![
-            stamp.as_str(),
-            stamp.doubted().as_str(),
-            Stamp::STUB,
-            kind_code(Kind::File)
-        ])
+        .execute(params![stamp.undoubted().stored(), kind_code(Kind::File)])
         .map(drop)
 }
 
@@ -993,9 +1001,17 @@ fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<RelPath> {
 }
 
 fn stamp_of(row: &Row<'_>, column: usize) -> rusqlite::Result<Stamp> {
-    Ok(Stamp::new(
-        row.get_ref(column)?.as_str_or_null()?.unwrap_or_default(),
-    ))
+    let stamp: Option<Stored> = row.get(column)?;
+    Ok(stamp.map_or_else(|| Stamp::new(""), |Stored(stamp)| stamp))
+}
+
+/// A stamp of what was agreed on; its doubt stands in a column of its own, so that the same stamp is the same text.
+fn agreed_stamp(row: &Row<'_>, column: usize, doubt: usize) -> rusqlite::Result<Stamp> {
+    let stamp = stamp_of(row, column)?;
+    Ok(match row.get(doubt)? {
+        true => stamp.doubted(),
+        false => stamp,
+    })
 }
 
 fn base_of(row: &Row<'_>) -> rusqlite::Result<Option<Base>> {
@@ -1009,8 +1025,8 @@ fn base_of(row: &Row<'_>) -> rusqlite::Result<Option<Base>> {
             .get_ref(3)?
             .as_blob_or_null()?
             .and_then(Digest::from_slice),
-        near: stamp_of(row, 4)?,
-        far: stamp_of(row, 5)?,
+        near: agreed_stamp(row, 4, 9)?,
+        far: agreed_stamp(row, 5, 10)?,
         near_listed: row.get(6)?,
         far_listed: row.get(7)?,
         away: row.get::<_, Option<u8>>(8)?.map(side_of),
@@ -1019,7 +1035,7 @@ fn base_of(row: &Row<'_>) -> rusqlite::Result<Option<Base>> {
 
 fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
     let time = |column| Ok::<_, rusqlite::Error>(row.get::<_, Option<i64>>(column)?.map(EditTime));
-    let reason: Option<String> = row.get(20)?;
+    let reason: Option<String> = row.get(22)?;
     let seen = |first: usize, received: Option<EditTime>| -> rusqlite::Result<Option<View>> {
         let Some(code) = row.get::<_, Option<u8>>(first)? else {
             return Ok(None);
@@ -1038,17 +1054,17 @@ fn read_row(row: &Row<'_>) -> rusqlite::Result<LedgerRow> {
             }),
         }))
     };
-    let (near_seen, far_seen) = (seen(10, None)?, seen(14, time(18)?)?);
-    let state: Option<Fact<Agreement>> = row.get(19)?;
+    let (near_seen, far_seen) = (seen(12, None)?, seen(16, time(20)?)?);
+    let state: Option<Fact<Agreement>> = row.get(21)?;
     Ok(LedgerRow {
         path: path_of(row, 0)?,
         base: base_of(row)?,
-        edited: time(9)?,
+        edited: time(11)?,
         near_seen,
         far_seen,
         open: state.map(|Fact(state)| state).zip(reason),
-        unproven: row.get(21)?,
-        came_down: row.get(22)?,
+        unproven: row.get(23)?,
+        came_down: row.get(24)?,
     })
 }
 

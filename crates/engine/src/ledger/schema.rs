@@ -2,7 +2,7 @@
 
 use rusqlite::Connection;
 
-use super::older_words;
+use super::older_forms;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
 const MIGRATIONS: [&str; 12] = [
@@ -237,6 +237,12 @@ const MIGRATIONS: [&str; 12] = [
     ALTER TABLE run_item RENAME COLUMN action TO deed;
     ALTER TABLE run_item RENAME COLUMN result TO remark;
     ALTER TABLE run_item ADD COLUMN ending TEXT NOT NULL DEFAULT '';
+    -- Whether a stamp that was agreed on is in doubt, and whether the near one is that of a stub; the text says neither.
+    ALTER TABLE row ADD COLUMN near_doubt INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE row ADD COLUMN near_stub INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE row ADD COLUMN far_doubt INTEGER NOT NULL DEFAULT 0;
+    DROP INDEX row_stub;
+    CREATE INDEX row_stub ON row (near_handle) WHERE near_stub;
 "];
 
 /// The form from which on facts stand in the ledger as facts.
@@ -274,7 +280,7 @@ pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::er
     for (at, migration) in MIGRATIONS.iter().enumerate().skip(version) {
         transaction.execute_batch(migration)?;
         if at + 1 == FACTS {
-            older_words::translate(&transaction)?;
+            older_forms::translate(&transaction)?;
         }
     }
     transaction.pragma_update(None, "user_version", MIGRATIONS.len())?;
@@ -284,7 +290,8 @@ pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::er
 #[cfg(test)]
 mod tests {
     use katabatic_core::{
-        Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side, SpareCause,
+        Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side,
+        SpareCause, Stamp, StampKind,
     };
 
     use super::*;
@@ -306,6 +313,10 @@ mod tests {
             (1, 1, 'a.txt', 'carry up', 5, 'done'),
             (1, 2, 'Old', 'remove folder there', 0, 'stuck: it is not empty: 3 files'),
             (1, 3, 'b.txt', 'found', 0, 'asks to remove here: removed there');
+        INSERT INTO row (lane, key, kind, size, near_stamp, far_stamp) VALUES
+            (1, x'63', 1, 5, 'stub:5:1.2:-:77', '?an "odd" tag'),
+            (1, x'64', 1, 5, '5:1.2:3.4:78', 'date Sun, 06 Nov 1994 08:49:37 GMT 5'),
+            (1, x'65', 2, 0, '', '');
         INSERT INTO row (lane, key, open_pass, state, reason) VALUES (1, x'622e747874', 4, 'asks to remove here', 'because');
         INSERT INTO intent (lane, key, text) VALUES (1, x'612e747874',
             '{"on_near":true,"spare":"s1","old":null,"staged":null,"new":null,"source":null,"source_listed":false,"why":"replaced by the version from there"}');
@@ -371,6 +382,25 @@ mod tests {
             row.open,
             Some((Agreement::Asking(Side::Near), "because".into()))
         );
+        let mut stamps = Vec::new();
+        rows::each_row(&connection, LaneKey(1), &RelPath::root(), |row| {
+            stamps.extend(row.base.map(|base| (base.near, base.far)));
+            true
+        })
+        .unwrap();
+        let date = "Sun, 06 Nov 1994 08:49:37 GMT 5";
+        assert_eq!(
+            stamps,
+            [
+                (
+                    Stamp::of(StampKind::Stub, "5:1.2:-:77"),
+                    Stamp::new("an \"odd\" tag").doubted()
+                ),
+                (Stamp::new("5:1.2:3.4:78"), Stamp::of(StampKind::Date, date)),
+                (Stamp::new(""), Stamp::new("")),
+            ]
+        );
+        assert_eq!(rows::stubs(&connection, LaneKey(1)).unwrap(), (1, 5));
         let intents = intents::all_unfinished(&connection).unwrap();
         assert_eq!(intents[0].cause, Some(SpareCause::ReplacedFrom(Side::Far)));
     }

@@ -87,9 +87,11 @@ pub(crate) fn path_of(
                AND ((?2 IS NOT NULL AND content = ?2) OR (?2 IS NULL AND far_stamp = ?3)) LIMIT 1";
     let content = content.map(|digest| digest.0.to_vec());
     let key: Option<Vec<u8>> = connection
-        .query_row(sql, params![lane.0, content, stamp.as_str()], |row| {
-            row.get(0)
-        })
+        .query_row(
+            sql,
+            params![lane.0, content, stamp.undoubted().stored()],
+            |row| row.get(0),
+        )
         .optional()?;
     key.map(|key| {
         RelPath::from_key(&key)

@@ -2,12 +2,12 @@
 
 use std::collections::HashSet;
 
-use katabatic_core::{Digest, EditTime, RelPath, Side, SpareCause};
+use katabatic_core::{Digest, EditTime, RelPath, Side, SpareCause, Stamp};
 use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
-use super::facts::Fact;
+use super::facts::{Fact, Stored};
 use super::rows::{side_code, side_of};
 
 /// A version that a pass removed or replaced.
@@ -44,7 +44,7 @@ pub struct Spare {
     /// The id of the lane in whose room there it lies, where that lane is not here any more.
     pub lane_id: Option<String>,
     /// The side's stamp of it when it was taken out, where that is known.
-    pub stamp: Option<String>,
+    pub stamp: Option<Stamp>,
 }
 
 pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()> {
@@ -69,7 +69,7 @@ pub(crate) fn add(connection: &Connection, spare: &Spare) -> rusqlite::Result<()
             spare.folder,
             spare.place,
             spare.lane_id,
-            spare.stamp,
+            spare.stamp.as_ref().map(Stamp::stored),
         ])
         .map(drop)
 }
@@ -112,7 +112,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Spare> {
         folder: row.get(12)?,
         place: row.get(13)?,
         lane_id: row.get(14)?,
-        stamp: row.get(15)?,
+        stamp: row.get::<_, Option<Stored>>(15)?.map(|Stored(stamp)| stamp),
     })
 }
 

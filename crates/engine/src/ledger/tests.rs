@@ -372,7 +372,7 @@ async fn a_spare_is_listed_once_however_often_it_is_found() {
     let spare = Spare {
         place: None,
         lane_id: None,
-        stamp: Some("far stamp".into()),
+        stamp: Some(Stamp::new("far stamp")),
         number: 0,
         lane,
         lane_name: "scores".into(),

@@ -412,7 +412,7 @@ fn record(room: &Room<'_>, to: Side, done: &[(Under<'_>, Verified)]) {
                 agreed.base.far_listed = verified.listed;
                 if !one.told {
                     // What a listing shows after an upload may be a stranger's already: the next pass reads it.
-                    agreed.base.far = doubted(&agreed.base.far);
+                    agreed.base.far = agreed.base.far.doubted();
                 }
             }
             (agreed, one.number)
@@ -427,12 +427,4 @@ fn record(room: &Room<'_>, to: Side, done: &[(Under<'_>, Verified)]) {
         }
         Ok(())
     });
-}
-
-fn doubted(stamp: &Stamp) -> Stamp {
-    if stamp.as_str().starts_with('?') {
-        stamp.clone()
-    } else {
-        stamp.doubted()
-    }
 }

@@ -4,7 +4,7 @@
 //! one whose content is not what went in is put beside the file under a dated name, where people and the lane see it.
 
 use katabatic_core::dated_name::dated_name;
-use katabatic_core::{RelPath, Side, Stamp};
+use katabatic_core::{RelPath, Side};
 
 use super::scan::digest_of;
 use crate::Error;
@@ -71,7 +71,7 @@ async fn one(pass: &LockedLane, spare: &Spare) -> Result<(), SideError> {
         None => {
             pass.ledger
                 .write_later(move |connection| spare_rows::set_content(connection, number, read));
-            let known = spare.stamp.as_deref().map(Stamp::new);
+            let known = spare.stamp.clone();
             match known.zip(there) {
                 Some((known, there)) if was_written_since(&known, &there.stamp) => {
                     return put_beside(pass, spare).await;

@@ -475,14 +475,14 @@ fn id(lane: &str, steps: &[Step]) -> String {
     {
         let stamp = |side| {
             step.entry(side)
-                .map(|entry| entry.stamp.as_str())
+                .map(|entry| entry.stamp.stored())
                 .unwrap_or_default()
         };
         for part in [
             step.path().as_str(),
             &format!("{:?}", step.decision),
-            stamp(Side::Near),
-            stamp(Side::Far),
+            &stamp(Side::Near),
+            &stamp(Side::Far),
         ] {
             hasher.update(&(part.len() as u64).to_le_bytes());
             hasher.update(part.as_bytes());

@@ -738,7 +738,7 @@ pub(crate) fn spare(
     Spare {
         place: pass.lane.place.clone(),
         lane_id: None,
-        stamp: (!version.stamp.is_empty()).then(|| version.stamp.clone()),
+        stamp: (!version.stamp.as_str().is_empty()).then(|| version.stamp.clone()),
         number: 0,
         lane: pass.lane.row.key,
         lane_name: pass.lane.config.name.clone(),
@@ -767,7 +767,7 @@ pub(crate) fn agreed_put(
     let source = intent
         .source
         .as_ref()
-        .map_or_else(|| Stamp::new(""), Version::stamp);
+        .map_or_else(|| Stamp::new(""), |version| version.stamp.clone());
     let (near, far) = match side {
         Side::Near => (placed.stamp.clone(), source),
         Side::Far => (source, placed.stamp.clone()),

@@ -169,7 +169,7 @@ async fn told_of(
         place: pass.lane.place.clone(),
         lane_id: None,
         stamp: match entry.kind {
-            Kind::File => Some(entry.stamp.as_str().to_owned()),
+            Kind::File => Some(entry.stamp.clone()),
             Kind::Folder | Kind::Odd(_) => None,
         },
     })

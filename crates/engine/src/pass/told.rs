@@ -187,7 +187,7 @@ mod tests {
                 size: 1,
                 content: None,
                 near: Stamp::new("near"),
-                far: Stamp::new("?old"),
+                far: Stamp::new("old").doubted(),
                 near_listed: true,
                 far_listed: true,
                 away: None,
@@ -227,6 +227,7 @@ mod tests {
                 continue;
             };
             all.push((path.to_string(), entry.stamp.as_str().to_owned()));
+            assert!(!entry.stamp.is_doubted(), "{path}");
         }
         all
     }

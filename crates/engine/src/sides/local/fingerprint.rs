@@ -5,7 +5,7 @@
 //! the last look leaves no trace, so a file that changed less than two seconds before it was looked at is marked
 //! *fresh* and looked at again.
 
-use katabatic_core::{EditTime, Stamp};
+use katabatic_core::{EditTime, Stamp, StampKind};
 use rustix::fs::Statx;
 
 /// Changes closer than this to the file system's "now" may still be joined by one that leaves no trace.
@@ -14,14 +14,11 @@ const FRESH_NANOSECONDS: i128 = 2_000_000_000;
 /// The stamp of a stub. It holds no change time: what changes that and nothing else, such as a rename or other rights,
 /// makes no other stub of it.
 pub(super) fn stub_stamp(stat: &Statx) -> Stamp {
-    Stamp::new(&format!(
-        "{}{}:{}.{:09}:-:{}",
-        Stamp::STUB,
-        stat.stx_size,
-        stat.stx_mtime.tv_sec,
-        stat.stx_mtime.tv_nsec,
-        stat.stx_ino
-    ))
+    let shown = format!(
+        "{}:{}.{:09}:-:{}",
+        stat.stx_size, stat.stx_mtime.tv_sec, stat.stx_mtime.tv_nsec, stat.stx_ino
+    );
+    Stamp::of(StampKind::Stub, &shown)
 }
 
 pub(super) fn stamp(stat: &Statx) -> Stamp {
@@ -43,9 +40,7 @@ pub(super) fn edit_time(stat: &Statx) -> EditTime {
 }
 
 fn parts(stamp: &Stamp) -> Option<[&str; 4]> {
-    let text = stamp.as_str().trim_start_matches('?');
-    let text = text.strip_prefix(Stamp::STUB).unwrap_or(text);
-    let mut parts = text.split(':');
+    let mut parts = stamp.as_str().split(':');
     Some([parts.next()?, parts.next()?, parts.next()?, parts.next()?])
 }
 
@@ -110,7 +105,7 @@ mod tests {
             assert!(!same_but_for_ctime(&before, &Stamp::new(other)), "{other}");
         }
         assert_eq!(handle_of(&before).as_deref(), Some("77"));
-        let stub = Stamp::new("stub:5:100.000000001:-:77");
+        let stub = Stamp::of(StampKind::Stub, "5:100.000000001:-:77");
         assert!(same_but_for_ctime(&stub, &stub));
         assert!(
             !same_but_for_ctime(&before, &stub),

@@ -5,7 +5,7 @@ use base64::engine::general_purpose::STANDARD;
 use bytes::{Buf, Bytes};
 use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::Stretch;
-use katabatic_core::{Entry, RelPath};
+use katabatic_core::{Entry, RelPath, StampKind};
 use reqwest::StatusCode;
 use reqwest::header::{
     CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderMap, HeaderName, IF_RANGE, LAST_MODIFIED, RANGE,
@@ -29,7 +29,7 @@ pub(super) async fn read(
     }
     let url = inner.client.url(path, false);
     // A server that lists no tags may still send one with the content; the listing's form is the one to compare.
-    let tagless = seen.stamp.as_str().starts_with("date ");
+    let tagless = seen.stamp.kind() == StampKind::Date;
     let build = || {
         let request = inner.client.request("GET", url.clone())?;
         let request = request.header("want-repr-digest", "sha-256=10");
@@ -129,7 +129,7 @@ pub(super) async fn part(
         StatusCode::RANGE_NOT_SATISFIABLE => return Err(changed()),
         status => return Err(refusal(status)),
     };
-    let tagless = seen.stamp.as_str().starts_with("date ");
+    let tagless = seen.stamp.kind() == StampKind::Date;
     let told = text(ETAG).filter(|_| !tagless);
     if told.is_some_and(|tag| entry::stamp(Some(tag), None, seen.size) != seen.stamp) {
         return Err(changed());
@@ -170,7 +170,7 @@ pub(super) async fn digest(
     }
     let headers = response.headers();
     let tag = headers.get(ETAG).and_then(|tag| tag.to_str().ok());
-    let tagless = seen.stamp.as_str().starts_with("date ");
+    let tagless = seen.stamp.kind() == StampKind::Date;
     match tag {
         Some(tag) if !tagless && entry::stamp(Some(tag), None, seen.size) != seen.stamp => {
             Err(changed())

@@ -1,6 +1,6 @@
 //! What a resource of a listing means: its stamp and its times.
 
-use katabatic_core::{EditTime, Entry, Stamp};
+use katabatic_core::{EditTime, Entry, Stamp, StampKind};
 
 use super::multistatus::Resource;
 
@@ -17,7 +17,10 @@ pub(super) fn bare_tag(tag: &str) -> &str {
 pub(super) fn stamp(tag: Option<&str>, modified: Option<&str>, size: u64) -> Stamp {
     match tag {
         Some(tag) => Stamp::new(bare_tag(tag)),
-        None => Stamp::new(&format!("date {} {size}", modified.unwrap_or("unknown"))),
+        None => {
+            let text = format!("{} {size}", modified.unwrap_or("unknown"));
+            Stamp::of(StampKind::Date, &text)
+        }
     }
 }
 
@@ -48,12 +51,20 @@ pub(super) fn entry(resource: &Resource, clock_ahead: i64) -> Option<Entry> {
 /// The edit time of a version, bound to the version's tag: a property outlives the content it was set for.
 pub(super) fn write_edit_note(edited: EditTime, stamp: &Stamp) -> Option<String> {
     let at = jiff::Timestamp::from_nanosecond(i128::from(edited.0)).ok()?;
-    Some(format!("{at} {}", stamp.as_str()))
+    Some(format!("{at} {}", in_a_note(stamp)))
+}
+
+/// A version as a note names it, which other computers read.
+fn in_a_note(stamp: &Stamp) -> String {
+    match stamp.kind() {
+        StampKind::Date => format!("date {}", stamp.as_str()),
+        StampKind::Version | StampKind::Stub => stamp.as_str().to_owned(),
+    }
 }
 
 fn read_edit_note(note: &str, stamp: &Stamp) -> Option<EditTime> {
     let (at, of) = note.split_once(' ')?;
-    if of != stamp.as_str() {
+    if of != in_a_note(stamp) {
         return None;
     }
     let at: jiff::Timestamp = at.parse().ok()?;

@@ -1,11 +1,12 @@
 //! What older versions of the tool noted in words, as the facts that it was.
 //!
 //! Until the ledger's twelfth form, why a version was kept, what a run did with a path, and how it all ended stood there as
-//! sentences. This is the only place that reads them, once, when such a ledger is opened. What is not known stays in its
-//! words.
+//! sentences; and a stamp's text began with signs for what it was. This is the only place that reads them, once, when such
+//! a ledger is opened. What is not known stays in its words.
 
 use katabatic_core::{
     Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, KeptFor, RunOutcome, Side, SpareCause,
+    Stamp, StampKind,
 };
 use rusqlite::{Connection, params};
 use serde_json::Value;
@@ -16,6 +17,7 @@ const SIDES: [Side; 2] = [Side::Near, Side::Far];
 
 /// Turns the words of a ledger into facts.
 pub(super) fn translate(connection: &Connection) -> rusqlite::Result<()> {
+    stamps(connection)?;
     each(
         connection,
         "SELECT number, cause FROM spare",
@@ -70,6 +72,48 @@ pub(super) fn translate(connection: &Connection) -> rusqlite::Result<()> {
     Ok(())
 }
 
+/// A stamp began with `?` where it was in doubt, and then with `stub:` or `date ` where it was one of those.
+fn stamps(connection: &Connection) -> rusqlite::Result<()> {
+    connection.execute_batch(
+        "UPDATE row SET near_doubt = COALESCE(near_stamp GLOB '[?]*', 0),
+                        near_stub = COALESCE(ltrim(near_stamp, '?') GLOB 'stub:*', 0),
+                        far_doubt = COALESCE(far_stamp GLOB '[?]*', 0);
+         UPDATE row SET near_stamp = ltrim(near_stamp, '?'), far_stamp = ltrim(far_stamp, '?');",
+    )?;
+    for (table, column) in [
+        ("row", "near_stamp"),
+        ("row", "far_stamp"),
+        ("row", "near_seen_stamp"),
+        ("row", "far_seen_stamp"),
+        ("spare", "stamp"),
+        ("partial", "source"),
+    ] {
+        let bare = format!("ltrim({column}, '?')");
+        let sql = format!(
+            "UPDATE {table} SET {column} = CASE WHEN {column} GLOB '[?]*' THEN '?' ELSE '' END
+                 || CASE WHEN {bare} GLOB 'stub:*' THEN 's:' || substr({bare}, 6)
+                         WHEN {bare} GLOB 'date *' THEN 'd:' || substr({bare}, 6)
+                         ELSE 'v:' || {bare} END
+             WHERE {column} IS NOT NULL"
+        );
+        connection.execute(&sql, [])?;
+    }
+    Ok(())
+}
+
+fn stamp(text: &str) -> Stamp {
+    let bare = text.trim_start_matches('?');
+    let stamp = match (bare.strip_prefix("stub:"), bare.strip_prefix("date ")) {
+        (Some(shown), _) => Stamp::of(StampKind::Stub, shown),
+        (_, Some(date)) => Stamp::of(StampKind::Date, date),
+        (None, None) => Stamp::new(bare),
+    };
+    match text.starts_with('?') {
+        true => stamp.doubted(),
+        false => stamp,
+    }
+}
+
 /// What cannot be read is left to whoever reads it next, and calls the ledger damaged then.
 fn each(
     connection: &Connection,
@@ -87,9 +131,14 @@ fn each(
     Ok(())
 }
 
-/// An intent says why, in words.
+/// An intent said why in words, and the versions in it had such stamps.
 fn intent(text: &str) -> Option<String> {
     let mut intent: Value = serde_json::from_str(text).ok()?;
+    for at in ["/old", "/new", "/source", "/member/1"] {
+        if let Some(known) = intent.pointer_mut(&format!("{at}/stamp")) {
+            *known = stamp(known.as_str()?).stored().into();
+        }
+    }
     let why = intent.as_object_mut()?.remove("why")?;
     let cause = match why.as_str()? {
         // What is put where nothing was leaves no spare.
@@ -393,11 +442,14 @@ mod tests {
 
     #[test]
     fn an_open_change_keeps_its_reason() {
-        let older = r#"{"on_near":true,"spare":"x","why":"removed there"}"#;
+        let older = r#"{"on_near":true,"spare":"x","why":"removed there",
+            "old":{"size":5,"stamp":"?stub:5:1.2:-:7"},"member":["a",{"size":1,"stamp":"abc"}],"new":null}"#;
         let translated = intent(older).unwrap();
         let read: Value = serde_json::from_str(&translated).unwrap();
         assert_eq!(read["cause"], serde_json::json!({"removed-from": "far"}));
         assert!(read.get("why").is_none());
         assert_eq!(read["spare"], "x");
+        assert_eq!(read["old"]["stamp"], "?s:5:1.2:-:7");
+        assert_eq!(read["member"][1]["stamp"], "v:abc");
     }
 }
