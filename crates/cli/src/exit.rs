@@ -10,7 +10,7 @@ pub const NEEDS_A_PERSON: u8 = 3;
 /// The number of an error's class.
 pub fn number(class: Class) -> u8 {
     match class {
-        Class::Failed => 1,
+        Class::Failed | Class::Busy => 1,
         Class::Usage => 2,
         Class::NeedsPerson => NEEDS_A_PERSON,
         Class::Brake => 4,

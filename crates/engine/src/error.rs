@@ -2,11 +2,15 @@
 
 use std::fmt;
 
+use katabatic_core::Side;
+
 /// What kind of end an error is; the command line turns it into an exit code.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Class {
     /// It failed.
     Failed,
+    /// Somebody else is at work there, and it can be done once they have ended.
+    Busy,
     /// It was asked for wrongly.
     Usage,
     /// It waits for a person's decision.
@@ -34,6 +38,8 @@ pub struct Error {
     pub next: String,
     /// Facts to compare with others, by name.
     pub facts: Vec<(&'static str, String)>,
+    /// The side of a lane whose trouble it is, where it is that of one as a whole.
+    pub side: Option<Side>,
 }
 
 impl Error {
@@ -50,7 +56,15 @@ impl Error {
             why: why.into(),
             next: next.into(),
             facts: Vec::new(),
+            side: None,
         }
+    }
+
+    /// As the trouble of a side of a lane.
+    #[must_use]
+    pub fn of_side(mut self, side: Side) -> Error {
+        self.side = Some(side);
+        self
     }
 
     /// With facts to compare with others.

@@ -9,7 +9,7 @@ use crate::config::LaneConfig;
 use crate::ledger::Ledger;
 use crate::ledger::rows::{self, FailedPass};
 use crate::ledger::runs::{self, Counts};
-use crate::{Class, Error, lock};
+use crate::{Class, Error};
 
 /// Remembers how a pass over a lane ended that began and failed at these times. One that somebody stopped, or that was
 /// asked for wrongly, says nothing of the lane; nor does one that another was in the way of.
@@ -21,9 +21,8 @@ pub fn remember(
 ) {
     if matches!(
         error.class,
-        Class::Stopped | Class::Usage | Class::NeedsPerson
-    ) || lock::is_busy(error)
-    {
+        Class::Stopped | Class::Usage | Class::NeedsPerson | Class::Busy
+    ) {
         return;
     }
     let (id, name) = (lane.id.clone(), lane.name.clone());
@@ -31,6 +30,7 @@ pub fn remember(
         at,
         why: error.to_string(),
         next: error.next.clone(),
+        away: error.side.filter(|_| error.class == Class::NotThere),
     };
     ledger.write_later(move |connection| {
         let Some(row) = rows::lane_of(connection, &id)? else {

@@ -69,14 +69,6 @@ pub fn lock_folder(root: &Path) -> Result<LaneLock, Error> {
     Ok(LaneLock(vec![lock_one(root, Whose::Anybodys)?]))
 }
 
-const ANOTHER: &str = "another pass is running there: ";
-
-/// Whether an error says that another pass holds the lock.
-#[must_use]
-pub fn is_busy(error: &Error) -> bool {
-    error.why.starts_with(ANOTHER)
-}
-
 /// An agent's pass is waited for this long; it carries what it has to carry, and ends.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -119,21 +111,27 @@ fn lock_one(root: &Path, whose: Whose) -> Result<File, Error> {
 }
 
 fn busy(what: String, file: &File) -> Error {
-    Error::failed(
+    let holder = holder(file).map_or_else(
+        || "a process that cannot be named".into(),
+        |holder| holder.to_string(),
+    );
+    Error::new(
+        Class::Busy,
         what,
-        format!(
-            "{ANOTHER}{}",
-            holder(file).unwrap_or_else(|| "a process that cannot be named".into())
-        ),
+        format!("another pass is running there: {holder}"),
         "Wait until it has ended, then try again.",
     )
 }
 
 /// Whether a pass of the agent is what holds the lock, and not one of ours that the agent itself has to wait for.
 fn is_the_agent(file: &File) -> bool {
-    let words: Vec<String> = std::env::args().collect();
-    let ours = words.windows(2).any(|pair| pair == ["agent", "run"]);
-    !ours && holder(file).is_some_and(|holder| holder.contains(" agent run"))
+    let ours: Vec<String> = std::env::args().collect();
+    !runs_the_agent(&ours) && holder(file).is_some_and(|holder| runs_the_agent(&holder.command))
+}
+
+/// Whether a program was started to be the agent.
+fn runs_the_agent(command: &[String]) -> bool {
+    command.windows(2).any(|pair| pair == ["agent", "run"])
 }
 
 /// Waits for the lock in a thread of its own, since that cannot be given up once it has begun.
@@ -182,24 +180,39 @@ fn holding_processes(file: &File) -> Vec<u32> {
     locks.lines().filter_map(holder).collect()
 }
 
-/// Who holds the lock, in words.
-fn holder(file: &File) -> Option<String> {
+/// A process that holds a lock.
+struct Holder {
+    process: u32,
+    /// The program and its arguments.
+    command: Vec<String>,
+    since: Option<jiff::Timestamp>,
+}
+
+impl std::fmt::Display for Holder {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(out, "process {} ({})", self.process, self.command.join(" "))?;
+        match &self.since {
+            None => Ok(()),
+            Some(at) => {
+                let here = at.to_zoned(jiff::tz::TimeZone::system());
+                write!(out, ", since {}", here.strftime("%H:%M:%S"))
+            }
+        }
+    }
+}
+
+/// Who holds the lock.
+fn holder(file: &File) -> Option<Holder> {
     let process = *holding_processes(file).first()?;
     let command = fs::read(format!("/proc/{process}/cmdline")).ok()?;
-    let command = String::from_utf8_lossy(&command)
-        .trim_end_matches('\0')
-        .replace('\0', " ");
+    let command = String::from_utf8_lossy(&command);
+    let command = command.trim_end_matches('\0').split('\0');
     let since = fs::metadata(format!("/proc/{process}"))
         .and_then(|meta| meta.modified())
         .ok();
-    let since = since
-        .and_then(|at| jiff::Timestamp::try_from(at).ok())
-        .map_or_else(String::new, |at| {
-            format!(
-                ", since {}",
-                at.to_zoned(jiff::tz::TimeZone::system())
-                    .strftime("%H:%M:%S")
-            )
-        });
-    Some(format!("process {process} ({command}){since}"))
+    Some(Holder {
+        process,
+        command: command.map(str::to_owned).collect(),
+        since: since.and_then(|at| jiff::Timestamp::try_from(at).ok()),
+    })
 }

@@ -12,6 +12,7 @@ use crate::accounts::tokens::TokenKeeper;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::drives::Found;
 use crate::home::private_folder;
+use crate::known_root::{KnownRoot, Recognised};
 use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
@@ -20,9 +21,9 @@ use crate::net::rate::Dials;
 use crate::pass::plan::in_words;
 use crate::place::Place;
 use crate::secrets;
+use crate::side_error::{Away, Refusal};
 use crate::sides::away::AwaySide;
-use crate::sides::local::{LocalSide, Recognised, compare_roots};
-use crate::sides::webdav::knock::LEFT_IN_PEACE;
+use crate::sides::local::LocalSide;
 use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
 use crate::sides::{SideError, SideStore};
 use crate::stop::Stop;
@@ -280,7 +281,7 @@ pub(crate) fn open_here(
     let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
     let room = room_of_side(home, &lane.id, side);
     let known = match side {
-        Side::Near => row.and_then(|row| row.near_root_at(&lane.near).map(str::to_owned)),
+        Side::Near => row.and_then(|row| row.near_root_at(&lane.near).cloned()),
         Side::Far => row.and_then(|row| row.far_root),
     };
     open_local(lane, side, root, known, &room, stop)
@@ -391,7 +392,7 @@ fn open_local(
     lane: &LaneConfig,
     side: Side,
     root: &Path,
-    known: Option<String>,
+    known: Option<KnownRoot>,
     room: &Path,
     stop: &Stop,
 ) -> Result<LocalSide, Error> {
@@ -415,10 +416,10 @@ fn open_local(
 pub(crate) fn check_root(
     lane: &LaneConfig,
     side: Side,
-    known: &str,
-    found: &str,
+    known: &KnownRoot,
+    found: &KnownRoot,
 ) -> Result<(), Error> {
-    let (why, next) = match compare_roots(known, found) {
+    let (why, next) = match known.recognises(found) {
         Recognised::Itself => return Ok(()),
         Recognised::Copy => (
             "a copy of the folder that was tied is there, and not that folder itself; what is not in the copy, or not yet, would count as removed",
@@ -449,6 +450,10 @@ pub(crate) fn check_root(
 /// A side's error as it reaches a person.
 #[must_use]
 pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
+    told_of(lane, side, error).of_side(side)
+}
+
+fn told_of(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
     let next = match lane.account(side) {
         Some(_) => {
             "Is the network up, and the folder still there? Nothing was removed on either side."
@@ -458,38 +463,33 @@ pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
     let account = lane.account(side).unwrap_or_default();
     let what = lane.side_words(side);
     match error {
-        SideError::NotThere(why) if why.contains(LEFT_IN_PEACE) => Error::new(
+        SideError::NotThere(said) if said.kind == Away::LeftAlone => Error::new(
             Class::NotThere,
             what,
-            why,
+            said,
             "Sync again then; an agent does so by itself. Nothing was removed on either side.",
         ),
-        SideError::NotThere(why) => Error::new(Class::NotThere, what, why, next),
+        SideError::NotThere(said) => Error::new(Class::NotThere, what, said, next),
         SideError::Untrusted(distrust) => untrusted(&what, account, distrust),
-        SideError::Refused(why)
-            if why.contains("another account") || why.contains("whose account") =>
-        {
-            Error::new(
-                Class::Refused,
-                what,
-                why,
-                format!(
-                    "Nothing was carried. If the person really changed accounts, add the new one under another name, then: {}. Else sign in as before: katabatic account sign-in {account}.",
-                    match side {
-                        Side::Far =>
-                            format!("katabatic lane change {} --far @NEW/FOLDER", lane.name),
-                        Side::Near => format!(
-                            "take the lane away (katabatic lane remove {}) and tie the new folder",
-                            lane.name
-                        ),
-                    }
-                ),
-            )
-        }
-        SideError::Refused(why) => Error::new(
+        SideError::Refused(said) if said.kind == Refusal::OtherAccount => Error::new(
             Class::Refused,
             what,
-            why,
+            said,
+            format!(
+                "Nothing was carried. If the person really changed accounts, add the new one under another name, then: {}. Else sign in as before: katabatic account sign-in {account}.",
+                match side {
+                    Side::Far => format!("katabatic lane change {} --far @NEW/FOLDER", lane.name),
+                    Side::Near => format!(
+                        "take the lane away (katabatic lane remove {}) and tie the new folder",
+                        lane.name
+                    ),
+                }
+            ),
+        ),
+        SideError::Refused(said) => Error::new(
+            Class::Refused,
+            what,
+            said,
             format!(
                 "Check the sign-in: katabatic account test {account}. Nothing was removed on either side."
             ),

@@ -11,6 +11,7 @@ use crate::accounts::explain::explain;
 use crate::config::{Config, far_place};
 use crate::open::{account_client, connection_of};
 use crate::place::Place;
+use crate::side_error::Away;
 use crate::sides::webdav::WebdavSide;
 use crate::sides::{Found, SideError, SideStore, is_own};
 use crate::stop::Stop;
@@ -86,13 +87,13 @@ fn far_failed(
 ) -> Error {
     let place = far_place(account, path);
     if matches!(error, SideError::Missing)
-        || matches!(error, SideError::NotThere(why) if why.contains("the folder is not there") || why.contains("a file there"))
+        || matches!(error, SideError::NotThere(said) if said.kind == Away::NoFolder)
     {
         return Error::new(
             Class::NotThere,
             format!("looking at {place}"),
             match error {
-                SideError::NotThere(why) => why.clone(),
+                SideError::NotThere(said) => said.why.clone(),
                 _ => "nothing is there".to_owned(),
             },
             format!("See what there is above it: katabatic list @{account}"),

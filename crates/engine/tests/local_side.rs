@@ -240,7 +240,7 @@ async fn what_is_staged_is_whole_or_not_there() {
     assert!(matches!(short, Err(SideError::TryAgain(_))), "{short:?}");
     let broken = stream::iter([
         Ok(Bytes::from("x".repeat(300_000))),
-        Err(SideError::TryAgain("cut".into())),
+        Err(SideError::try_again("cut")),
     ])
     .boxed();
     let cut = Source {
@@ -255,7 +255,7 @@ async fn what_is_staged_is_whole_or_not_there() {
             .stage(cut, &path("new"), &Steps::unkept())
             .await
             .unwrap_err(),
-        SideError::TryAgain("cut".into())
+        SideError::try_again("cut")
     );
     near.stop.ask();
     let stopped = near

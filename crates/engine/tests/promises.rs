@@ -20,6 +20,7 @@ use std::time::{Duration, SystemTime};
 use async_trait::async_trait;
 use katabatic_core::{EditTime, RelPath, RunOutcome, Side};
 use katabatic_engine::clock::{Clock, SystemClock};
+use katabatic_engine::known_root::KnownRoot;
 use katabatic_engine::ledger::spare_rows::{self, Spare};
 use katabatic_engine::ledger::{Ledger, runs};
 use katabatic_engine::pass::{Report, WantedContents, Wish};
@@ -254,8 +255,14 @@ async fn half_a_copy_of_the_folder_is_not_the_folder() {
     world.settle_down().await;
     let known = LocalSide::recognise(&world.near).unwrap();
     assert!(
-        known.contains(" at "),
-        "this file system keeps no birth of a folder: {known}"
+        matches!(
+            &known,
+            KnownRoot::Marked {
+                folder: Some(_),
+                ..
+            }
+        ),
+        "this file system keeps no birth of a folder: {known:?}"
     );
     let copy = world.dir.path().join("copy");
     let copied = Command::new("cp")

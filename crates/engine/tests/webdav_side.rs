@@ -202,7 +202,7 @@ async fn damage_on_the_way_is_noticed() {
     let seen = far.seen("a").await;
     far.fault(&["flip=1"]);
     assert!(
-        matches!(far.read("a", &seen).await, Err(SideError::TryAgain(why)) if why.contains("damaged"))
+        matches!(far.read("a", &seen).await, Err(SideError::TryAgain(said)) if said.why.contains("damaged"))
     );
     far.fault(&["cut=1"]);
     assert!(matches!(
@@ -215,7 +215,7 @@ async fn damage_on_the_way_is_noticed() {
     ));
     far.fault(&["busy=1"]);
     assert!(
-        matches!(far.read("a", &seen).await, Err(SideError::TryAgain(why)) if why.contains("503"))
+        matches!(far.read("a", &seen).await, Err(SideError::TryAgain(said)) if said.why.contains("503"))
     );
     far.fault(&["broken=1"]);
     assert!(

@@ -3,6 +3,7 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use katabatic_core::RelPath;
+use katabatic_engine::side_error::Refusal;
 use katabatic_engine::sides::{Outcome, SideError, Undone};
 use tokio::sync::Notify;
 
@@ -114,7 +115,7 @@ impl SimulatedSide {
     /// Whether the side is there at all.
     fn is_there(&self, world: &World) -> Outcome<()> {
         if world.away.contains(&(self.at, self.computer)) {
-            let away = SideError::NotThere("it is away".into());
+            let away = SideError::not_there("it is away");
             return Err(Undone::NotDone(away));
         }
         match world.mischief.lasting(self.is_far()) {
@@ -235,7 +236,7 @@ impl SimulatedSide {
     /// What a fault that prevents something says.
     fn fails(&self, world: &mut World, fault: Fault) -> SideError {
         match fault {
-            Fault::LineBroke => SideError::TryAgain("the line broke".into()),
+            Fault::LineBroke => SideError::try_again("the line broke"),
             Fault::Full => SideError::Full("there is no room".into()),
             Fault::Gone | Fault::Refused => {
                 world.mischief.begin_lasting(self.is_far(), fault);
@@ -247,14 +248,12 @@ impl SimulatedSide {
 }
 
 fn untold<T>() -> Outcome<T> {
-    Err(Undone::Unsure(SideError::TryAgain(
-        "the answer was lost".into(),
-    )))
+    Err(Undone::Unsure(SideError::try_again("the answer was lost")))
 }
 
 fn lasting(fault: Fault) -> SideError {
     match fault {
-        Fault::Refused => SideError::Refused("the account refuses".into()),
-        _ => SideError::NotThere("nobody answers".into()),
+        Fault::Refused => SideError::refused(Refusal::SignIn, "the account refuses"),
+        _ => SideError::not_there("nobody answers"),
     }
 }

@@ -7,6 +7,7 @@ use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::{Grain, Stretch};
 use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Stamp, Unknown};
+use katabatic_engine::known_root::KnownRoot;
 use katabatic_engine::proof::Warrant;
 use katabatic_engine::sides::{
     Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, NewStub, Outcome,
@@ -107,7 +108,7 @@ impl SimulatedSide {
                 .filter(|lying| lying.len() >= done && Digest::of(&lying[..done]) == known.prefix);
             let Some(begins) = begins else {
                 (steps.note)(None);
-                return Err(SideError::TryAgain("it is begun anew".into()));
+                return Err(SideError::try_again("it is begun anew"));
             };
             have.extend_from_slice(&begins[..done]);
             slot = Some(known.slot.clone());
@@ -126,7 +127,7 @@ impl SimulatedSide {
             let at = have.len() - again;
             if have[at..at + before.len()] != before[..] {
                 (steps.note)(None);
-                return Err(SideError::TryAgain("it is begun anew".into()));
+                return Err(SideError::try_again("it is begun anew"));
             }
             again -= before.len();
             have.extend_from_slice(&chunk);
@@ -213,9 +214,11 @@ fn one(node: Node) -> Tree {
 
 #[async_trait]
 impl SideStore for SimulatedSide {
-    async fn root(&self) -> Result<String, SideError> {
-        self.step("root", None, |_| Ok(format!("{:?}", self.at)))
-            .await
+    async fn root(&self) -> Result<KnownRoot, SideError> {
+        self.step("root", None, |_| {
+            Ok(KnownRoot::Address(format!("{:?}", self.at)))
+        })
+        .await
     }
 
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError> {
@@ -414,7 +417,7 @@ impl SideStore for SimulatedSide {
         if breaks && quietly {
             all.truncate(1);
         } else if breaks {
-            all[1] = Err(SideError::TryAgain("the content broke off".into()));
+            all[1] = Err(SideError::try_again("the content broke off"));
         }
         Ok(Source {
             size: seen.size,

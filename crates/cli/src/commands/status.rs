@@ -294,11 +294,11 @@ struct LastPass {
 impl LastPass {
     fn of(standing: &LaneStanding) -> Option<LastPass> {
         if let Some(failed) = &standing.failed {
-            let is_told = |(_, why): &(EditTime, String)| failed.why.ends_with(why);
             return Some(LastPass {
                 at: Some(failed.at),
                 run: None,
-                outcome: match standing.far_failed.as_ref().is_some_and(is_told) {
+                // Why is told where the far side is told of.
+                outcome: match failed.away == Some(Side::Far) && standing.far_failed.is_some() {
                     true => "the far side was not reached".to_owned(),
                     false => failed.why.clone(),
                 },

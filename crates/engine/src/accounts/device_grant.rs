@@ -9,6 +9,7 @@ use url::Url;
 
 use crate::net::{Http, Line, innermost, is_loopback};
 use crate::secrets::Secret;
+use crate::side_error::Refusal;
 use crate::sides::SideError;
 use crate::stop::Stop;
 use katabatic_core::words::acts;
@@ -248,14 +249,20 @@ impl Grant {
                 |_| format!("it answered {}", status.as_u16()),
                 |answer| format!("it says {}", answer.error),
             );
-            SideError::Refused(format!("the server gives no code to sign in with: {why}"))
+            SideError::refused(
+                Refusal::SignIn,
+                format!("the server gives no code to sign in with: {why}"),
+            )
         })?;
         let by = &self.endpoints.device;
         let address = shown(&answer.verification_uri, by).ok_or_else(|| {
-            SideError::Refused(format!(
-                "the server names an address to sign in at that is not safe to open: {:?}",
-                answer.verification_uri
-            ))
+            SideError::refused(
+                Refusal::SignIn,
+                format!(
+                    "the server names an address to sign in at that is not safe to open: {:?}",
+                    answer.verification_uri
+                ),
+            )
         })?;
         let with_code = answer.verification_uri_complete;
         Ok(Code {
@@ -307,9 +314,10 @@ impl Grant {
                     "access_denied" => return Ok(Answered::Refused),
                     "expired_token" => return Ok(Answered::Expired),
                     other => {
-                        return Err(SideError::Refused(format!(
-                            "the server ended the sign-in: {other}"
-                        )));
+                        return Err(SideError::refused(
+                            Refusal::SignIn,
+                            format!("the server ended the sign-in: {other}"),
+                        ));
                     }
                 },
                 // RFC 8628 §3.5: after a line that failed, ask less often.
@@ -358,15 +366,13 @@ async fn ask_token(
         .map_err(|error| http.line_error(endpoint, &error))?;
     let status = response.status();
     if status.is_server_error() || status.as_u16() == 429 {
-        return Err(SideError::TryAgain(format!(
+        return Err(SideError::try_again(format!(
             "the server answered {}",
             status.as_u16()
         )));
     }
     let Some(bytes) = small(response).await else {
-        return Err(SideError::TryAgain(
-            "the answer did not arrive whole".into(),
-        ));
+        return Err(SideError::try_again("the answer did not arrive whole"));
     };
     if let Ok(answer) = serde_json::from_slice::<TokenAnswer>(&bytes) {
         // RFC 6749 §7.1: a token of a kind that is not understood must not be used.
@@ -388,9 +394,10 @@ async fn ask_token(
 /// [`SideError::Refused`] where the server does not give new ones: somebody has to sign in again.
 pub(crate) async fn renew(line: &Line, tokens: &Tokens) -> Result<Tokens, SideError> {
     let gone = |why: &str| {
-        SideError::Refused(format!(
-            "the sign-in is no longer good ({why}); somebody has to sign in again"
-        ))
+        SideError::refused(
+            Refusal::SignIn,
+            format!("the sign-in is no longer good ({why}); somebody has to sign in again"),
+        )
     };
     let Some(refresh) = &tokens.refresh else {
         return Err(gone("it has expired, and cannot be renewed"));

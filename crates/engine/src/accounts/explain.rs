@@ -2,8 +2,8 @@
 
 use url::Url;
 
-use crate::net::Distrust;
-use crate::sides::SideError;
+use crate::certificate::Distrust;
+use crate::side_error::{Away, Delay, Refusal, SideError};
 use crate::{Class, Error};
 
 /// An error of reaching an account, as it reaches a person.
@@ -13,7 +13,7 @@ pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
     let of = |class, why: &str, next: &str| Error::new(class, what.clone(), why, next);
     match error {
         SideError::Untrusted(distrust) => untrusted(&what, account, distrust),
-        SideError::NotThere(why) if is_name_trouble(why) => of(
+        SideError::NotThere(said) if said.kind == Away::NoSuchHost => of(
             Class::NotThere,
             &format!(
                 "there is no host of the name {}",
@@ -21,44 +21,33 @@ pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
             ),
             "Check the spelling of the address, and whether this computer is on the network.",
         ),
-        SideError::NotThere(why) if why.contains("speaks no TLS") => of(
+        SideError::NotThere(said) if said.kind == Away::NoTls => of(
             Class::NotThere,
-            why,
+            &said.why,
             "Check the port of the address. Plain http is only taken with --plain-http (or for this computer itself).",
         ),
-        SideError::NotThere(why) => of(
+        SideError::NotThere(said) => of(
             Class::NotThere,
-            why,
+            &said.why,
             "Check host and port of the address, and whether the server is running.",
         ),
-        SideError::TryAgain(why) if why.contains("sent nothing") => of(
+        SideError::TryAgain(said) if said.kind == Delay::Silent => of(
             Class::NotThere,
-            why,
+            &said.why,
             "The server is there, and does not answer. Try again later; if the line is only slow, give it longer: --patience SECONDS.",
         ),
-        SideError::Refused(why)
-            if why.contains("another account") || why.contains("whose account") =>
-        {
-            of(
-                Class::Refused,
-                why,
-                &format!(
+        SideError::Refused(said) => {
+            let next = match said.kind {
+                Refusal::OtherAccount => format!(
                     "Nothing was carried. If the person really changed accounts, add the new one under another name and tie the lanes to it: katabatic lane change LANE --far @NEW/FOLDER. Else sign in as before: katabatic account sign-in {account}."
                 ),
-            )
+                Refusal::Password => "Check both. Where the account asks for a second step at sign-in, an app password may be needed (the server's own pages make one); where the server offers it, --sign-in device needs no password at all.".to_owned(),
+                Refusal::SignIn => format!(
+                    "Sign in again: katabatic account sign-in {account}. Lanes and files stay as they are."
+                ),
+            };
+            of(Class::Refused, &said.why, &next)
         }
-        SideError::Refused(why) if why.contains("user name") => of(
-            Class::Refused,
-            why,
-            "Check both. Where the account asks for a second step at sign-in, an app password may be needed (the server's own pages make one); where the server offers it, --sign-in device needs no password at all.",
-        ),
-        SideError::Refused(why) => of(
-            Class::Refused,
-            why,
-            &format!(
-                "Sign in again: katabatic account sign-in {account}. Lanes and files stay as they are."
-            ),
-        ),
         SideError::Missing => of(
             Class::Failed,
             "there is nothing at this path (404)",
@@ -89,10 +78,4 @@ pub(crate) fn untrusted(what: &str, account: &str, distrust: &Distrust) -> Error
     };
     Error::new(Class::Refused, what, distrust.to_string(), next)
         .with_facts(distrust.certificate.facts())
-}
-
-fn is_name_trouble(why: &str) -> bool {
-    ["lookup", "resolve", "Name or service", "No address"]
-        .iter()
-        .any(|sign| why.contains(sign))
 }

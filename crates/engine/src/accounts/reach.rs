@@ -13,8 +13,10 @@ use url::Url;
 
 use super::explain::explain;
 use crate::Error;
+use crate::certificate::Certificate;
 use crate::home::random_hex;
-use crate::net::{Certificate, Http, Line, ProxyUsed, host_and_port};
+use crate::net::{Http, Line, ProxyUsed, handshake_failed, host_and_port};
+use crate::side_error::Away;
 use crate::sides::webdav::{Client, Survey, survey};
 use crate::sides::{SideError, TEST_FOLDER};
 
@@ -75,7 +77,13 @@ pub async fn knock(
         )
     })
     .await
-    .map_err(|why| failed(SideError::NotThere(why)))?
+    .map_err(|(kind, why)| {
+        let no_such_host = kind == Slow::Failed && proxy.url.is_none();
+        failed(match no_such_host {
+            true => SideError::away(Away::NoSuchHost, why),
+            false => SideError::not_there(why),
+        })
+    })?
     .collect();
     let mut addresses: Vec<String> = found.iter().map(|found| found.ip().to_string()).collect();
     addresses.dedup();
@@ -94,7 +102,7 @@ pub async fn knock(
         format!("{place} does not answer")
     })
     .await
-    .map_err(|why| failed(SideError::NotThere(why)))?;
+    .map_err(|(_, why)| failed(SideError::not_there(why)))?;
     let peer = stream
         .peer_addr()
         .map_or(place.clone(), |peer| peer.to_string());
@@ -115,19 +123,27 @@ pub async fn knock(
     Ok(Knocked { steps, certificate })
 }
 
+/// How something ended that did not come about in time.
+#[derive(PartialEq, Eq)]
+enum Slow {
+    /// With an error.
+    Failed,
+    /// Not within the time.
+    TooLate,
+}
+
 async fn within<T>(
     line: &Line,
     doing: impl Future<Output = std::io::Result<T>>,
     what: impl Fn() -> String,
-) -> Result<T, String> {
+) -> Result<T, (Slow, String)> {
     match tokio::time::timeout(line.patience.min(Duration::from_secs(20)), doing).await {
         Ok(Ok(done)) => Ok(done),
-        Ok(Err(why)) => Err(format!("{}: {why}", what())),
-        Err(_) => Err(format!(
-            "{} within {} s",
-            what(),
-            line.patience.as_secs().min(20)
-        )),
+        Ok(Err(why)) => Err((Slow::Failed, format!("{}: {why}", what()))),
+        Err(_) => {
+            let seconds = line.patience.as_secs().min(20);
+            Err((Slow::TooLate, format!("{} within {seconds} s", what())))
+        }
     }
 }
 
@@ -154,17 +170,11 @@ async fn shake_hands(
         Ok(Err(why)) => {
             return Err(match turned_away.take() {
                 Some(distrust) => SideError::Untrusted(Box::new(distrust)),
-                None if why.to_string().contains("corrupt message") => {
-                    SideError::NotThere(format!(
-                        "{} answers, but speaks no TLS: it is a plain http port, or none for the web at all",
-                        host_and_port(address)
-                    ))
-                }
-                None => SideError::NotThere(format!("the TLS handshake failed: {why}")),
+                None => handshake_failed(address, &why),
             });
         }
         Err(_) => {
-            return Err(SideError::NotThere(format!(
+            return Err(SideError::not_there(format!(
                 "{} took the connection and then said nothing for {} s",
                 host_and_port(address),
                 line.patience.as_secs()

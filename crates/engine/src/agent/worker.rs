@@ -25,7 +25,6 @@ use crate::drives;
 use crate::failed_pass;
 use crate::forget_runs;
 use crate::ledger::{Ledger, pauses, runs};
-use crate::lock;
 use crate::open::{OpenLane, open_lane};
 use crate::pass::{Pass, Progress, ReadFiles, Report, Wish};
 use crate::room;
@@ -663,7 +662,7 @@ impl Worker {
                 let stuck = report.counts.stuck;
                 self.fail(now, format!("{stuck} stuck"), None);
             }
-            Err(error) if lock::is_busy(&error) => self.retry = Some(now + BUSY),
+            Err(error) if error.class == Class::Busy => self.retry = Some(now + BUSY),
             Err(error) if error.class == Class::Stopped => self.pace.nothing(now),
             Err(error) => {
                 let line = match error.class {
@@ -705,7 +704,7 @@ impl Worker {
                 }
             }
             // It is tried again in a moment, and is no news until it has failed for a while.
-            Err(error) if lock::is_busy(error) || error.class == Class::Stopped => {}
+            Err(error) if matches!(error.class, Class::Busy | Class::Stopped) => {}
             Err(error) if error.class == Class::NotThere && self.failures < TOLD_FROM => {}
             Err(error) => {
                 let title = format!("Lane {name}: {}: {}", error.what, error.why);

@@ -5,7 +5,7 @@ use std::time::Duration;
 use toml_edit::{Item, Table, value};
 
 use super::fields::{Fields, set_or_remove};
-use crate::net::certificate::{pin, read_pin};
+use crate::certificate::{pin, read_pin};
 use crate::net::rate::Limits;
 use crate::net::{Line, PATIENCE, ProxySetting, Trust};
 use crate::secrets::Keeping;

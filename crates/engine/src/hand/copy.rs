@@ -195,6 +195,8 @@ struct Copying<'c, 'h> {
 enum Done {
     Copied,
     Skipped,
+    /// Something else has the name.
+    Taken,
 }
 
 impl Copying<'_, '_> {
@@ -250,9 +252,7 @@ impl Copying<'_, '_> {
         let done = self
             .file((&source.store, &source.path, seen), target, there)
             .await;
-        if let Err(SideError::Changed(why)) = &done
-            && why == HAS_THE_NAME
-        {
+        if matches!(done, Ok(Done::Taken)) {
             return Err(taken(
                 &format!("copying {} to {}", source.shown, target.shown),
                 &target.shown,
@@ -283,6 +283,10 @@ impl Copying<'_, '_> {
                 Ok(Done::Skipped) => {
                     did.skipped += 1;
                     return;
+                }
+                Ok(Done::Taken) => {
+                    did.failed.push((shown.to_owned(), HAS_THE_NAME.to_owned()));
+                    ItemOutcome::with(ItemEnding::Stuck, HAS_THE_NAME)
                 }
                 Err(SideError::Stopped) => return,
                 Err(error) => {
@@ -429,7 +433,7 @@ impl Copying<'_, '_> {
             return Ok(Done::Skipped);
         }
         if there.is_some() && !self.wish.replace {
-            return Err(SideError::Changed(HAS_THE_NAME.into()));
+            return Ok(Done::Taken);
         }
         let mut attempt = 1;
         let staged = loop {

@@ -545,7 +545,7 @@ fn told(trouble: Trouble) -> SideError {
     match trouble {
         Trouble::Met(why) => SideError::Changed(why),
         Trouble::Side(_, error) => error,
-        Trouble::Unsure(..) => SideError::TryAgain(trouble.to_string()),
+        Trouble::Unsure(..) => SideError::try_again(trouble.to_string()),
         Trouble::Ledger(error) => SideError::Failed(error.to_string()),
     }
 }

@@ -116,7 +116,7 @@ impl Hand<'_> {
                         .await
                         .map(drop)
                 }
-                None => Err(SideError::NotThere("the place is not here".into())),
+                None => Err(SideError::not_there("the place is not here")),
             };
             if let Err(why) = cleared {
                 held.push((path, intent, why.to_string()));

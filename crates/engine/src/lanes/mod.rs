@@ -20,7 +20,7 @@ use crate::open::{OpenLane, account_client, lock_at, open_here, open_lane, side_
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
 use crate::place::{Place, absolute};
 use crate::seam::NoHook;
-use crate::sides::local::{LocalSide, mark_in, own_folder};
+use crate::sides::local::{LocalSide, own_folder};
 use crate::sides::webdav::WebdavSide;
 use crate::sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 use crate::stop::Stop;
@@ -122,7 +122,7 @@ pub async fn withdraw(home: &Home, ledger: &Ledger, lane: &LaneConfig) -> Result
 
 /// Whether a folder of this computer bears the mark of a lane.
 fn marked(folder: &Path) -> bool {
-    LocalSide::recognise(folder).is_ok_and(|known| mark_in(&known).is_some())
+    LocalSide::recognise(folder).is_ok_and(|known| known.mark().is_some())
 }
 
 /// A near side is trusted to list what it holds; an account that hides names can only be a far side, where they are

@@ -12,12 +12,20 @@ use rusqlite::{Connection, params};
 use serde_json::Value;
 
 use super::facts::Fact;
+use crate::known_root::KnownRoot;
 
 const SIDES: [Side; 2] = [Side::Near, Side::Far];
 
 /// Turns the words of a ledger into facts.
 pub(super) fn translate(connection: &Connection) -> rusqlite::Result<()> {
     stamps(connection)?;
+    for column in ["near_root", "far_root"] {
+        let select = format!("SELECT number, {column} FROM lane WHERE {column} IS NOT NULL");
+        each(connection, &select, |number, words| {
+            let sql = format!("UPDATE lane SET {column} = ?2 WHERE number = ?1");
+            connection.execute(&sql, params![number, Fact(root(&words))])
+        })?;
+    }
     each(
         connection,
         "SELECT number, cause FROM spare",
@@ -111,6 +119,25 @@ fn stamp(text: &str) -> Stamp {
     match text.starts_with('?') {
         true => stamp.doubted(),
         false => stamp,
+    }
+}
+
+/// A root was known by `mark M at I.B`, `mark M`, `inode N` or its address.
+fn root(words: &str) -> KnownRoot {
+    let inode = words.strip_prefix("inode ").map(str::parse);
+    match (words.strip_prefix("mark "), inode) {
+        (Some(mark), _) => match mark.split_once(" at ") {
+            Some((mark, folder)) => KnownRoot::Marked {
+                mark: mark.to_owned(),
+                folder: Some(folder.to_owned()),
+            },
+            None => KnownRoot::Marked {
+                mark: mark.to_owned(),
+                folder: None,
+            },
+        },
+        (None, Some(Ok(inode))) => KnownRoot::Inode(inode),
+        (None, _) => KnownRoot::Address(words.to_owned()),
     }
 }
 
@@ -438,6 +465,19 @@ mod tests {
         ] {
             assert_eq!(run_outcome(&words::run_outcome(&outcome)), outcome);
         }
+    }
+
+    #[test]
+    fn a_root_is_known_by_what_it_was() {
+        let marked = |folder: Option<&str>| KnownRoot::Marked {
+            mark: "a1".into(),
+            folder: folder.map(str::to_owned),
+        };
+        assert_eq!(root("mark a1 at 7.1.5"), marked(Some("7.1.5")));
+        assert_eq!(root("mark a1"), marked(None));
+        assert_eq!(root("inode 12"), KnownRoot::Inode(12));
+        let address = "https://cloud.example/dav/";
+        assert_eq!(root(address), KnownRoot::Address(address.into()));
     }
 
     #[test]

@@ -14,6 +14,7 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
 use super::facts::{Fact, Stored};
+use crate::known_root::KnownRoot;
 use crate::place::Place;
 use crate::sides::local::handle_of;
 
@@ -108,13 +109,13 @@ pub struct LaneRow {
     /// When that pass looked.
     pub seen_at: Option<EditTime>,
     /// How the near root was recognised.
-    pub near_root: Option<String>,
+    pub near_root: Option<KnownRoot>,
     /// While the near folder is on its way to another disk.
     pub moving: Option<Moving>,
     /// Whether the tool's own folder for this lane was made at the far root.
     pub far_marked: bool,
     /// How the far root was recognised, where it is a folder of this computer.
-    pub far_root: Option<String>,
+    pub far_root: Option<KnownRoot>,
     /// The terms under which the rows were agreed on.
     pub terms: Option<String>,
     /// What was left out when the token was taken.
@@ -133,10 +134,10 @@ impl LaneRow {
     /// How the near root is recognised, where it is `place`. Of a lane that was killed right when it had its new place, the
     /// copy that was made there counts, and nothing else.
     #[must_use]
-    pub fn near_root_at(&self, place: &Place) -> Option<&str> {
+    pub fn near_root_at(&self, place: &Place) -> Option<&KnownRoot> {
         match (&self.moving, place) {
             (Some(moving), Place::Local(at)) if moving.to == *at => Some(&moving.root),
-            _ => self.near_root.as_deref(),
+            _ => self.near_root.as_ref(),
         }
     }
 }
@@ -147,7 +148,7 @@ pub struct Moving {
     /// Where to.
     pub to: PathBuf,
     /// How the copy there is recognised.
-    pub root: String,
+    pub root: KnownRoot,
 }
 
 /// A pass that ended before it carried anything.
@@ -159,6 +160,13 @@ pub struct FailedPass {
     pub why: String,
     /// What to do about it.
     pub next: String,
+    /// The side that was not there, if that was it.
+    pub away: Option<Side>,
+}
+
+fn root_in(row: &Row<'_>, column: usize) -> rusqlite::Result<Option<KnownRoot>> {
+    let root: Option<Fact<KnownRoot>> = row.get(column)?;
+    Ok(root.map(|Fact(root)| root))
 }
 
 /// The lane of this id, where the ledger knows it.
@@ -171,8 +179,8 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
             key: LaneKey(row.get(0)?),
             pass: row.get(1)?,
             seen_at: row.get::<_, Option<i64>>(2)?.map(EditTime),
-            near_root: row.get(3)?,
-            moving: match (row.get::<_, Option<Vec<u8>>>(14)?, row.get(15)?) {
+            near_root: root_in(row, 3)?,
+            moving: match (row.get::<_, Option<Vec<u8>>>(14)?, root_in(row, 15)?) {
                 (Some(to), Some(root)) => Some(Moving {
                     to: OsString::from_vec(to).into(),
                     root,
@@ -180,7 +188,7 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
                 _ => None,
             },
             far_marked: row.get(4)?,
-            far_root: row.get(7)?,
+            far_root: root_in(row, 7)?,
             terms: row.get(8)?,
             selection: row.get(9)?,
             token: row.get(5)?,
@@ -192,12 +200,13 @@ pub fn lane_of(connection: &Connection, id: &str) -> rusqlite::Result<Option<Lan
                     at: EditTime(at),
                     why: row.get(12)?,
                     next: row.get(13)?,
+                    away: row.get::<_, Option<u8>>(16)?.map(side_of),
                 }),
             },
         })
     };
     let sql = "SELECT number, pass, seen_at, near_root, far_marked, token, listed_at, far_root, terms, selection,
-                      noted, failed_at, failed_why, failed_next, moving_to, moving_root
+                      noted, failed_at, failed_why, failed_next, moving_to, moving_root, failed_away
                FROM lane WHERE id = ?1";
     connection
         .prepare_cached(sql)?
@@ -227,13 +236,14 @@ pub(crate) fn set_failed(
 ) -> rusqlite::Result<()> {
     connection
         .execute(
-            "UPDATE lane SET failed_at = ?2, failed_why = ?3, failed_next = ?4
+            "UPDATE lane SET failed_at = ?2, failed_why = ?3, failed_next = ?4, failed_away = ?5
              WHERE number = ?1 AND (?2 IS NOT NULL OR failed_at IS NOT NULL)",
             params![
                 lane.0,
                 failed.map(|failed| failed.at.0),
                 failed.map(|failed| &failed.why),
-                failed.map(|failed| &failed.next)
+                failed.map(|failed| &failed.next),
+                failed.and_then(|failed| failed.away).map(side_code)
             ],
         )
         .map(drop)
@@ -243,12 +253,12 @@ pub(crate) fn set_failed(
 pub(crate) fn set_near_root(
     connection: &Connection,
     lane: LaneKey,
-    root: &str,
+    root: &KnownRoot,
 ) -> rusqlite::Result<()> {
     connection
         .execute(
             "UPDATE lane SET near_root = ?2, moving_to = NULL, moving_root = NULL WHERE number = ?1",
-            params![lane.0, root],
+            params![lane.0, Fact(root)],
         )
         .map(drop)
 }
@@ -265,7 +275,7 @@ pub(crate) fn set_moving(
             params![
                 lane.0,
                 moving.map(|moving| moving.to.as_os_str().as_bytes()),
-                moving.map(|moving| &moving.root)
+                moving.map(|moving| Fact(&moving.root))
             ],
         )
         .map(drop)
@@ -297,12 +307,12 @@ pub(crate) fn set_near_stamp(
 pub(crate) fn set_far_marked(
     connection: &Connection,
     lane: LaneKey,
-    root: Option<String>,
+    root: Option<&KnownRoot>,
 ) -> rusqlite::Result<()> {
     connection
         .execute(
             "UPDATE lane SET far_marked = 1, far_root = ?2 WHERE number = ?1",
-            params![lane.0, root],
+            params![lane.0, root.map(Fact)],
         )
         .map(drop)
 }
@@ -536,9 +546,21 @@ pub(crate) fn forget_computer(connection: &Connection) -> rusqlite::Result<()> {
     connection.execute_batch(
         "DELETE FROM row; DELETE FROM blocks; DELETE FROM partial;
          UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL;
-         UPDATE lane SET far_marked = 0 WHERE far_root IS NULL;
-         UPDATE lane SET near_root = NULL WHERE near_root LIKE 'http%';",
-    )
+         UPDATE lane SET far_marked = 0 WHERE far_root IS NULL;",
+    )?;
+    let roots: Vec<(i64, Option<KnownRoot>)> = connection
+        .prepare("SELECT number, near_root FROM lane")?
+        .query_map([], |row| Ok((row.get(0)?, root_in(row, 1)?)))?
+        .collect::<Result<_, _>>()?;
+    for (number, root) in roots {
+        if matches!(root, Some(KnownRoot::Address(_))) {
+            connection.execute(
+                "UPDATE lane SET near_root = NULL WHERE number = ?1",
+                [number],
+            )?;
+        }
+    }
+    Ok(())
 }
 
 /// Forgets what was agreed on in a folder of a lane.

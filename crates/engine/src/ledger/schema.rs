@@ -232,6 +232,8 @@ const MIGRATIONS: [&str; 12] = [
     -- While the near folder is on its way to another disk: where to, and how its copy there is recognised.
     ALTER TABLE lane ADD COLUMN moving_to BLOB;
     ALTER TABLE lane ADD COLUMN moving_root TEXT;
+    -- The side that was not there, where the last pass failed for that.
+    ALTER TABLE lane ADD COLUMN failed_away INTEGER;
     -- Facts in place of sentences; what stands in these columns is translated right after this.
     ALTER TABLE spare RENAME COLUMN why TO cause;
     ALTER TABLE run_item RENAME COLUMN action TO deed;

@@ -11,6 +11,7 @@ use super::runs::{self, Counts, RunItem};
 use super::spare_rows::{self, Spare};
 use super::{LaneKey, Ledger};
 use crate::home::Home;
+use crate::known_root::KnownRoot;
 
 fn path(text: &str) -> RelPath {
     RelPath::parse(text).unwrap()
@@ -223,7 +224,7 @@ async fn lanes_do_not_see_each_other_and_can_be_forgotten() {
     }
     ledger
         .write(move |connection| {
-            rows::set_near_root(connection, first, "mark 1")?;
+            rows::set_near_root(connection, first, &KnownRoot::Inode(1))?;
             rows::forget_lane(connection, "a")
         })
         .await

@@ -3,7 +3,7 @@
 //! Everything that speaks HTTP is built here, so that no request can go around these decisions. Redirects are never
 //! followed by themselves: a server that could send us elsewhere could send our credentials there.
 
-pub mod certificate;
+mod names;
 pub mod proxy;
 pub mod rate;
 pub mod rates;
@@ -15,11 +15,10 @@ use std::time::Duration;
 
 use url::{Host, Url};
 
-use crate::sides::SideError;
+use crate::side_error::{Away, Delay, Said, SideError};
 
-pub use certificate::Certificate;
 pub use proxy::{ProxySetting, ProxyUsed};
-pub use trust::{Distrust, Trust};
+pub use trust::Trust;
 
 /// A server may stay silent for this long, unless the account says otherwise.
 pub const PATIENCE: Duration = Duration::from_secs(60);
@@ -93,6 +92,7 @@ impl Line {
             None => builder.no_proxy(),
         };
         let client = more(builder)
+            .dns_resolver(Arc::new(names::Names))
             .redirect(reqwest::redirect::Policy::none())
             .connect_timeout(self.patience.min(Duration::from_secs(20)))
             .pool_max_idle_per_host(traffic::MOST)
@@ -123,11 +123,14 @@ impl Http {
     /// The words for a server that takes a request and says nothing.
     #[must_use]
     pub(crate) fn silent(&self, address: &Url) -> SideError {
-        SideError::TryAgain(format!(
-            "{} took the request and then sent nothing for {} s",
-            address.host_str().unwrap_or("the server"),
-            self.patience.as_secs()
-        ))
+        SideError::TryAgain(Said {
+            kind: Delay::Silent,
+            why: format!(
+                "{} took the request and then sent nothing for {} s",
+                address.host_str().unwrap_or("the server"),
+                self.patience.as_secs()
+            ),
+        })
     }
 
     /// The words for a line that failed.
@@ -141,26 +144,45 @@ impl Http {
             return self.silent(address);
         }
         if !error.is_connect() {
-            return SideError::TryAgain(format!(
+            return SideError::try_again(format!(
                 "the connection to {host} was cut: {}",
                 innermost(error)
             ));
         }
         let why = innermost(error);
-        // What TLS calls a corrupt message is an answer in plain text.
-        if why.contains("corrupt message") || why.contains("InvalidContentType") {
-            return SideError::NotThere(format!(
-                "{} answers, but speaks no TLS: it is a plain http port, or none for the web at all",
-                host_and_port(address)
-            ));
+        if names::speaks_no_tls(error) {
+            return no_tls(address);
         }
+        let kind = match names::caused_by::<names::NoSuchHost>(error) {
+            Some(_) => Away::NoSuchHost,
+            None => Away::NoAnswer,
+        };
         match &self.proxy.url {
-            Some(proxy) => SideError::NotThere(format!(
+            Some(proxy) => SideError::not_there(format!(
                 "{host} cannot be reached through the proxy {}: {why}",
                 host_and_port(proxy)
             )),
-            None => SideError::NotThere(format!("{host} does not answer: {why}")),
+            None => SideError::away(kind, format!("{host} does not answer: {why}")),
         }
+    }
+}
+
+/// What answers at an address speaks no TLS.
+fn no_tls(address: &Url) -> SideError {
+    SideError::away(
+        Away::NoTls,
+        format!(
+            "{} answers, but speaks no TLS: it is a plain http port, or none for the web at all",
+            host_and_port(address)
+        ),
+    )
+}
+
+/// How a TLS handshake failed.
+pub(crate) fn handshake_failed(address: &Url, why: &std::io::Error) -> SideError {
+    match names::speaks_no_tls(why) {
+        true => no_tls(address),
+        false => SideError::not_there(format!("the TLS handshake failed: {why}")),
     }
 }
 

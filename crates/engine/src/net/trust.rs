@@ -17,7 +17,7 @@ use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
 };
 
-use super::certificate::{Certificate, pin, sha256_of};
+use crate::certificate::{Certificate, Distrust, pin, sha256_of};
 
 /// Which certificates are trusted.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,23 +41,6 @@ impl Trust {
             }
             Trust::Pinned(sha256) => format!("one pinned certificate, {}", pin(sha256)),
         }
-    }
-}
-
-/// A certificate that was turned away.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Distrust {
-    /// The certificate.
-    pub certificate: Certificate,
-    /// Why it is not trusted.
-    pub why: String,
-    /// Whether another one had been pinned.
-    pub other_was_pinned: bool,
-}
-
-impl std::fmt::Display for Distrust {
-    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(out, "the server's certificate is not trusted: {}", self.why)
     }
 }
 

@@ -216,8 +216,8 @@ impl One<'_> {
         let now = self.pass.clock.now().0;
         let waited = now.saturating_sub(self.intent.noted_at.unwrap_or(now));
         match (0..HELD_FOR).contains(&waited) {
-            true => Err(SideError::TryAgain(
-                "a request to move this aside got no answer, and this server obeys nothing that would keep it from being done yet: nothing is done here for a day".into(),
+            true => Err(SideError::try_again(
+                "a request to move this aside got no answer, and this server obeys nothing that would keep it from being done yet: nothing is done here for a day",
             )),
             false => Ok(()),
         }

@@ -3,12 +3,12 @@
 use katabatic_core::Side;
 
 use super::Pass;
+use crate::known_root::Recognised;
 use crate::ledger::{account_rows, rows};
 use crate::open::check_root;
 use crate::place::Place;
 use crate::session::LockedLane;
 use crate::sides::SideError;
-use crate::sides::local::{Recognised, compare_roots};
 use crate::{Class, Error};
 
 /// How often a look is tried again that a whole pass depends on.
@@ -115,8 +115,8 @@ impl LockedLane {
     async fn note_roots_whole(&self) -> Result<(), Error> {
         let row = &self.lane.row;
         let near = row.near_root_at(&self.lane.config.near);
-        let moved = near != row.near_root.as_deref();
-        for (side, known) in [(Side::Near, near), (Side::Far, row.far_root.as_deref())] {
+        let moved = near != row.near_root.as_ref();
+        for (side, known) in [(Side::Near, near), (Side::Far, row.far_root.as_ref())] {
             let (Some(known), Place::Local(_)) = (known, self.lane.config.place(side)) else {
                 continue;
             };
@@ -124,11 +124,11 @@ impl LockedLane {
             let found = found.map_err(|error| self.side_failed(side, &error))?;
             let key = row.key;
             let news = found != *known || (side == Side::Near && moved);
-            if news && compare_roots(known, &found) == Recognised::Itself {
+            if news && known.recognises(&found) == Recognised::Itself {
                 self.ledger
                     .write(move |connection| match side {
                         Side::Near => rows::set_near_root(connection, key, &found),
-                        Side::Far => rows::set_far_marked(connection, key, Some(found)),
+                        Side::Far => rows::set_far_marked(connection, key, Some(&found)),
                     })
                     .await?;
             }
@@ -166,7 +166,9 @@ impl LockedLane {
                         Place::Far { .. } => None,
                     };
                     self.ledger
-                        .write(move |connection| rows::set_far_marked(connection, lane, root))
+                        .write(move |connection| {
+                            rows::set_far_marked(connection, lane, root.as_ref())
+                        })
                         .await?
                 }
                 // The next pass tries again; until then the far root is recognised by its address alone.

@@ -453,7 +453,7 @@ pub(super) async fn put_new(
             Ok(Some(arrived)) => return Ok(arrived),
             // What has the name may be ours, by an earlier attempt.
             Ok(None) if in_doubt => {
-                let why = SideError::TryAgain("an earlier request got no answer".into());
+                let why = SideError::try_again("an earlier request got no answer");
                 return Err(Trouble::Unsure(to, why));
             }
             Ok(None) => return Err(why_taken(&*pass.store(to), path).await),

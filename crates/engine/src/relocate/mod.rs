@@ -20,6 +20,7 @@ use tree::{Compared, Skip};
 
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
+use crate::known_root::Recognised;
 use crate::lanes::{check_overlaps, check_own_home};
 use crate::ledger::rows::Moving;
 use crate::ledger::{LaneKey, Ledger, rows};
@@ -29,9 +30,7 @@ use crate::pass::Pass;
 use crate::place::Place;
 use crate::session::LockedLane;
 use crate::sides::local::own_folder;
-use crate::sides::local::{
-    LocalSide, Recognised, SPARES_FOLDER, compare_roots, is_one_disk, is_stub, mark_in, room_place,
-};
+use crate::sides::local::{LocalSide, SPARES_FOLDER, is_one_disk, is_stub, room_place};
 use crate::sides::{Found, MOVING_FOLDER, OWN_FOLDER, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
@@ -247,7 +246,7 @@ fn check_new_place(
 fn is_our_copy(old: &Path, new: &Path) -> bool {
     let mark = |root: &Path| {
         let known = LocalSide::recognise(root).ok()?;
-        mark_in(&known).map(|(mark, _)| mark.to_owned())
+        known.mark().map(str::to_owned)
     };
     mark(old).is_some() && mark(old) == mark(new)
 }
@@ -787,7 +786,7 @@ pub async fn follow(
         _ => None,
     };
     let ours = match known {
-        Some(known) => compare_roots(known, &found) == Recognised::Itself,
+        Some(known) => known.recognises(&found) == Recognised::Itself,
         None => store.is_marked().await.map_err(failed)?,
     };
     if !ours {

@@ -7,6 +7,7 @@ use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
+use crate::known_root::KnownRoot;
 use crate::proof::Warrant;
 
 use super::{
@@ -20,7 +21,7 @@ pub(crate) struct AwaySide(pub(crate) String);
 
 impl AwaySide {
     fn no<T>(&self) -> Result<T, SideError> {
-        Err(SideError::NotThere(self.0.clone()))
+        Err(SideError::not_there(self.0.clone()))
     }
 
     fn undone<T>(&self) -> Outcome<T> {
@@ -30,7 +31,7 @@ impl AwaySide {
 
 #[async_trait]
 impl SideStore for AwaySide {
-    async fn root(&self) -> Result<String, SideError> {
+    async fn root(&self) -> Result<KnownRoot, SideError> {
         self.no()
     }
 

@@ -21,59 +21,9 @@ use katabatic_core::blocks::{Grain, Stretch};
 use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, RelPath, Stamp};
 use tokio::sync::mpsc;
 
-use crate::net::Distrust;
+use crate::known_root::KnownRoot;
 use crate::proof::Warrant;
-
-/// Why a side could not do what it was asked.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum SideError {
-    /// The whole side is not there: an unplugged drive, a server that does not answer.
-    #[error("{0}")]
-    NotThere(String),
-    /// The account refused: sign-in or trust.
-    #[error("{0}")]
-    Refused(String),
-    /// The server's certificate is not trusted; nothing was sent to it.
-    #[error("{0}")]
-    Untrusted(Box<Distrust>),
-    /// Nothing is at the path.
-    #[error("it is not there any more")]
-    Missing,
-    /// Something else than expected is at the path.
-    #[error("{0}")]
-    Changed(String),
-    /// The content of a stub is on its way here.
-    #[error(
-        "its content comes just now, for a program that opened it (katabatic openings); where no agent runs, it was cut off, and comes with katabatic fetch PATH"
-    )]
-    Coming,
-    /// The side asks to come again later, or a line was cut; trying again is harmless.
-    #[error("{0}")]
-    TryAgain(String),
-    /// It failed.
-    #[error("{0}")]
-    Failed(String),
-    /// There is no room left.
-    #[error("{0}")]
-    Full(String),
-    /// Somebody asked to stop.
-    #[error("stopped")]
-    Stopped,
-}
-
-impl SideError {
-    /// Whether going on with other files makes no sense.
-    #[must_use]
-    pub fn ends_the_pass(&self) -> bool {
-        matches!(
-            self,
-            SideError::NotThere(_)
-                | SideError::Refused(_)
-                | SideError::Untrusted(_)
-                | SideError::Stopped
-        )
-    }
-}
+pub use crate::side_error::SideError;
 
 /// How a request ended that changes something under a name which others may see: done, [not done](Undone::NotDone), or
 /// [unsure](Undone::Unsure).
@@ -375,7 +325,7 @@ pub struct Shortcomings {
 #[async_trait]
 pub trait SideStore: Send + Sync {
     /// How the root is recognised again, after making sure that it is there.
-    async fn root(&self) -> Result<String, SideError>;
+    async fn root(&self) -> Result<KnownRoot, SideError>;
 
     /// Sends everything below the root in tree order. After an error nothing that was sent may be used.
     async fn scan(&self, found: mpsc::Sender<Found>) -> Result<(), SideError>;

@@ -2,7 +2,7 @@
 
 use katabatic_core::words;
 use katabatic_engine::accounts::reach::Step;
-use katabatic_engine::net::Certificate;
+use katabatic_engine::certificate::Certificate;
 use katabatic_engine::sides::webdav::{Survey, Top};
 use serde_json::{Value, json};
 

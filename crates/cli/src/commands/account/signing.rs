@@ -9,9 +9,10 @@ use katabatic_engine::accounts::device_grant::{Answered, CLIENT_ID, Endpoints, G
 use katabatic_engine::accounts::explain::explain;
 use katabatic_engine::accounts::reach::{self, Step};
 use katabatic_engine::accounts::tokens::TokenKeeper;
+use katabatic_engine::certificate::Certificate;
+use katabatic_engine::certificate::read_pin;
 use katabatic_engine::config::{AccountConfig, SignIn};
-use katabatic_engine::net::certificate::read_pin;
-use katabatic_engine::net::{Certificate, Http, ProxySetting, Trust};
+use katabatic_engine::net::{Http, ProxySetting, Trust};
 use katabatic_engine::open::{client_with, connection_with};
 use katabatic_engine::secrets::{Keeping, Secret};
 use katabatic_engine::sides::webdav::{Signer, Survey};

@@ -4,9 +4,10 @@ use std::process::ExitCode;
 
 use katabatic_engine::Error;
 use katabatic_engine::accounts::reach::{self, Step};
+use katabatic_engine::certificate::Certificate;
 use katabatic_engine::config::AccountConfig;
 use katabatic_engine::ledger::account_rows;
-use katabatic_engine::net::{Certificate, host_and_port};
+use katabatic_engine::net::host_and_port;
 use katabatic_engine::open::{client_with, connection_of};
 use katabatic_engine::sides::webdav::Survey;
 use serde_json::json;

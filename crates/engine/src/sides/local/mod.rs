@@ -31,6 +31,7 @@ use super::{
     Captured, Checked, FolderGone, Found, GivenUp, NewStub, Outcome, Placing, Put, Shortcomings,
     SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Verified, Whereabouts,
 };
+use crate::known_root::KnownRoot;
 use crate::proof::Warrant;
 use crate::stop::Stop;
 pub(crate) use abilities::file_system_of;
@@ -39,7 +40,6 @@ pub(crate) use fingerprint::was_written_since;
 pub(crate) use give_up::give_up_file;
 pub(crate) use room::STUBS as STUBS_FOLDER;
 pub(crate) use room::{SPARES_FOLDER, place as room_place};
-pub(crate) use root_mark::{Recognised, compare as compare_roots, mark_in};
 pub(crate) use scan::is_stub;
 pub(crate) use stub::{Filling, LIKE as STUB_RIGHTS, MarkFiles};
 pub(crate) use system::is_one_disk;
@@ -116,9 +116,9 @@ impl LocalSide {
     ///
     /// # Errors
     /// [`SideError::NotThere`] where there is none.
-    pub fn recognise(root: &Path) -> Result<String, SideError> {
+    pub fn recognise(root: &Path) -> Result<KnownRoot, SideError> {
         let descriptor = File::open(root)
-            .map_err(|why| SideError::NotThere(format!("{}: {why}", root.display())))?;
+            .map_err(|why| SideError::not_there(format!("{}: {why}", root.display())))?;
         root_mark::recognise_root(descriptor.as_fd(), root)
     }
 
@@ -175,7 +175,7 @@ impl LocalSide {
 /// The folder at a root, whatever it is called later.
 fn open_root(root: &Path) -> Result<OwnedFd, SideError> {
     let not_there =
-        |why: &dyn std::fmt::Display| SideError::NotThere(format!("{}: {why}", root.display()));
+        |why: &dyn std::fmt::Display| SideError::not_there(format!("{}: {why}", root.display()));
     let descriptor = File::open(root).map_err(|why| not_there(&why))?;
     let meta = descriptor.metadata().map_err(|why| not_there(&why))?;
     if !meta.is_dir() {
@@ -224,7 +224,7 @@ pub(crate) fn side_error(error: &io::Error) -> SideError {
 
 #[async_trait]
 impl SideStore for LocalSide {
-    async fn root(&self) -> Result<String, SideError> {
+    async fn root(&self) -> Result<KnownRoot, SideError> {
         self.blocking(|inner| root_mark::recognise_root(inner.root.as_fd(), &inner.root_path))
             .await
     }

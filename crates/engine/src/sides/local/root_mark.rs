@@ -15,6 +15,7 @@ use rustix::fs::{AtFlags, OFlags, StatxFlags, XattrFlags, statx, unlinkat};
 
 use super::own_folder;
 use super::{side_error, system};
+use crate::known_root::KnownRoot;
 use crate::sides::SideError;
 
 const MARK: &str = "user.katabatic.root";
@@ -41,56 +42,19 @@ pub(super) fn noted_pass(root: BorrowedFd<'_>, lane_id: &str) -> Option<u64> {
 /// In the tool's own folder at the root, where the file system holds no extended attributes.
 const MARK_FILE: &str = "root";
 
-/// What a root is known by, as text: `mark M at I.B` with the number and the birth of the folder, `mark M` where the file
-/// system gives no lasting ones, `inode N` where it takes no mark.
+/// What a root is known by.
 ///
 /// # Errors
 /// [`SideError::NotThere`] where the folder is not there any more, or another one is at its path now.
-pub(super) fn recognise_root(root: BorrowedFd<'_>, path: &Path) -> Result<String, SideError> {
+pub(super) fn recognise_root(root: BorrowedFd<'_>, path: &Path) -> Result<KnownRoot, SideError> {
     check_alive(root, path)?;
     let Some(mark) = read_mark(root) else {
         let stat = system::stat_of(root).map_err(|error| side_error(&error))?;
-        return Ok(format!("inode {}", stat.stx_ino));
+        return Ok(KnownRoot::Inode(stat.stx_ino));
     };
-    Ok(match lasting_number(root) {
-        Some(number) => format!("{MARKED}{mark}{AT}{number}"),
-        None => format!("{MARKED}{mark}"),
-    })
-}
-
-const MARKED: &str = "mark ";
-const AT: &str = " at ";
-
-/// What one finds where a folder was tied.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Recognised {
-    /// That folder.
-    Itself,
-    /// A copy of it: the mark is in it, and it is another folder.
-    Copy,
-    /// Another folder, or none.
-    Other,
-}
-
-/// Whether what is found is what is known.
-pub(crate) fn compare(known: &str, found: &str) -> Recognised {
-    if known == found {
-        return Recognised::Itself;
-    }
-    match (mark_in(known), mark_in(found)) {
-        // Known from when the mark alone was noted: it is noted whole by the next pass.
-        (Some((known, None)), Some((found, Some(_)))) if known == found => Recognised::Itself,
-        (Some((known, _)), Some((found, _))) if known == found => Recognised::Copy,
-        _ => Recognised::Other,
-    }
-}
-
-/// The mark in what a root is known by, and what is known of the folder itself.
-pub(crate) fn mark_in(known: &str) -> Option<(&str, Option<&str>)> {
-    let mark = known.strip_prefix(MARKED)?;
-    Some(match mark.split_once(AT) {
-        Some((mark, at)) => (mark, Some(at)),
-        None => (mark, None),
+    Ok(KnownRoot::Marked {
+        mark,
+        folder: lasting_number(root),
     })
 }
 
@@ -121,7 +85,7 @@ fn lasting_number(root: BorrowedFd<'_>) -> Option<String> {
 /// [`SideError::NotThere`] where it is not.
 pub(super) fn check_alive(root: BorrowedFd<'_>, path: &Path) -> Result<(), SideError> {
     use std::os::unix::fs::MetadataExt;
-    let gone = |why: String| SideError::NotThere(format!("{}: {why}", path.display()));
+    let gone = |why: String| SideError::not_there(format!("{}: {why}", path.display()));
     let there = path.metadata().map_err(|why| gone(why.to_string()))?;
     let open = rustix::fs::fstat(root).map_err(|why| gone(why.to_string()))?;
     match (there.dev(), there.ino()) == (open.st_dev, open.st_ino) {

@@ -35,7 +35,7 @@ pub(super) fn list(inner: &Inner, path: &RelPath) -> Result<Folder, SideError> {
         return Err(SideError::Stopped);
     }
     read_folder(inner, path).map_err(|error| match side_error(&error) {
-        SideError::Missing if path.is_root() => SideError::NotThere("the folder is gone".into()),
+        SideError::Missing if path.is_root() => SideError::not_there("the folder is gone"),
         // It was there when its parent was listed. Gone since, or on its way: not a proof of a removal.
         SideError::Missing => SideError::Failed("it went away while it was being listed".into()),
         other => other,

@@ -150,7 +150,7 @@ impl Writing {
     ) -> Result<Writing, SideError> {
         let begin_anew = || {
             (about.steps.note)(None);
-            SideError::TryAgain("what had arrived of it is not there any more".into())
+            SideError::try_again("what had arrived of it is not there any more")
         };
         let mut file = inner
             .room
@@ -212,7 +212,7 @@ impl Writing {
             }
         }
         if self.length != about.size {
-            return Err(SideError::TryAgain(format!(
+            return Err(SideError::try_again(format!(
                 "{} of {} bytes arrived",
                 self.length, about.size
             )));
@@ -227,8 +227,8 @@ impl Writing {
             .map(|sha256| sha256.finish().as_ref().to_vec());
         if sha256 != about.announced {
             (about.steps.note)(None);
-            return Err(SideError::TryAgain(
-                "it was damaged on the way: its digest is not the server's".into(),
+            return Err(SideError::try_again(
+                "it was damaged on the way: its digest is not the server's",
             ));
         }
         take_over(inner, &self.file, &about.like).map_err(failed)?;

@@ -49,7 +49,7 @@ pub(super) async fn copy_new(inner: &Inner, from: &RelPath, to: &RelPath) -> Res
         StatusCode::CREATED | StatusCode::NO_CONTENT => Ok(()),
         StatusCode::CONFLICT => {
             inner.room.doubt().await;
-            Err(SideError::TryAgain("the staging folder went away".into()))
+            Err(SideError::try_again("the staging folder went away"))
         }
         status => Err(refusal(status)),
     }
@@ -263,8 +263,8 @@ pub(super) async fn fence_spare(
         // What lies there may be on its way back to where it was: under another name it is not.
         return match move_once(inner, &spare, &inner.room.spare(anew)?).await {
             Ok(Moved::Done) => Ok(Some(anew.to_owned())),
-            Ok(Moved::Nothing | Moved::Taken) => Err(SideError::TryAgain(
-                "what is kept there was moved just now".into(),
+            Ok(Moved::Nothing | Moved::Taken) => Err(SideError::try_again(
+                "what is kept there was moved just now",
             )),
             Err(undone) => Err(undone.told()),
         };
@@ -283,8 +283,8 @@ pub(super) async fn fence_spare(
     match list::look(inner, &spare).await? {
         Some(there) if is_empty_folder(inner, &spare, &there).await? => Ok(None),
         // It came just now, and is looked at in the next attempt.
-        _ => Err(SideError::TryAgain(
-            "what was asked for before was done just now".into(),
+        _ => Err(SideError::try_again(
+            "what was asked for before was done just now",
         )),
     }
 }

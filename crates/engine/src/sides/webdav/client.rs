@@ -22,6 +22,7 @@ use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::traffic::{Flight, Traffic};
 use crate::net::{Http, Line, ProxyUsed};
 use crate::secrets::Secret;
+use crate::side_error::Refusal;
 use crate::sides::{Outcome, SideError, Undone};
 use crate::stop::Stop;
 
@@ -255,13 +256,17 @@ impl Client {
         };
         match found {
             Some(found) if same_href(&self.connection.address, found, &known.href) => Ok(()),
-            Some(found) => Err(SideError::Refused(format!(
-                "another account answers at this address now: it was {known}, and now it is {} ({found})",
-                last_part(found)
-            ))),
-            None => Err(SideError::Refused(format!(
-                "the server does not say any more whose account this is; it was {known}"
-            ))),
+            Some(found) => Err(SideError::refused(
+                Refusal::OtherAccount,
+                format!(
+                    "another account answers at this address now: it was {known}, and now it is {} ({found})",
+                    last_part(found)
+                ),
+            )),
+            None => Err(SideError::refused(
+                Refusal::OtherAccount,
+                format!("the server does not say any more whose account this is; it was {known}"),
+            )),
         }
     }
 
@@ -423,7 +428,7 @@ impl Client {
                     }
                     Ok(response) if is_busy(response.status()) => {
                         self.turned_away(wait_asked(response.headers()));
-                        return Err(SideError::TryAgain(format!(
+                        return Err(SideError::try_again(format!(
                             "the server is too busy ({})",
                             response.status().as_u16()
                         )));
@@ -558,9 +563,7 @@ impl Client {
             self.turned_away(wait_asked(response.headers()));
         }
         match answer {
-            Answer::TokenRefused => {
-                Err(SideError::TryAgain("the sign-in had to be renewed".into()))
-            }
+            Answer::TokenRefused => Err(SideError::try_again("the sign-in had to be renewed")),
             answer => self.answered(answer),
         }
     }
@@ -630,7 +633,7 @@ impl Client {
 
     /// The words for a request that was under way as everything had to end: like one whose line was cut.
     fn gave_up(&self) -> SideError {
-        SideError::TryAgain(format!("it was stopped before {} answered", self.host()))
+        SideError::try_again(format!("it was stopped before {} answered", self.host()))
     }
 
     fn silent(&self) -> SideError {
@@ -674,7 +677,7 @@ impl Client {
     }
 
     fn answered(&self, answer: Answer) -> Result<Response, SideError> {
-        let refused = |who: &str| Err(SideError::Refused(who.to_owned()));
+        let refused = |who: &str| Err(SideError::refused(Refusal::SignIn, who));
         let response = match (answer, &self.connection.signer) {
             (Answer::TokenRefused, _) => {
                 return refused(
@@ -683,8 +686,11 @@ impl Client {
             }
             (Answer::Of(response), signer) if response.status() == StatusCode::UNAUTHORIZED => {
                 return match signer {
-                    Signer::Basic { user, .. } => refused(&format!(
-                        "the server does not accept the user name {user} with this password (401)"
+                    Signer::Basic { user, .. } => Err(SideError::refused(
+                        Refusal::Password,
+                        format!(
+                            "the server does not accept the user name {user} with this password (401)"
+                        ),
                     )),
                     Signer::Tokens(_) => refused("the server does not take the sign-in (401)"),
                 };
@@ -850,7 +856,7 @@ pub fn refusal(status: StatusCode) -> SideError {
         412 => SideError::Changed("another version is there (412)".into()),
         413 => SideError::Failed("the server takes no file of this size (413)".into()),
         423 => SideError::Failed("somebody has locked it there (423)".into()),
-        429 | 503 => SideError::TryAgain(format!("the server is too busy ({})", status.as_u16())),
+        429 | 503 => SideError::try_again(format!("the server is too busy ({})", status.as_u16())),
         507 => {
             SideError::Full("the account is full (507); free some room there and sync again".into())
         }

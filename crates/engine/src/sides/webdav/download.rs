@@ -138,7 +138,7 @@ pub(super) async fn part(
     let mut body = inner.client.body(response);
     while (read.len() as u64) < part.length {
         let Some(chunk) = body.next().await else {
-            return Err(SideError::TryAgain("a part of it did not arrive".into()));
+            return Err(SideError::try_again("a part of it did not arrive"));
         };
         let mut chunk = chunk?;
         let skipped = before.min(chunk.len() as u64);
@@ -230,7 +230,7 @@ impl Reading {
         match self.body.next().await {
             Some(Ok(mut chunk)) => {
                 self.left = self.left.checked_sub(chunk.len() as u64).ok_or_else(|| {
-                    SideError::TryAgain("more arrived than the server announced".into())
+                    SideError::try_again("more arrived than the server announced")
                 })?;
                 if let Some((_, hasher)) = &mut self.digest {
                     hasher.update(&chunk).await;
@@ -241,10 +241,10 @@ impl Reading {
             }
             Some(Err(error)) => Err(match error {
                 // Mid-transfer there was an answer already: the server is there, the line is not.
-                SideError::NotThere(why) => SideError::TryAgain(why),
+                SideError::NotThere(said) => SideError::try_again(said),
                 error => error,
             }),
-            None if self.left > 0 => Err(SideError::TryAgain(format!(
+            None if self.left > 0 => Err(SideError::try_again(format!(
                 "{} bytes did not arrive",
                 self.left
             ))),
@@ -254,8 +254,8 @@ impl Reading {
                     None => false,
                 };
                 if damaged {
-                    return Err(SideError::TryAgain(
-                        "it was damaged on the way: its digest is not the server's".into(),
+                    return Err(SideError::try_again(
+                        "it was damaged on the way: its digest is not the server's",
                     ));
                 }
                 Ok(None)

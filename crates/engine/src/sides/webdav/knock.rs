@@ -12,14 +12,12 @@ use reqwest::Method;
 use tokio::time::Instant;
 
 use super::client::Client;
+use crate::side_error::Away;
 use crate::sides::SideError;
 
 /// For so long nothing more is asked of a server that did not answer a knock: long enough for a pass to end, short
 /// enough to go on soon after it is back.
 const LEFT_ALONE: Duration = Duration::from_secs(2);
-
-/// What is said of a server that has asked for a pause.
-pub(crate) const LEFT_IN_PEACE: &str = "is too busy and asks to be left alone";
 
 impl Client {
     /// Knocks (`OPTIONS`, RFC 9110 §9.3.7, without credentials) after a request of ours got no answer since `began`,
@@ -45,16 +43,19 @@ impl Client {
     /// [`SideError::NotThere`] where the server did not answer a knock a moment ago, or asked to be left alone for longer.
     pub(super) fn check_awake(&self) -> Result<(), SideError> {
         if let Some(left) = self.traffic().stays_away() {
-            return Err(SideError::NotThere(format!(
-                "{} {LEFT_IN_PEACE} for another {} (503 or 429 with Retry-After)",
-                self.host(),
-                words::span(left.as_secs() + 1)
-            )));
+            return Err(SideError::away(
+                Away::LeftAlone,
+                format!(
+                    "{} is too busy and asks to be left alone for another {} (503 or 429 with Retry-After)",
+                    self.host(),
+                    words::span(left.as_secs() + 1)
+                ),
+            ));
         }
         if !self.traffic().is_left_alone() {
             return Ok(());
         }
-        Err(SideError::NotThere(format!(
+        Err(SideError::not_there(format!(
             "{} took two requests one after the other and sent nothing for {} s each time",
             self.host(),
             self.patience().as_secs()

@@ -307,9 +307,9 @@ impl Lister for FarLister {
         }
         let listed = members(&self.0, &self.0.far(folder)).await;
         match listed {
-            Err(SideError::Missing) if folder.is_root() => Err(SideError::NotThere(
-                "the folder is not there any more".into(),
-            )),
+            Err(SideError::Missing) if folder.is_root() => {
+                Err(SideError::not_there("the folder is not there any more"))
+            }
             // It was there when its parent was listed; gone since is no proof of a removal.
             Err(SideError::Missing) => Err(SideError::Failed(
                 "it went away while it was being listed".into(),

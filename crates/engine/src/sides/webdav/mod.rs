@@ -35,8 +35,10 @@ use super::{
 };
 use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
+use crate::known_root::KnownRoot;
 use crate::net::traffic::MOST;
 use crate::proof::Warrant;
+use crate::side_error::Away;
 pub(crate) use client::Watch;
 pub use client::{Client, Connection, Principal, Shared, Signer};
 pub(crate) use download::read_digest;
@@ -219,16 +221,17 @@ fn is_version(there: &Entry, staged: &Entry) -> bool {
 
 #[async_trait]
 impl SideStore for WebdavSide {
-    async fn root(&self) -> Result<String, SideError> {
+    async fn root(&self) -> Result<KnownRoot, SideError> {
         let inner = &self.inner;
         match list::root(inner).await {
-            Ok(Some(entry)) if entry.kind == Kind::Folder => {
-                Ok(inner.client.url(&inner.root, true).to_string())
-            }
-            Ok(Some(_)) => Err(SideError::NotThere(
-                "it is a file there, not a folder".into(),
+            Ok(Some(entry)) if entry.kind == Kind::Folder => Ok(KnownRoot::Address(
+                inner.client.url(&inner.root, true).to_string(),
             )),
-            Ok(None) => Err(SideError::NotThere("the folder is not there".into())),
+            Ok(Some(_)) => Err(SideError::away(
+                Away::NoFolder,
+                "it is a file there, not a folder",
+            )),
+            Ok(None) => Err(SideError::away(Away::NoFolder, "the folder is not there")),
             Err(error) => Err(error),
         }
     }

@@ -7,6 +7,7 @@ use std::io;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 
+use quick_xml::errors::SyntaxError;
 use quick_xml::events::{BytesDecl, Event};
 use quick_xml::name::ResolveResult;
 use quick_xml::reader::NsReader;
@@ -142,8 +143,11 @@ pub(super) async fn read_each(
         let (namespace, event) = reader
             .read_resolved_event_into_async(&mut buffer)
             .await
-            .map_err(|why| match why.to_string() {
-                why if why.contains("end of input") => ENDS_EARLY.to_owned(),
+            .map_err(|why| match why {
+                // All but one of these say that something was not closed before the end.
+                quick_xml::Error::Syntax(kind) if kind != SyntaxError::InvalidBangMarkup => {
+                    ENDS_EARLY.to_owned()
+                }
                 why => format!("broken XML: {why}"),
             })?;
         match event {

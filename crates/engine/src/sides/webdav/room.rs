@@ -113,7 +113,7 @@ pub(super) async fn shelf(inner: &Inner) -> Result<Vec<String>, SideError> {
     };
     match lying.cut_short {
         None => Ok(lying.names.into_iter().map(|(name, _)| name).collect()),
-        Some(why) => Err(SideError::TryAgain(why.to_string())),
+        Some(why) => Err(SideError::try_again(why.to_string())),
     }
 }
 

@@ -154,15 +154,15 @@ async fn send(
         StatusCode::CREATED | StatusCode::NO_CONTENT | StatusCode::OK => {}
         StatusCode::CONFLICT | StatusCode::NOT_FOUND => {
             inner.room.doubt().await;
-            return Err(SideError::TryAgain(
-                "the folder it goes to is not there any more".into(),
+            return Err(SideError::try_again(
+                "the folder it goes to is not there any more",
             ));
         }
         status => return Err(refusal(status)),
     }
     let sent = feeder.length - before;
     if sent != length {
-        return Err(SideError::TryAgain(format!(
+        return Err(SideError::try_again(format!(
             "{sent} of {length} bytes were sent"
         )));
     }
@@ -201,7 +201,7 @@ pub(super) async fn stage(
             .looks
             .look(inner, &slot)
             .await?
-            .ok_or_else(|| SideError::TryAgain("it did not arrive".into()))?,
+            .ok_or_else(|| SideError::try_again("it did not arrive"))?,
     };
     finish(inner, &feeder, slot, seen, size, edited).await
 }
@@ -214,7 +214,7 @@ fn tag_of(response: &Response) -> Option<Stamp> {
 async fn look(inner: &Inner, path: &RelPath) -> Result<Entry, SideError> {
     list::look(inner, path)
         .await?
-        .ok_or_else(|| SideError::TryAgain("it did not arrive".into()))
+        .ok_or_else(|| SideError::try_again("it did not arrive"))
 }
 
 async fn finish(
@@ -245,7 +245,7 @@ fn kept_whole(seen: &Entry, size: u64) -> Result<(), SideError> {
     if seen.kind == Kind::File && seen.size == size {
         return Ok(());
     }
-    Err(SideError::TryAgain(format!(
+    Err(SideError::try_again(format!(
         "the server kept {} of {size} bytes",
         seen.size
     )))
@@ -309,8 +309,8 @@ async fn goes_on(
         return Ok(true);
     }
     (steps.note)(None);
-    Err(SideError::TryAgain(
-        "its beginning is not what was sent before".into(),
+    Err(SideError::try_again(
+        "its beginning is not what was sent before",
     ))
 }
 
