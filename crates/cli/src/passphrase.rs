@@ -3,7 +3,7 @@
 use std::io::IsTerminal;
 
 use katabatic_engine::Error;
-use katabatic_engine::secrets::Secret;
+use katabatic_engine::secret::Secret;
 
 const VARIABLE: &str = "KATABATIC_PASSPHRASE";
 

@@ -9,7 +9,17 @@ use crate::Error;
 use crate::ledger::rows;
 use crate::pass::{Pass, Report, Wish};
 use crate::session::LockedLane;
-use crate::settle::Keep;
+
+/// What a person decided.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Keep {
+    /// The version of this side.
+    Side(Side),
+    /// Both, the far one under a dated name.
+    Both,
+    /// The one that was edited last.
+    Newest,
+}
 
 /// Paths that wait for an answer, by what was last noted of them.
 #[derive(Debug, Default)]

@@ -17,10 +17,11 @@ use tokio::sync::mpsc;
 
 use crate::Error;
 use crate::ledger::rows::{self, Agreed};
-use crate::pass::scan::{digest_of, tell_both};
+use crate::pass::scan::tell_both;
 use crate::pass::shared_tags::SharedTags;
 use crate::pass::{Pass, Wish, far_changes, primitive};
 use crate::session::LockedLane;
+use crate::sides::digest::digest_of;
 use crate::sides::{SideError, SideStore, Unusable};
 
 /// Pairs of files that are read at a time.

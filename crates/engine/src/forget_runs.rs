@@ -10,9 +10,6 @@ use crate::ledger::{Ledger, runs};
 
 const DAY: i64 = 86_400 * 1_000_000_000;
 
-/// Runs are remembered for so many days, unless the config says otherwise.
-pub const KEPT_DAYS: i64 = 90;
-
 /// A run between one day and so many days ago bears out what day it is.
 const BORNE_OUT_DAYS: i64 = 60;
 
@@ -57,6 +54,7 @@ mod tests {
     use katabatic_core::{Deed, ItemOutcome, RunOutcome, Side};
 
     use super::*;
+    use crate::config::KEPT_DAYS;
     use crate::ledger::LaneKey;
     use crate::ledger::runs::Counts;
 

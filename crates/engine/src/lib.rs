@@ -5,6 +5,7 @@
 //! one primitive: capture, check, place, verify.
 #![forbid(unsafe_code)]
 
+pub mod account_book;
 pub mod accounts;
 pub mod agent;
 pub mod answer;
@@ -18,8 +19,10 @@ pub mod desktop_trash;
 pub mod differ;
 pub mod doctor;
 pub mod drives;
+pub mod effort;
 pub mod error;
 pub mod failed_pass;
+pub mod findings;
 pub mod forget_runs;
 #[cfg(test)]
 mod fuzz;
@@ -28,12 +31,18 @@ pub mod home;
 pub mod known_root;
 pub mod lanes;
 pub mod ledger;
+pub mod local_time;
 pub mod lock;
 pub mod net;
 pub mod open;
+pub mod overlap;
+pub mod partial;
 pub mod pass;
 pub mod place;
 pub mod places;
+pub mod principal;
+pub mod private_files;
+pub mod progress;
 pub mod proof;
 pub mod prune;
 pub mod recover;
@@ -41,6 +50,7 @@ pub mod relocate;
 mod rights;
 pub mod room;
 pub mod seam;
+pub mod secret;
 pub mod secrets;
 pub mod self_opening;
 pub mod session;

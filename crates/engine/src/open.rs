@@ -11,15 +11,15 @@ use crate::accounts::explain::untrusted;
 use crate::accounts::tokens::TokenKeeper;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::drives::Found;
-use crate::home::private_folder;
 use crate::known_root::{KnownRoot, Recognised};
 use crate::ledger::Ledger;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, LaneRow};
+use crate::local_time::in_words;
 use crate::lock::LockAt;
 use crate::net::rate::Dials;
-use crate::pass::plan::in_words;
 use crate::place::Place;
+use crate::private_files::private_folder;
 use crate::secrets;
 use crate::side_error::{Away, Refusal};
 use crate::sides::away::AwaySide;
@@ -171,7 +171,11 @@ pub(crate) fn limited_client(
     dials: &Dials,
 ) -> Result<Client, Error> {
     let connection = connection_of(home, account)?;
-    let known = home.shared_of(&account.name, &connection, &account.limits);
+    let known = home.shared_of(
+        &account.name,
+        (&connection.address, &connection.line),
+        &account.limits,
+    );
     let shared = known.map_err(|why| not_connected(account, &why))?;
     Ok(Client::sharing(connection, stop.clone(), &shared, dials))
 }

@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 use katabatic_core::RelPath;
 
 use crate::Error;
-use crate::config::far_place;
 
 /// Somewhere files are.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -178,6 +177,16 @@ pub fn absolute(path: &Path) -> PathBuf {
             }
             _ => return path,
         }
+    }
+}
+
+/// A folder of an account as people write it.
+#[must_use]
+pub fn far_place(account: &str, path: &RelPath) -> String {
+    if path.is_root() {
+        format!("@{account}/")
+    } else {
+        format!("@{account}/{path}")
     }
 }
 

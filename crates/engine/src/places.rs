@@ -8,9 +8,10 @@ use katabatic_core::{EditTime, Entry, Kind, Listing, OddKind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use crate::accounts::explain::explain;
-use crate::config::{Config, far_place};
+use crate::config::Config;
 use crate::open::{account_client, connection_of};
 use crate::place::Place;
+use crate::place::far_place;
 use crate::side_error::Away;
 use crate::sides::webdav::WebdavSide;
 use crate::sides::{Found, SideError, SideStore, is_own};

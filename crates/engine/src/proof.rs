@@ -25,13 +25,14 @@ use ring::digest::{Context, SHA256};
 
 use crate::Error;
 use crate::config::ProofBy;
+use crate::effort::ATTEMPTS;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::ledger::spare_rows::Spare;
-use crate::pass::primitive::Trouble;
-use crate::pass::scan::digest;
-use crate::pass::transfer::ATTEMPTS;
-use crate::pass::{IN_FLIGHT, Pass};
 use crate::session::LockedLane;
+use crate::session::Pass;
+use crate::session::Trouble;
+use crate::sides::digest::digest;
 use crate::sides::{Sha256, SideError, SideStore};
 
 /// By what a content is known to be on the other side.

@@ -13,8 +13,8 @@ use crate::hand::Hand;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{Ledger, rows, runs};
 use crate::pass::Pass;
-use crate::pass::scan::digest_of;
 use crate::proof::{OldVersion, Warrant};
+use crate::sides::digest::digest_of;
 use crate::sides::{GivenUp, SideError, SideStore, WhyKept};
 use crate::{Class, Error};
 

@@ -14,20 +14,19 @@ use katabatic_core::{
 use tokio::sync::mpsc;
 
 use crate::Error;
+use crate::effort::ATTEMPTS;
+use crate::effort::IN_FLIGHT;
 use crate::home::Home;
 use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::scan::tell_both;
 use crate::pass::shared_tags::SharedTags;
-use crate::pass::{IN_FLIGHT, Pass, Wish};
+use crate::pass::{Pass, Wish};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::local::LocalSide;
 use crate::sides::{Found, Put, SideError, SideStore, Steps, Undone};
 use crate::spares::make_parents_on;
 
 const BUFFER: usize = 1024;
-
-/// How often a file is tried whose line was cut.
-const ATTEMPTS: u32 = 4;
 
 /// What the room is called that files for another folder are staged in, before the lane's id: no two lanes share one.
 const ROOM: &str = "recover-";

@@ -7,12 +7,14 @@ use katabatic_core::{
     Triple, View, words,
 };
 
+pub use crate::answer::Keep;
 use crate::answer::{Answered, answer};
 use crate::differ::{Difference, differ};
 use crate::ledger::intents::Version;
 use crate::ledger::rows::{self, LedgerRow};
 use crate::ledger::runs::Counts;
 use crate::ledger::spare_rows::{self, Spare};
+use crate::local_time::in_a_name;
 use crate::pass::far_changes;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, Report, Wish};
@@ -22,17 +24,6 @@ use crate::{Class, Error};
 
 /// Times closer than this, in nanoseconds, do not say which version is the newer one.
 const TOO_CLOSE: i64 = 2_000_000_000;
-
-/// What a person decided.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Keep {
-    /// The version of this side.
-    Side(Side),
-    /// Both, the far one under a dated name.
-    Both,
-    /// The one that was edited last.
-    Newest,
-}
 
 /// A conflict, with both versions as they are now.
 #[derive(Clone, Debug)]
@@ -455,8 +446,8 @@ async fn keep_beside(
         .or(version.received)
         .unwrap_or_else(|| pass.clock.now());
     let label = match pass.lane.config.label(side) {
-        Some(whose) => format!("{whose} {}", stamp_in_name(at)),
-        None => stamp_in_name(at),
+        Some(whose) => format!("{whose} {}", in_a_name(at)),
+        None => in_a_name(at),
     };
     let parent = path.parent().unwrap_or_else(RelPath::root);
     for attempt in 1..100 {
@@ -493,14 +484,4 @@ async fn keep_beside(
         "no dated name is free beside it",
         "Move some away.",
     ))
-}
-
-/// The date in a name: no colons, which some file systems refuse.
-#[must_use]
-pub fn stamp_in_name(at: EditTime) -> String {
-    let at =
-        jiff::Timestamp::from_nanosecond(i128::from(at.0)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
-    at.to_zoned(jiff::tz::TimeZone::system())
-        .strftime("%Y-%m-%d %H.%M")
-        .to_string()
 }

@@ -11,13 +11,14 @@ use tokio::io::AsyncWriteExt;
 use crate::config::Config;
 use crate::hand::{BY_HAND, Hand};
 use crate::ledger::spare_rows::{self, Spare};
+use crate::local_time::in_a_name;
 use crate::open::account_client;
-use crate::pass::{Pass, far_changes, primitive};
+use crate::pass::put_back::back_to;
+use crate::pass::{Pass, far_changes};
 use crate::place::Place;
 use crate::session::LockedLane;
-use crate::settle::stamp_in_name;
 use crate::sides::webdav::WebdavSide;
-use crate::sides::{Put, SideError, SideStore, Source, Steps, Undone};
+use crate::sides::{Put, SideError, SideStore, Source, Steps};
 use crate::stop::Stop;
 use crate::{Error, Home};
 
@@ -197,40 +198,6 @@ async fn write_to(mut source: Source, what: &str, to: &Path) -> Result<(), Error
     }
 }
 
-/// Moves a spare to a path of the side it lies on, where nothing is; then it is no spare any more.
-///
-/// # Errors
-/// Where it could not be moved, or nobody said whether it was: what still lies on the shelf stays a spare.
-pub(crate) async fn back_to(
-    pass: &LockedLane,
-    spare: &Spare,
-    path: &RelPath,
-) -> Result<Put, SideError> {
-    let (store, number) = (pass.store(spare.side), spare.number);
-    let forget = || {
-        pass.ledger
-            .write_later(move |connection| spare_rows::forget(connection, number));
-    };
-    primitive::check_clear(pass, spare.side, path)
-        .map_err(|trouble| SideError::Failed(trouble.to_string()))?;
-    match store.put_back(&spare.slot, path).await {
-        Ok(Put::Done) => {
-            forget();
-            Ok(Put::Done)
-        }
-        Ok(Put::Taken) => Ok(Put::Taken),
-        Err(Undone::NotDone(error)) => Err(error),
-        // What has left the shelf has come to the path; what has not may do so yet, where nothing is then.
-        Err(Undone::Unsure(error)) => match store.look_at_spare(&spare.slot).await {
-            Ok(None) if store.look(path).await?.is_some() => {
-                forget();
-                Ok(Put::Done)
-            }
-            _ => Err(error),
-        },
-    }
-}
-
 async fn room_of_no_lane(
     hand: &Hand<'_>,
     spare: &Spare,
@@ -288,7 +255,7 @@ async fn restore_folder(pass: &LockedLane, spare: &Spare) -> Result<Place, Error
 /// The name it had, and then dated ones.
 fn names(spare: &Spare) -> Result<Vec<RelPath>, Error> {
     let parent = spare.path.parent().unwrap_or_else(RelPath::root);
-    let label = format!("spare {}", stamp_in_name(spare.taken_at));
+    let label = format!("spare {}", in_a_name(spare.taken_at));
     let mut names = vec![spare.path.clone()];
     for attempt in 1..20 {
         let name = dated_name(spare.path.name(), &label, attempt);

@@ -15,14 +15,16 @@ use katabatic_core::{
 use tokio::sync::mpsc;
 
 use crate::Error;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, FailedPass, LedgerRow};
 use crate::ledger::runs::{self, Run};
 use crate::pass::contents;
 use crate::pass::moves;
-use crate::pass::scan::{digest, look_closer, not_cleared_up, tell_both};
+use crate::pass::scan::{look_closer, not_cleared_up, tell_both};
 use crate::pass::shared_tags::SharedTags;
-use crate::pass::{IN_FLIGHT, Pass, Wish};
+use crate::pass::{Pass, Wish};
+use crate::sides::digest::digest;
 use crate::sides::{Found, SideError, Unusable};
 
 /// One path and where it stands.

@@ -15,16 +15,18 @@ use katabatic_core::{
 };
 
 use crate::Error;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, Run, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::pass::put_back::back_to;
 use crate::pass::scan::look_closer;
-use crate::pass::{IN_FLIGHT, Pass, Report, Unfinished, Wish, far_changes};
+use crate::pass::{Pass, Report, Unfinished, Wish, far_changes};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::{Put, Staged, Steps};
-use crate::spares::{back_to, make_folders_on};
+use crate::spares::make_folders_on;
 
 /// A version that can go back.
 #[derive(Clone, Debug)]

@@ -6,7 +6,7 @@ use std::time::Duration;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use katabatic_core::words;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::pass::progress::Phase;
+use katabatic_engine::progress::Phase;
 
 use super::Style;
 

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use url::Url;
 
 use crate::net::{Http, Line, innermost, is_loopback};
-use crate::secrets::Secret;
+use crate::secret::Secret;
 use crate::side_error::Refusal;
 use crate::sides::SideError;
 use crate::stop::Stop;

@@ -2,14 +2,18 @@
 
 use std::fs::File;
 
+use async_trait::async_trait;
 use rustix::fs::{FlockOperation, flock};
 use tokio::sync::Mutex;
 
 use super::device_grant::{Tokens, renew};
 use crate::Home;
 use crate::net::Line;
-use crate::secrets::{self, Keeping, Secret};
-use crate::sides::SideError;
+use crate::secret::Keeping;
+use crate::secret::Secret;
+use crate::secrets;
+use crate::side_error::SideError;
+use crate::sides::webdav::AccessTokens;
 
 /// A token that ends within this many seconds is renewed before it is used.
 const SOON: i64 = 30;
@@ -44,29 +48,6 @@ impl TokenKeeper {
         }
     }
 
-    /// An access token that is good for a while.
-    pub(crate) async fn access(&self) -> Result<String, SideError> {
-        let mut tokens = self.tokens.lock().await;
-        if tokens.until - jiff::Timestamp::now().as_second() < SOON {
-            *tokens = self.renewed(&tokens).await?;
-        }
-        Ok(tokens.access.clone())
-    }
-
-    /// The server did not take this token, whatever its time says.
-    pub(crate) async fn refused(&self, access: &str) -> Result<(), SideError> {
-        let mut tokens = self.tokens.lock().await;
-        if tokens.access == access {
-            *tokens = self.renewed(&tokens).await?;
-        }
-        Ok(())
-    }
-
-    /// The tokens as they are now, to be kept.
-    pub async fn secret(&self) -> Secret {
-        self.tokens.lock().await.to_secret()
-    }
-
     async fn renewed(&self, tokens: &Tokens) -> Result<Tokens, SideError> {
         let Some(keeping) = self.keeping else {
             return renew(&self.line, tokens).await;
@@ -99,5 +80,28 @@ impl TokenKeeper {
         secrets::keep(&self.home, &self.account, keeping, &new.to_secret())
             .map_err(|error| failed(error.why))?;
         Ok(new)
+    }
+}
+
+#[async_trait]
+impl AccessTokens for TokenKeeper {
+    async fn access(&self) -> Result<String, SideError> {
+        let mut tokens = self.tokens.lock().await;
+        if tokens.until - jiff::Timestamp::now().as_second() < SOON {
+            *tokens = self.renewed(&tokens).await?;
+        }
+        Ok(tokens.access.clone())
+    }
+
+    async fn refused(&self, access: &str) -> Result<(), SideError> {
+        let mut tokens = self.tokens.lock().await;
+        if tokens.access == access {
+            *tokens = self.renewed(&tokens).await?;
+        }
+        Ok(())
+    }
+
+    async fn secret(&self) -> Secret {
+        self.tokens.lock().await.to_secret()
     }
 }

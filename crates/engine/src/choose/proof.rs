@@ -4,12 +4,13 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{Base, Entry, Kind, RelPath, Side};
 
 use crate::Error;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::rows;
+use crate::pass::Pass;
 use crate::pass::primitive::Trouble;
-use crate::pass::scan::digest;
-use crate::pass::{IN_FLIGHT, Pass};
 use crate::proof::{self, Claim, Outlook, Proof};
 use crate::session::LockedLane;
+use crate::sides::digest::digest;
 
 /// A file that is not proven to be on the far side.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -8,8 +8,8 @@ use super::fields::{Fields, set_or_remove};
 use crate::certificate::{pin, read_pin};
 use crate::net::rate::Limits;
 use crate::net::{Line, PATIENCE, ProxySetting, Trust};
-use crate::secrets::Keeping;
-use crate::sides::webdav::Principal;
+use crate::principal::Principal;
+use crate::secret::Keeping;
 
 /// How an account signs in.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

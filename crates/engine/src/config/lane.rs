@@ -17,8 +17,8 @@ use toml_edit::{Array, InlineTable, Item, Table, value};
 use super::fields::{Fields, set_or_remove, write_limits};
 use crate::Error;
 use crate::drives::{Found, OnDrive};
+use crate::effort::IN_FLIGHT;
 use crate::net::rate::Limits;
-use crate::pass::IN_FLIGHT;
 use crate::place::Place;
 
 /// A lane as the config has it.
@@ -87,16 +87,6 @@ impl ProofBy {
 
 /// Work is half-saved for no longer than this, as a rule.
 pub const QUIET: Duration = Duration::from_secs(2);
-
-/// A folder of an account as people write it.
-#[must_use]
-pub fn far_place(account: &str, path: &RelPath) -> String {
-    if path.is_root() {
-        format!("@{account}/")
-    } else {
-        format!("@{account}/{path}")
-    }
-}
 
 const LANE_KEYS: [&str; 32] = [
     "id",

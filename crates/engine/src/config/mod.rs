@@ -14,15 +14,18 @@ use katabatic_core::admission::Rules;
 use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
 pub use account::{AccountConfig, SignIn};
-pub use lane::{LaneConfig, ProofBy, QUIET, far_place};
+pub use lane::{LaneConfig, ProofBy, QUIET};
 pub use tell::{TellConfig, Way};
 
 use crate::Error;
-use crate::forget_runs::KEPT_DAYS;
-use crate::home::{Home, write_private};
+use crate::home::Home;
 use crate::net::rate::Limits;
 use crate::net::rates::Rates;
 use crate::place::Place;
+use crate::private_files::write_private;
+
+/// Runs are remembered for so many days, unless the config says otherwise.
+pub const KEPT_DAYS: i64 = 90;
 
 /// The config file, read and checked.
 #[derive(Clone, Debug)]

@@ -252,7 +252,7 @@ pub async fn lanes_for(
         check_nothing_there(home, config, wanted, &far, stop).await?;
         let mut lane = LaneConfig::new(
             &free_name(config, word),
-            &crate::home::random_hex(8)?,
+            &crate::private_files::random_hex(8)?,
             Place::Local(near),
             Place::Far {
                 account: wanted.account.clone(),
@@ -457,7 +457,7 @@ pub async fn lanes_to_take_over(
         let name = free_name(config, covered.folder.word);
         let mut lane = LaneConfig::new(
             &name,
-            &crate::home::random_hex(8)?,
+            &crate::private_files::random_hex(8)?,
             Place::Local(near),
             place,
         );

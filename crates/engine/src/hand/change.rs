@@ -5,12 +5,12 @@ use std::path::{Path, PathBuf};
 use katabatic_core::{Deed, Entry, ItemOutcome, Kind, RelPath, RunOutcome, SpareCause, words};
 
 use super::{Copied, Count, Hand, Spot, nothing_there, written};
-use crate::config::far_place;
 use crate::ledger::Ledger;
 use crate::ledger::runs::{Counts, RunItem};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::primitive::{self, Trouble};
 use crate::place::Place;
+use crate::place::far_place;
 use crate::session::{LockedLane, OpRun};
 use crate::sides::local::LocalSide;
 use crate::sides::{Put, SideError, SideStore as _};

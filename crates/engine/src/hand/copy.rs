@@ -14,6 +14,7 @@ use rustix::fs::{FlockOperation, flock};
 use super::change::taken;
 use super::{Hand, ROOM, Spot, Whole, nothing_there, told, written};
 use crate::Error;
+use crate::effort::ATTEMPTS;
 use crate::ledger::intents::Version;
 use crate::ledger::runs::{self, Counts, RunItem};
 use crate::net::traffic::MOST;
@@ -22,9 +23,6 @@ use crate::pass::primitive::{self, Change, Learned};
 use crate::place::Place;
 use crate::session::{LockedLane, OpRun};
 use crate::sides::{Put, SideError, SideStore, Source, Steps, Undone};
-
-/// How often a file is tried whose line was cut.
-const ATTEMPTS: u32 = 4;
 
 /// What lies somewhere.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

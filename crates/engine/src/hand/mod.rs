@@ -16,7 +16,8 @@ use tokio::sync::mpsc;
 
 use crate::accounts::explain::explain;
 use crate::clock::{Clock, SystemClock};
-use crate::config::{Config, far_place};
+use crate::config::Config;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::spare_rows::{self, Spare};
@@ -24,14 +25,15 @@ use crate::ledger::{LaneKey, Ledger, account_rows};
 use crate::lock::{LaneLock, lock_lane};
 use crate::net::rate::{Dials, Limits};
 use crate::open::{connection_of, limited_client, lock_at, room_of_side};
+use crate::pass::Progress;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
-use crate::pass::{IN_FLIGHT, Progress};
+use crate::pass::put_back::back_to;
+use crate::place::far_place;
 use crate::place::{Place, absolute};
 use crate::session::{LockedLane, OpRun};
 use crate::sides::local::LocalSide;
 use crate::sides::webdav::WebdavSide;
 use crate::sides::{Found, OWN_FOLDER, SideError, SideStore};
-use crate::spares::back_to;
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 

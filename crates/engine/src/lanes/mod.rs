@@ -2,7 +2,6 @@
 //! carried.
 
 mod drop_stubs;
-mod overlap;
 mod proof_by;
 mod unwise;
 
@@ -12,13 +11,14 @@ use std::sync::Arc;
 use katabatic_core::{RelPath, Side, words};
 
 use crate::clock::SystemClock;
-use crate::config::{AccountConfig, Config, LaneConfig, far_place};
+use crate::config::{AccountConfig, Config, LaneConfig};
 use crate::drives::OnDrive;
 use crate::ledger::{Ledger, intents, rows};
 use crate::lock::{lock_lane, lock_what_is_there};
 use crate::open::{OpenLane, account_client, lock_at, open_here, open_lane, side_failed};
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
-use crate::place::{Place, absolute};
+use crate::place::Place;
+use crate::place::far_place;
 use crate::seam::NoHook;
 use crate::sides::local::{LocalSide, own_folder};
 use crate::sides::webdav::WebdavSide;
@@ -26,8 +26,8 @@ use crate::sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
 
+use crate::overlap::{check_overlaps, check_own_home};
 pub use drop_stubs::drop_stubs;
-pub(crate) use overlap::check_overlaps;
 pub use proof_by::check_proof;
 pub use unwise::unwise;
 
@@ -255,7 +255,7 @@ pub async fn preview_change(
         return next_plan(open, ledger, stop).await;
     }
     // A lane in the ledger that nothing was ever agreed in, looked at instead of the real one.
-    let empty = crate::home::random_hex(8)?;
+    let empty = crate::private_files::random_hex(8)?;
     let (id, drop_id) = (empty.clone(), empty);
     let row = ledger
         .write(move |connection| {
@@ -454,21 +454,6 @@ fn check_no_stubs(ledger: &Ledger, id: &str, what: &str, name: &str) -> Result<(
 
 fn refused(lane: &LaneConfig, why: String, next: &str) -> Error {
     Error::usage(format!("the lane {}", lane.name), why, next)
-}
-
-pub(crate) fn check_own_home(home: &Home, folder: &Path) -> Result<(), Error> {
-    let own = absolute(home.state());
-    if folder.starts_with(&own) || own.starts_with(folder) {
-        return Err(Error::usage(
-            format!("the folder {}", folder.display()),
-            format!(
-                "the tool keeps its own things in {}, and would carry itself",
-                own.display()
-            ),
-            "Choose another folder, or another home with --home DIR.",
-        ));
-    }
-    Ok(())
 }
 
 fn check_folder(lane: &LaneConfig, folder: &Path, make: bool) -> Result<(), Error> {

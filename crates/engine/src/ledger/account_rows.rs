@@ -3,7 +3,7 @@
 use katabatic_core::EditTime;
 use rusqlite::{Connection, OptionalExtension, params};
 
-use crate::accounts::probe::Findings;
+use crate::findings::Findings;
 
 /// What the ledger knows of an account.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -5,7 +5,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 
 use super::LaneKey;
 use super::rows::side_code;
-use crate::sides::Partial;
+use crate::partial::Partial;
 
 /// What has waited for longer than this is not worth its room.
 const KEPT_FOR: i64 = 7 * 24 * 3600 * 1_000_000_000;

@@ -16,7 +16,6 @@ use super::LaneKey;
 use super::facts::{Fact, Stored};
 use crate::known_root::KnownRoot;
 use crate::place::Place;
-use crate::sides::local::handle_of;
 
 /// A row as it stands in the ledger.
 #[derive(Clone, Debug)]
@@ -281,12 +280,13 @@ pub(crate) fn set_moving(
         .map(drop)
 }
 
-/// The same version, with another stamp.
+/// The same version, with another stamp, and what finds the file by it.
 pub(crate) fn set_near_stamp(
     connection: &Connection,
     lane: LaneKey,
     path: &RelPath,
     stamp: &Stamp,
+    handle: Option<String>,
 ) -> rusqlite::Result<()> {
     connection
         .prepare_cached(
@@ -299,7 +299,7 @@ pub(crate) fn set_near_stamp(
             stamp.undoubted().stored(),
             stamp.is_doubted(),
             stamp.is_stub(),
-            handle_of(stamp)
+            handle
         ])
         .map(drop)
 }

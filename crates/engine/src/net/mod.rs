@@ -7,6 +7,7 @@ mod names;
 pub mod proxy;
 pub mod rate;
 pub mod rates;
+pub mod shared;
 pub mod traffic;
 pub mod trust;
 

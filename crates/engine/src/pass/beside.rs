@@ -11,8 +11,8 @@ use super::Pass;
 use super::primitive::{self, Change, Trouble, agreed};
 use super::transfer::{self, Brought};
 use crate::ledger::rows;
+use crate::local_time::in_a_name;
 use crate::session::LockedLane;
-use crate::settle::stamp_in_name;
 
 /// Carries the new version; the answer is its bytes.
 pub(super) async fn carry(
@@ -59,7 +59,7 @@ async fn put_beside(
     run: Option<i64>,
 ) -> Result<(), Trouble> {
     let Brought { staged, learned } = brought;
-    let label = stamp_in_name(edited.unwrap_or_else(|| pass.clock.now()));
+    let label = in_a_name(edited.unwrap_or_else(|| pass.clock.now()));
     let parent = path.parent().unwrap_or_else(RelPath::root);
     for attempt in 1..100 {
         let name = dated_name(path.name(), &label, attempt);

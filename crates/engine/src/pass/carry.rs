@@ -14,24 +14,27 @@ use katabatic_core::{
     Kind, LeftOutBy, RelPath, Side, SpareCause, Stamp, Step, View, portable, words,
 };
 
+use super::Plan;
 use super::beside;
 use super::contents;
 use super::convoy;
 use super::give_up::{self, Copy, Freed};
 use super::moved_out;
 use super::moves;
-use super::plan::{bytes_of, in_words, takes};
+use super::plan::{bytes_of, takes};
 use super::primitive::{self, Change, Learned, Trouble, agreed};
-use super::scan::digest;
-use super::transfer::{self, ATTEMPTS, Brought};
-use super::{IN_FLIGHT, Plan};
+use super::transfer::{self, Brought};
 use crate::Error;
+use crate::effort::ATTEMPTS;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
 use crate::ledger::runs::{self, Counts, RunItem};
+use crate::local_time::in_words;
 use crate::proof;
 use crate::seam::Seam;
 use crate::session::LockedLane;
+use crate::sides::digest::digest;
 use crate::sides::{FolderGone, Put, SideError};
 
 /// How a step ended.

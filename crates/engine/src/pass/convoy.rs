@@ -9,12 +9,12 @@ use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Decision, Digest, Entry, RelPath, Side, Stamp, Step};
 
-use super::IN_FLIGHT;
 use super::carry::{Moved, Room};
 use super::contents;
 use super::plan::bytes_of;
 use super::primitive::{self, Trouble, agreed_put, moved_on, why_taken};
 use super::transfer::{self, Brought};
+use crate::effort::IN_FLIGHT;
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
 use crate::net::traffic::MOST;

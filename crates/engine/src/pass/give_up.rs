@@ -6,8 +6,8 @@
 use futures_util::{StreamExt, stream};
 use katabatic_core::{KeptFor, RelPath, Side, SpareCause, words};
 
-use super::IN_FLIGHT;
 use crate::Error;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::spare_rows;
 use crate::proof::{Empty, Proof, Warrant};
 use crate::session::LockedLane;

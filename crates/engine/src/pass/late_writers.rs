@@ -6,12 +6,12 @@
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::{RelPath, Side};
 
-use super::scan::digest_of;
 use crate::Error;
 use crate::ledger::spare_rows::{self, Spare};
+use crate::local_time::in_a_name;
 use crate::proof::{Empty, Warrant};
 use crate::session::LockedLane;
-use crate::settle::stamp_in_name;
+use crate::sides::digest::digest_of;
 use crate::sides::local::was_written_since;
 use crate::sides::{Put, SideError, SideStore, Staged, Steps, Undone};
 
@@ -114,7 +114,7 @@ async fn place_beside(
     staged: &Staged,
     folder: &RelPath,
 ) -> Result<(), SideError> {
-    let label = format!("written late {}", stamp_in_name(pass.clock.now()));
+    let label = format!("written late {}", in_a_name(pass.clock.now()));
     for attempt in 1..100 {
         let name = dated_name(spare.path.name(), &label, attempt);
         let beside = folder

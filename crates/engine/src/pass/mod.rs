@@ -17,7 +17,7 @@ pub(crate) mod moves;
 mod other_files;
 pub mod plan;
 pub mod primitive;
-pub mod progress;
+pub(crate) mod put_back;
 mod record;
 pub(crate) mod recover;
 mod roots;
@@ -28,57 +28,23 @@ mod told;
 pub(crate) mod transfer;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
-use katabatic_core::blocks::Blocks;
 use katabatic_core::rules::Rule;
 use katabatic_core::{
-    Agreement, BrakeVerdict, Decision, Digest, EditTime, Entry, FileState, Reconciler, RelPath,
-    Side, Stamp, Step, Terms, Unknown,
+    Agreement, BrakeVerdict, Decision, EditTime, Entry, FileState, Reconciler, RelPath, Side, Step,
+    Terms, Unknown,
 };
 
-use crate::clock::Clock;
-use crate::ledger::Ledger;
 use crate::ledger::runs::Counts;
-use crate::open::{OpenLane, side_failed};
-use crate::seam::{Seam, SharedHook};
+pub use crate::progress::Progress;
+use crate::seam::Seam;
 use crate::session::{LockedLane, OpRun};
-use crate::sides::{SideError, SideStore};
-use crate::stop::Stop;
+pub use crate::session::{Pass, ReadFiles};
 use crate::{Class, Error};
 pub use carry::{Ending, Outcome};
 pub use contents::to_prove;
 pub use plan::Plan;
-pub use progress::Progress;
-
-/// As many files are carried at a time.
-pub const IN_FLIGHT: usize = 8;
-
-/// Everything a pass works with.
-#[derive(Clone)]
-pub struct Pass {
-    /// The lane.
-    pub lane: OpenLane,
-    /// The ledger.
-    pub ledger: Ledger,
-    /// The clock.
-    pub clock: Arc<dyn Clock>,
-    /// What is told of every seam.
-    pub hook: SharedHook,
-    /// Whether somebody asked to stop.
-    pub stop: Stop,
-    /// What is told of every step forward.
-    pub progress: Arc<Progress>,
-    /// Large files that this pass has read already.
-    pub read: ReadFiles,
-}
-
-/// What was read of a large file: the stamp of the version, its digest, its blocks.
-type ReadFile = (Stamp, Digest, Blocks);
-
-/// What reading large files told, so that none is read twice.
-#[derive(Clone, Default)]
-pub struct ReadFiles(Arc<Mutex<BTreeMap<RelPath, ReadFile>>>);
 
 /// Where the content of what a pass is about is to be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -186,38 +152,10 @@ impl Report {
 }
 
 impl Pass {
-    pub(crate) fn note_blocks(
-        &self,
-        path: &RelPath,
-        stamp: &Stamp,
-        (digest, blocks): (Digest, Blocks),
-    ) {
-        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
-        read.insert(path.clone(), (stamp.clone(), digest, blocks));
-    }
-
-    pub(crate) fn blocks_of(&self, path: &RelPath, stamp: &Stamp) -> Option<(Digest, Blocks)> {
-        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let (of, digest, blocks) = read.remove(path)?;
-        (of == *stamp).then_some((digest, blocks))
-    }
-
     /// One with nothing seen yet, for the terms of this lane (or of this wish) and for what it leaves out.
     pub(crate) fn reconciler(&self, wish: &Wish) -> Reconciler {
         let selection = Arc::new(self.lane.config.selection.clone());
         Reconciler::new(wish.terms.unwrap_or(self.lane.config.terms), selection)
-    }
-
-    pub(crate) fn store(&self, side: Side) -> Arc<dyn SideStore> {
-        self.lane.store(side)
-    }
-
-    pub(crate) async fn seam(&self, seam: Seam, side: Option<Side>, path: Option<&RelPath>) {
-        self.hook.at(seam, side, path).await;
-    }
-
-    pub(crate) fn side_failed(&self, side: Side, error: &SideError) -> Error {
-        side_failed(&self.lane.config, side, error)
     }
 
     /// What a pass would do; nothing is changed on either side.

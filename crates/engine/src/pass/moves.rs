@@ -21,13 +21,14 @@ use katabatic_core::{
 use super::carry::{Moved, Room};
 use super::primitive::{self, Trouble, agreed};
 use super::recover::has_folder;
-use super::scan::digest;
-use super::{IN_FLIGHT, Pass, Wish};
+use super::{Pass, Wish};
 use crate::Error;
+use crate::effort::IN_FLIGHT;
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
 use crate::seam::Seam;
 use crate::session::LockedLane;
+use crate::sides::digest::digest;
 use crate::sides::{Captured, Checked, Put, SideError, SideStore, Undone};
 
 /// Makes moves of removals and transfers that are moves. `aside` are the paths whose removal is remembered.

@@ -13,6 +13,7 @@ use super::scan::Seen;
 use super::{Pass, Wish};
 use crate::Error;
 use crate::ledger::runs;
+use crate::local_time::in_words;
 use crate::sides::Unusable;
 
 const DAY: i64 = 24 * 3600 * 1_000_000_000;
@@ -278,15 +279,6 @@ impl Plan {
             .map(|(folder, count)| format!("{folder} ({})", words::grouped(count)))
             .collect()
     }
-}
-
-/// Day and minute, where the person is.
-pub(crate) fn in_words(at: EditTime) -> String {
-    let at =
-        jiff::Timestamp::from_nanosecond(i128::from(at.0)).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
-    at.to_zoned(jiff::tz::TimeZone::system())
-        .strftime("%Y-%m-%d %H:%M")
-        .to_string()
 }
 
 fn is_file(step: &Step, side: Side) -> bool {

@@ -15,50 +15,18 @@ use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, SpareCause, Stamp
 use super::Pass;
 use super::recover::{self, Cleared};
 use crate::Error;
-use crate::home::random_hex;
 use crate::ledger::block_rows;
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows::{self, Agreed, Origin};
 use crate::ledger::runs;
 use crate::ledger::spare_rows::{self, Spare};
+use crate::private_files::random_hex;
 use crate::seam::Seam;
 use crate::session::LockedLane;
+pub use crate::session::Trouble;
 use crate::sides::{
     Captured, Checked, FolderGone, Put, SideError, SideStore, Staged, Swapped, Undone, Whereabouts,
 };
-
-/// Why the primitive did not do what it was asked.
-#[derive(Clone, Debug)]
-pub enum Trouble {
-    /// Something else than the plan saw was met; it is untouched, and the next pass plans afresh.
-    Met(String),
-    /// The side could not do it.
-    Side(Side, SideError),
-    /// Whether it was done, or will be, cannot be told now: the path is held until it can.
-    Unsure(Side, SideError),
-    /// The ledger could not be written.
-    Ledger(Error),
-}
-
-impl From<Error> for Trouble {
-    fn from(error: Error) -> Trouble {
-        Trouble::Ledger(error)
-    }
-}
-
-impl std::fmt::Display for Trouble {
-    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Trouble::Met(why) => out.write_str(why),
-            Trouble::Side(_, why) => write!(out, "{why}"),
-            Trouble::Unsure(_, why) => write!(
-                out,
-                "{why}; it may be done yet, so nothing else is done here until that is clear"
-            ),
-            Trouble::Ledger(why) => write!(out, "{why}"),
-        }
-    }
-}
 
 /// Why a name that was to be free is not: something came there, or the side takes another name for this one.
 pub(super) async fn why_taken(store: &dyn SideStore, path: &RelPath) -> Trouble {

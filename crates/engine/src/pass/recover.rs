@@ -15,16 +15,16 @@ use katabatic_core::{Entry, Kind, RelPath, SpareCause};
 use super::late_writers::make_again;
 use super::moves;
 use super::primitive::{agreed_put, moved_on, spare};
-use super::scan::digest;
 use super::{Pass, Unfinished};
 use crate::Error;
-use crate::home::random_hex;
 use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::partial_rows;
 use crate::ledger::rows;
 use crate::ledger::runs;
 use crate::ledger::spare_rows;
+use crate::private_files::random_hex;
 use crate::session::LockedLane;
+use crate::sides::digest::digest;
 use crate::sides::{Checked, Put, SideError, SideStore, Undone};
 
 /// The paths that a pass was cut off at, without clearing up any.

@@ -25,7 +25,8 @@ use super::{Pass, Unfinished, Wish, heard, told};
 use crate::Error;
 use crate::ledger::rows;
 use crate::open::side_failed;
-use crate::sides::{Changes, Found, SideError, SideStore, Source, Unusable};
+use crate::sides::digest::digest;
+use crate::sides::{Changes, Found, SideError, Unusable};
 
 /// Files whose content is read at a time to see whether they changed.
 const READ_AT_A_TIME: usize = 8;
@@ -454,24 +455,6 @@ async fn near_digest(pass: &Pass, path: &RelPath, seen: &Entry) -> Result<Digest
     let digest = read.0;
     pass.note_blocks(path, &seen.stamp, read);
     Ok(digest)
-}
-
-/// The digest of a version, by reading it.
-pub(crate) async fn digest(
-    store: &dyn SideStore,
-    path: &RelPath,
-    seen: &Entry,
-) -> Result<Digest, SideError> {
-    digest_of(store.read(path, seen).await?).await
-}
-
-/// The digest of what a source gives.
-pub(crate) async fn digest_of(mut source: Source) -> Result<Digest, SideError> {
-    let mut hasher = blake3::Hasher::new();
-    while let Some(chunk) = source.content.next().await {
-        hasher.update(&chunk?);
-    }
-    Ok(Digest(*hasher.finalize().as_bytes()))
 }
 
 /// Where an earlier pass was cut off and nobody has cleared up, what a side shows says nothing; nor does it that something

@@ -11,7 +11,6 @@ use std::collections::HashSet;
 
 use katabatic_core::{Entry, Kind, RelPath, Side, SpareCause};
 
-use super::scan::digest_of;
 use crate::Error;
 use crate::ledger::intents;
 use crate::ledger::shelf_rows;
@@ -19,6 +18,7 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::proof::{Empty, Warrant};
 use crate::session::LockedLane;
 use crate::sides::SideError;
+use crate::sides::digest::digest_of;
 
 const DAY: i64 = 24 * 3600 * 1_000_000_000;
 const MONTH: i64 = 30 * DAY;

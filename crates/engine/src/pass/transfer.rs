@@ -11,6 +11,7 @@ use katabatic_core::{Base, Digest, Entry, RelPath, Side};
 
 use super::primitive::{Learned, Trouble, why_taken};
 use super::{Pass, Progress};
+use crate::effort::ATTEMPTS;
 use crate::ledger::block_rows;
 use crate::ledger::partial_rows::{self, Transfer};
 use crate::ledger::rows;
@@ -19,9 +20,6 @@ use crate::seam::Seam;
 use crate::sides::{
     Arrived, Content, Partial, Patch, SideError, SideStore, Source, Staged, Steps, Undone,
 };
-
-/// How often a transfer is tried that was cut or turned away and did not come further.
-pub(crate) const ATTEMPTS: u32 = 4;
 
 /// A version with what was learned about it.
 pub(super) struct Brought {

@@ -21,16 +21,16 @@ use tree::{Compared, Skip};
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
 use crate::known_root::Recognised;
-use crate::lanes::{check_overlaps, check_own_home};
 use crate::ledger::rows::Moving;
 use crate::ledger::{LaneKey, Ledger, rows};
 use crate::lock::lock_folder;
 use crate::open::{open_lane, side_failed};
+use crate::overlap::{check_overlaps, check_own_home};
 use crate::pass::Pass;
 use crate::place::Place;
 use crate::session::LockedLane;
 use crate::sides::local::own_folder;
-use crate::sides::local::{LocalSide, SPARES_FOLDER, is_one_disk, is_stub, room_place};
+use crate::sides::local::{LocalSide, SPARES_FOLDER, handle_of, is_one_disk, is_stub, room_place};
 use crate::sides::{Found, MOVING_FOLDER, OWN_FOLDER, SideError, SideStore};
 use crate::stop::Stop;
 use crate::{Class, Error, Home};
@@ -607,7 +607,7 @@ async fn settle_in(
         .write(move |connection| {
             rows::set_near_root(connection, key, &root)?;
             for (path, stamp) in &stamps {
-                rows::set_near_stamp(connection, key, path, stamp)?;
+                rows::set_near_stamp(connection, key, path, stamp, handle_of(stamp))?;
             }
             for path in &missing {
                 rows::forget(connection, key, path)?;

@@ -10,8 +10,8 @@ use katabatic_core::dated_name::dated_name;
 use rustix::fs::{OFlags, XattrFlags};
 
 use super::{Stays, WhyStays};
-use crate::home::random_hex;
 use crate::pass::Progress;
+use crate::private_files::random_hex;
 use crate::proof::Proof;
 use crate::sides::local::{give_up_file, is_stub};
 use crate::sides::{GivenUp, WhyKept, is_own};

@@ -4,8 +4,9 @@ use std::fs;
 use std::io;
 use std::path::PathBuf;
 
-use super::Secret;
-use crate::home::{Home, write_private};
+use crate::home::Home;
+use crate::private_files::write_private;
+use crate::secret::Secret;
 
 fn file(home: &Home, account: &str) -> PathBuf {
     home.secrets().join(account)
@@ -17,8 +18,8 @@ pub(super) fn keep(home: &Home, account: &str, secret: &Secret) -> io::Result<()
 
 pub(super) fn recall(home: &Home, account: &str) -> io::Result<Secret> {
     let file = file(home, account);
-    crate::home::check_private(&file)?;
-    fs::read_to_string(file).map(Secret)
+    crate::private_files::check_private(&file)?;
+    fs::read_to_string(file).map(Secret::new)
 }
 
 pub(super) fn forget(home: &Home, account: &str) -> io::Result<()> {

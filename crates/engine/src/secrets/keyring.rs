@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use secret_service::{EncryptionType, SecretService};
 
-use super::Secret;
 use crate::home::Home;
+use crate::secret::Secret;
 
 /// A keyring that does not even answer within this is none.
 const ANSWER: Duration = Duration::from_secs(3);
@@ -107,7 +107,7 @@ pub(super) fn recall(home: &Home, account: &str) -> Result<Secret, String> {
         item.get_secret().await
     })?;
     String::from_utf8(bytes)
-        .map(Secret)
+        .map(Secret::new)
         .map_err(|_| "what it holds is no text".into())
 }
 

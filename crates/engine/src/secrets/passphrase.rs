@@ -13,9 +13,12 @@ use std::sync::PoisonError;
 use age::secrecy::{ExposeSecret, SecretString};
 use age::x25519::{Identity, Recipient};
 
-use super::Secret;
 use super::file::remove;
-use crate::home::{Home, check_private, private_folder, write_private};
+use crate::home::Home;
+use crate::private_files::check_private;
+use crate::private_files::private_folder;
+use crate::private_files::write_private;
+use crate::secret::Secret;
 use crate::{Class, Error};
 
 /// Account names never begin with a dot.
@@ -106,7 +109,7 @@ fn opened(home: &Home) -> Option<Identity> {
     }
     let file = opened_file(home)?;
     check_private(&file).ok()?;
-    Secret(fs::read_to_string(file).ok()?)
+    Secret::new(fs::read_to_string(file).ok()?)
         .reveal()
         .trim()
         .parse()
@@ -122,7 +125,7 @@ pub(super) fn recall(home: &Home, account: &str) -> Result<Option<Secret>, Error
     };
     let read = |identity: &Identity| {
         let bytes = age::decrypt(identity, &encrypted).ok()?;
-        String::from_utf8(bytes).ok().map(Secret)
+        String::from_utf8(bytes).ok().map(Secret::new)
     };
     if let Some(secret) = opened(home).and_then(|identity| read(&identity)) {
         return Ok(Some(secret));
@@ -147,7 +150,7 @@ fn unlock(home: &Home, what: &str) -> Result<Identity, Error> {
             "Try again. If nobody knows it any more, sign in again with another store: katabatic account sign-in NAME --secrets file.",
         )
     })?;
-    let text = Secret(String::from_utf8(bytes).unwrap_or_default());
+    let text = Secret::new(String::from_utf8(bytes).unwrap_or_default());
     remember(home, text.reveal());
     text.reveal()
         .trim()

@@ -10,11 +10,11 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use katabatic_core::{RelPath, Side};
 
+use super::Pass;
 use crate::config::{Config, LaneConfig};
 use crate::ledger::intents::Intent;
 use crate::ledger::rows;
 use crate::lock::{LaneLock, lock_lane};
-use crate::pass::Pass;
 use crate::{Class, Error};
 
 /// A lane that nobody else changes for as long as this lives.

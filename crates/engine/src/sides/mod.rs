@@ -4,6 +4,7 @@
 //! steps and says honestly how each ended; [`crate::pass`] alone puts them together.
 
 pub(crate) mod away;
+pub(crate) mod digest;
 pub mod local;
 pub mod walk;
 pub mod webdav;
@@ -22,6 +23,7 @@ use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use crate::known_root::KnownRoot;
+pub use crate::partial::Partial;
 use crate::proof::Warrant;
 pub use crate::side_error::SideError;
 
@@ -70,17 +72,6 @@ pub struct Source {
 
 /// So many bytes of a large file are a step: what has arrived of it is kept whatever happens to the rest.
 pub const STEP: u64 = Grain::USUAL.step;
-
-/// How far a large file was staged.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Partial {
-    /// Its name in the side's staging.
-    pub slot: String,
-    /// Bytes that lie there for sure.
-    pub done: u64,
-    /// Their BLAKE3.
-    pub prefix: Digest,
-}
 
 /// What is told how far a staging has come; nothing where it is begun anew.
 pub type NoteStep = Arc<dyn Fn(Option<Partial>) + Send + Sync>;

@@ -1,12 +1,12 @@
 //! `account add`: understand the address, reach the server, sign in, show whom it reached, ask, save.
 
 use katabatic_core::words;
-use katabatic_engine::accounts::{self, address};
+use katabatic_engine::account_book;
+use katabatic_engine::accounts::address;
 use katabatic_engine::config::AccountConfig;
 use katabatic_engine::ledger::account_rows;
 use katabatic_engine::net::host_and_port;
 use katabatic_engine::open::{client_with, connection_with};
-use katabatic_engine::secrets::Keeping;
 use katabatic_engine::sides::webdav::Top;
 use katabatic_engine::{Class, Error};
 use serde_json::json;
@@ -50,7 +50,7 @@ pub fn add(app: &App, typed: &AccountAdd) -> Result<(), Error> {
         plain_http: typed.plain_http,
         client_id: typed.client_id.clone(),
         scope: typed.scope.clone(),
-        keeping: Keeping::best(),
+        keeping: katabatic_engine::secrets::best(),
         ..AccountConfig::new(&typed.name, understood.url.as_str(), &user)
     };
     signing::apply(&mut account, &typed.signing)?;
@@ -169,7 +169,7 @@ fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
     let said = app.run(probing::find_out(app, &account, &url, &client, &survey))?;
     let secret = signing::secret_of(app, &signer);
     let mut config = app.config.clone();
-    accounts::save(&app.home, &mut config, account.clone(), &secret)?;
+    account_book::save(&app.home, &mut config, account.clone(), &secret)?;
     let (name, space, now) = (account.name.clone(), (survey.used, survey.free), app.now());
     app.run(
         app.ledger

@@ -1,6 +1,6 @@
 //! `account remove`: the account and its secret go from here; every file stays where it is.
 
-use katabatic_engine::{Error, accounts};
+use katabatic_engine::{Error, account_book};
 use serde_json::json;
 
 use crate::app::App;
@@ -10,7 +10,7 @@ use crate::draw::{json, line};
 pub fn remove(app: &App, typed: &AccountRemove) -> Result<(), Error> {
     let name = app.config.account(&typed.name)?.name.clone();
     let mut config = app.config.clone();
-    let lanes = app.run(accounts::remove(
+    let lanes = app.run(account_book::remove(
         &app.home,
         &mut config,
         &app.ledger,

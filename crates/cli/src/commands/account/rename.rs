@@ -1,6 +1,6 @@
 //! `account rename`: another name here; nothing changes in the cloud.
 
-use katabatic_engine::{Error, accounts};
+use katabatic_engine::{Error, account_book};
 use serde_json::json;
 
 use super::lanes_of;
@@ -13,7 +13,7 @@ pub fn rename(app: &App, typed: &AccountRename) -> Result<(), Error> {
     let to = typed.to.strip_prefix('@').unwrap_or(&typed.to);
     let lanes = lanes_of(app, &from);
     let mut config = app.config.clone();
-    app.run(accounts::rename(
+    app.run(account_book::rename(
         &app.home,
         &mut config,
         &app.ledger,

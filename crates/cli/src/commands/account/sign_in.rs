@@ -1,6 +1,7 @@
 //! `account sign-in`: again, when a sign-in is gone, a password was changed, or a certificate is to be pinned anew.
 
-use katabatic_engine::accounts;
+use katabatic_engine::account_book;
+use katabatic_engine::accounts::address;
 use katabatic_engine::config::SignIn;
 use katabatic_engine::ledger::account_rows;
 use katabatic_engine::net::host_and_port;
@@ -47,7 +48,7 @@ pub fn sign_in(app: &App, typed: &AccountSignIn) -> Result<(), Error> {
     }
     if !app.common.json {
         line("Reached:");
-        let url = accounts::address::understand(&account.address, account.plain_http)?.url;
+        let url = address::understand(&account.address, account.plain_http)?.url;
         shown::survey(app.style, &host_and_port(&url), &survey);
     }
     if !confirmed(app, typed.signing.yes, "Is this the right account?")? {
@@ -59,7 +60,7 @@ pub fn sign_in(app: &App, typed: &AccountSignIn) -> Result<(), Error> {
         ));
     }
     let mut config = app.config.clone();
-    accounts::save_again(&app.home, &mut config, account.clone(), &secret)?;
+    account_book::save_again(&app.home, &mut config, account.clone(), &secret)?;
     let (name, space, now) = (account.name.clone(), (survey.used, survey.free), app.now());
     app.run(
         app.ledger

@@ -14,7 +14,8 @@ use katabatic_engine::certificate::read_pin;
 use katabatic_engine::config::{AccountConfig, SignIn};
 use katabatic_engine::net::{Http, ProxySetting, Trust};
 use katabatic_engine::open::{client_with, connection_with};
-use katabatic_engine::secrets::{Keeping, Secret};
+use katabatic_engine::secret::Keeping;
+use katabatic_engine::secret::Secret;
 use katabatic_engine::sides::webdav::{Signer, Survey};
 use katabatic_engine::{Class, Error};
 

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use katabatic_engine::secrets::Keeping;
+use katabatic_engine::secret::Keeping;
 use katabatic_engine::{Class, Error};
 use serde_json::json;
 

@@ -3,7 +3,7 @@
 use std::io::IsTerminal;
 
 use katabatic_engine::config::LaneConfig;
-use katabatic_engine::{Error, home, lanes};
+use katabatic_engine::{Error, lanes, private_files};
 use serde_json::json;
 
 use super::{asked, described, lacks_json, place, say_next_pass};
@@ -91,7 +91,7 @@ fn add_asked(app: &App, typed: &LaneAsked) -> Result<(), Error> {
 /// A lane as it was typed.
 fn lane_of(app: &App, typed: &LaneAdd) -> Result<LaneConfig, Error> {
     let (near, far) = (place(app, &typed.near)?, place(app, &typed.far)?);
-    let lane = LaneConfig::new(&typed.name, &home::random_hex(8)?, near, far);
+    let lane = LaneConfig::new(&typed.name, &private_files::random_hex(8)?, near, far);
     typed.setup.over(lane, !typed.setup.no_usual_rules)
 }
 

@@ -17,7 +17,7 @@ use rustix::fs::{
 };
 
 use super::system;
-use crate::home::random_hex;
+use crate::private_files::random_hex;
 
 /// An instant with all the digits a clock can have, long ago: 2001-09-09, 01:46:41.987654321.
 const LONG_AGO: Duration = Duration::new(1_000_000_001, 987_654_321);

@@ -483,7 +483,7 @@ impl SideStore for LocalSide {
     }
 
     async fn mark_root(&self) -> Result<(), SideError> {
-        let mark = crate::home::random_hex(8)
+        let mark = crate::private_files::random_hex(8)
             .map_err(|why| SideError::Failed(format!("there is no randomness: {}", why.why)))?;
         self.blocking(move |inner| {
             root_mark::mark_root(inner.root.as_fd(), &mark)?;

@@ -18,7 +18,7 @@ use tokio::sync::mpsc;
 use super::carry::SMALL;
 use super::room::STAGING;
 use super::{Inner, side_error, stub, system};
-use crate::home::random_hex;
+use crate::private_files::random_hex;
 use crate::sides::{Partial, STEP, SideError, Source, Staged, Steps};
 
 /// So many chunks may wait for the disk: enough that network and disk do not stop for each other.

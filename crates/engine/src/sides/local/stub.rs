@@ -24,7 +24,7 @@ use super::fingerprint::handle_of;
 use super::room::{Room, STAGING};
 use super::stage::{system_time, take_over};
 use super::{Inner, LocalSide, side_error, system};
-use crate::home::random_hex;
+use crate::private_files::random_hex;
 use crate::sides::{NewStub, SideError, Staged, Whereabouts};
 
 /// The attribute that says that a file is a stub.

@@ -1,5 +1,6 @@
 //! Requests to an account: addresses, sign-in, patience with a busy server, and the words for what it answers.
 
+use async_trait::async_trait;
 use std::hash::{BuildHasher, RandomState};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -17,11 +18,13 @@ use tokio::time::Instant;
 use url::Url;
 
 use super::entry::http_date;
-use crate::accounts::tokens::TokenKeeper;
+use crate::effort::ATTEMPTS;
 use crate::net::rate::{Dials, Pace, Paces};
+use crate::net::shared::Shared;
 use crate::net::traffic::{Flight, Traffic};
 use crate::net::{Http, Line, ProxyUsed};
-use crate::secrets::Secret;
+use crate::principal::Principal;
+use crate::secret::Secret;
 use crate::side_error::Refusal;
 use crate::sides::{Outcome, SideError, Undone};
 use crate::stop::Stop;
@@ -33,11 +36,21 @@ const IN_PATH: AsciiSet = NON_ALPHANUMERIC
     .remove(b'.')
     .remove(b'~');
 
-/// How often a request is made that a server was too busy for.
-const ATTEMPTS: u32 = 4;
-
 /// The longest time a server may ask us to wait before its request counts as stuck.
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
+
+/// Where access tokens come from.
+#[async_trait]
+pub trait AccessTokens: std::fmt::Debug + Send + Sync {
+    /// An access token that is good for a while.
+    async fn access(&self) -> Result<String, SideError>;
+
+    /// The server did not take this token, whatever its time says.
+    async fn refused(&self, access: &str) -> Result<(), SideError>;
+
+    /// The tokens as they are now, to be kept.
+    async fn secret(&self) -> Secret;
+}
 
 /// How somebody signs in.
 #[derive(Clone, Debug)]
@@ -50,7 +63,7 @@ pub enum Signer {
         password: Secret,
     },
     /// By tokens that the device grant gave (RFC 6750).
-    Tokens(Arc<TokenKeeper>),
+    Tokens(Arc<dyn AccessTokens>),
 }
 
 /// How an account is reached.
@@ -66,54 +79,6 @@ pub struct Connection {
     pub principal: Option<Principal>,
     /// Whether nothing may be written there.
     pub read_only: bool,
-}
-
-/// Whose account it is (RFC 5397).
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Principal {
-    /// The address of the principal, as the server gives it.
-    pub href: String,
-    /// What it is called; the last part of the address where the server gives no name.
-    pub name: String,
-}
-
-impl std::fmt::Display for Principal {
-    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(out, "{} ({})", self.name, self.href)
-    }
-}
-
-/// What all clients of one account in a program share: connections, the number of requests in flight, the account's
-/// own limits.
-#[derive(Clone, Debug)]
-pub struct Shared {
-    http: Http,
-    traffic: Traffic,
-    up: [Pace; 2],
-    down: [Pace; 2],
-}
-
-impl Shared {
-    /// For this account, with the dials of all accounts together and its own.
-    ///
-    /// # Errors
-    /// Where the line cannot be set up.
-    pub fn new(line: &Line, address: &Url, dials: [&Dials; 2]) -> Result<Shared, SideError> {
-        Ok(Shared {
-            http: line
-                .http_for_transfers(address)
-                .map_err(SideError::Failed)?,
-            traffic: Traffic::default(),
-            up: dials.map(|dials| Pace::new(dials.up.clone())),
-            down: dials.map(|dials| Pace::new(dials.down.clone())),
-        })
-    }
-
-    /// For how long the server asked that nobody comes back.
-    #[must_use]
-    pub fn stays_away(&self) -> Option<Duration> {
-        self.traffic.stays_away()
-    }
 }
 
 /// The system may hold so many bytes that were handed over and are not on the line yet.

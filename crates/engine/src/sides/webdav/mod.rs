@@ -33,14 +33,14 @@ use super::{
     Placing, Put, Sha256, SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped,
     Undone, Verified, is_own, walk,
 };
-use crate::accounts::probe::Findings;
 use crate::clock::{Clock, SystemClock};
+use crate::findings::Findings;
 use crate::known_root::KnownRoot;
 use crate::net::traffic::MOST;
 use crate::proof::Warrant;
 use crate::side_error::Away;
 pub(crate) use client::Watch;
-pub use client::{Client, Connection, Principal, Shared, Signer};
+pub use client::{AccessTokens, Client, Connection, Signer};
 pub(crate) use download::read_digest;
 pub(crate) use multistatus::OWN_NAMESPACE;
 use room::{Room, StagedLooks};

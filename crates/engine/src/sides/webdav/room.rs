@@ -7,7 +7,7 @@ use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::Mutex;
 
 use super::{Inner, carry, list};
-use crate::home::random_hex;
+use crate::private_files::random_hex;
 use crate::sides::{OWN_FOLDER, Put, SideError, Undone};
 
 /// Where in the folders of a room the one of the lane stands.

@@ -2,10 +2,11 @@
 
 use katabatic_core::RelPath;
 
-use super::client::{Client, Principal, last_part, same_href};
+use super::client::{Client, last_part, same_href};
 use super::entry::http_date;
 use super::list::{clock_ahead, propfind, software};
 use super::multistatus::{OWN_NAMESPACE, Resource};
+use crate::principal::Principal;
 use crate::sides::{SideError, is_own};
 
 /// Something at the top of an account.

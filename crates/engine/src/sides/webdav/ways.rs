@@ -13,7 +13,7 @@
 //! | a look comes right before each move | `Overwrite: F` is not obeyed |
 //! | a folder keeps a name from a request that may come late | `Overwrite: F` is obeyed where a folder has the name, too |
 
-use crate::accounts::probe::{Findings, Keeps};
+use crate::findings::{Findings, Keeps};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Ways {

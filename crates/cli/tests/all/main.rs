@@ -1,0 +1,47 @@
+//! The built program, as people use it: in a temporary folder, with what comes back read.
+//!
+//! All in one program, since linking each file's own took longer than most of them run.
+#![allow(
+    clippy::unwrap_used,
+    reason = "a test stops where its world cannot be made"
+)]
+
+mod accounts;
+mod agent;
+mod answers;
+mod beside;
+mod by_hand;
+mod choice;
+mod clock;
+mod cover;
+mod damaged;
+mod disk_faults;
+mod doctor;
+mod drives;
+mod golden;
+mod hostile;
+mod killed;
+mod late;
+mod names_that_bite;
+mod one_way;
+mod opener;
+mod openings;
+mod places;
+mod probe;
+mod proxy;
+mod recipes;
+mod recover;
+mod relocate;
+mod report;
+mod servers;
+mod settle;
+mod shared_root;
+mod status;
+mod stubs;
+mod surroundings;
+mod ticket;
+mod two_accounts;
+mod undo;
+mod watch;
+mod why;
+mod worlds;

@@ -1,0 +1,72 @@
+//! What every operation on a lane works with.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use katabatic_core::blocks::Blocks;
+use katabatic_core::{Digest, RelPath, Side, Stamp};
+
+use crate::Error;
+use crate::clock::Clock;
+use crate::ledger::Ledger;
+use crate::open::{OpenLane, side_failed};
+use crate::progress::Progress;
+use crate::seam::{Seam, SharedHook};
+use crate::sides::{SideError, SideStore};
+use crate::stop::Stop;
+
+/// Everything a pass works with.
+#[derive(Clone)]
+pub struct Pass {
+    /// The lane.
+    pub lane: OpenLane,
+    /// The ledger.
+    pub ledger: Ledger,
+    /// The clock.
+    pub clock: Arc<dyn Clock>,
+    /// What is told of every seam.
+    pub hook: SharedHook,
+    /// Whether somebody asked to stop.
+    pub stop: Stop,
+    /// What is told of every step forward.
+    pub progress: Arc<Progress>,
+    /// Large files that this pass has read already.
+    pub read: ReadFiles,
+}
+
+/// What was read of a large file: the stamp of the version, its digest, its blocks.
+type ReadFile = (Stamp, Digest, Blocks);
+
+/// What reading large files told, so that none is read twice.
+#[derive(Clone, Default)]
+pub struct ReadFiles(Arc<Mutex<BTreeMap<RelPath, ReadFile>>>);
+
+impl Pass {
+    pub(crate) fn note_blocks(
+        &self,
+        path: &RelPath,
+        stamp: &Stamp,
+        (digest, blocks): (Digest, Blocks),
+    ) {
+        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
+        read.insert(path.clone(), (stamp.clone(), digest, blocks));
+    }
+
+    pub(crate) fn blocks_of(&self, path: &RelPath, stamp: &Stamp) -> Option<(Digest, Blocks)> {
+        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let (of, digest, blocks) = read.remove(path)?;
+        (of == *stamp).then_some((digest, blocks))
+    }
+
+    pub(crate) fn store(&self, side: Side) -> Arc<dyn SideStore> {
+        self.lane.store(side)
+    }
+
+    pub(crate) async fn seam(&self, seam: Seam, side: Option<Side>, path: Option<&RelPath>) {
+        self.hook.at(seam, side, path).await;
+    }
+
+    pub(crate) fn side_failed(&self, side: Side, error: &SideError) -> Error {
+        side_failed(&self.lane.config, side, error)
+    }
+}
