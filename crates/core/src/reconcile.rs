@@ -13,6 +13,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::decide::{Change, Verdict, decide};
+use crate::run_log::Deed;
 use crate::selection::{Caught, LeftOutBy, Selection, Sieve, Tally};
 use crate::terms::Terms;
 use crate::{Entry, Kind, Listing, OddKind, RelPath, Side, Triple, Unknown, View};
@@ -133,6 +134,43 @@ pub enum Decision {
 }
 
 impl Decision {
+    /// What it does with a file; none where nothing is done because of it.
+    #[must_use]
+    pub fn deed(&self) -> Option<Deed> {
+        Some(match self {
+            Decision::Record => Deed::Record,
+            Decision::Forget => Deed::Forget,
+            Decision::Carry {
+                to,
+                replaces: false,
+            } => Deed::Carry(*to),
+            Decision::Carry { to, replaces: true } => Deed::Replace(*to),
+            Decision::CarryBeside { to } => Deed::CarryBeside(*to),
+            Decision::MakeStub { replaces: false } => Deed::MakeStub,
+            Decision::MakeStub { replaces: true } => Deed::RenewStub,
+            Decision::Fetch => Deed::Fetch,
+            Decision::Shed => Deed::Shed,
+            Decision::MakeFolder { on } => Deed::MakeFolder(*on),
+            Decision::Move { on, .. } => Deed::Move(*on),
+            Decision::DropHere { .. } => Deed::DropCopy,
+            Decision::Remove { on, .. } => Deed::Remove(*on),
+            Decision::Compare => Deed::Compare,
+            Decision::Settled
+            | Decision::KeptAway { .. }
+            | Decision::Conflict
+            | Decision::KeepFolder { .. }
+            | Decision::KeepRemoved { .. }
+            | Decision::AskRemoval { .. }
+            | Decision::Drift { .. }
+            | Decision::NotCarried { .. }
+            | Decision::OldStays { .. }
+            | Decision::LeftOut { .. }
+            | Decision::Ruled(_)
+            | Decision::Hold { .. }
+            | Decision::BelowConflict => return None,
+        })
+    }
+
     /// Whether a pass would change a side because of it.
     #[must_use]
     pub fn changes_a_side(&self) -> bool {
@@ -179,6 +217,17 @@ pub struct Step {
 }
 
 impl Step {
+    /// What carrying it out does; none where nothing is done because of it.
+    #[must_use]
+    pub fn deed(&self) -> Option<Deed> {
+        match self.decision {
+            Decision::Remove { on, .. } if self.view(on).is_folder() => {
+                Some(Deed::RemoveFolder(on))
+            }
+            _ => self.decision.deed(),
+        }
+    }
+
     /// The path.
     #[must_use]
     pub fn path(&self) -> &RelPath {

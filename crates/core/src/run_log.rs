@@ -5,7 +5,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Agreement, Decision, Side, Step};
+use crate::Side;
 
 /// What was done, or was to be done, with one path.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -61,54 +61,6 @@ pub enum Deed {
 }
 
 impl Deed {
-    /// What carrying a step out does; none where nothing is done because of it.
-    #[must_use]
-    pub fn of(step: &Step) -> Option<Deed> {
-        match (&step.decision, Deed::deciding(&step.decision)) {
-            (Decision::Remove { on, .. }, _) if step.view(*on).is_folder() => {
-                Some(Deed::RemoveFolder(*on))
-            }
-            (_, deed) => deed,
-        }
-    }
-
-    /// What a decision does with a file; none where nothing is done because of it.
-    #[must_use]
-    pub fn deciding(decision: &Decision) -> Option<Deed> {
-        Some(match decision {
-            Decision::Record => Deed::Record,
-            Decision::Forget => Deed::Forget,
-            Decision::Carry {
-                to,
-                replaces: false,
-            } => Deed::Carry(*to),
-            Decision::Carry { to, replaces: true } => Deed::Replace(*to),
-            Decision::CarryBeside { to } => Deed::CarryBeside(*to),
-            Decision::MakeStub { replaces: false } => Deed::MakeStub,
-            Decision::MakeStub { replaces: true } => Deed::RenewStub,
-            Decision::Fetch => Deed::Fetch,
-            Decision::Shed => Deed::Shed,
-            Decision::MakeFolder { on } => Deed::MakeFolder(*on),
-            Decision::Move { on, .. } => Deed::Move(*on),
-            Decision::DropHere { .. } => Deed::DropCopy,
-            Decision::Remove { on, .. } => Deed::Remove(*on),
-            Decision::Compare => Deed::Compare,
-            Decision::Settled
-            | Decision::KeptAway { .. }
-            | Decision::Conflict
-            | Decision::KeepFolder { .. }
-            | Decision::KeepRemoved { .. }
-            | Decision::AskRemoval { .. }
-            | Decision::Drift { .. }
-            | Decision::NotCarried { .. }
-            | Decision::OldStays { .. }
-            | Decision::LeftOut { .. }
-            | Decision::Ruled(_)
-            | Decision::Hold { .. }
-            | Decision::BelowConflict => return None,
-        })
-    }
-
     /// Whether it changes what lies below a folder, where it is done to the folder whole.
     #[must_use]
     pub fn takes_members_along(&self) -> bool {
@@ -194,23 +146,6 @@ impl ItemOutcome {
         match result {
             Ok(_) => ItemOutcome::DONE,
             Err(why) => ItemOutcome::with(ItemEnding::Stuck, why.to_string()),
-        }
-    }
-}
-
-impl ItemEnding {
-    /// How a path stands that a run left as it was; none for what is no news of a run.
-    #[must_use]
-    pub fn left(agreement: Agreement) -> Option<ItemEnding> {
-        match agreement {
-            Agreement::Conflict => Some(ItemEnding::Conflict),
-            Agreement::Stuck => Some(ItemEnding::Stuck),
-            Agreement::Drift => Some(ItemEnding::Drift),
-            Agreement::Asking(side) => Some(ItemEnding::Asks(side)),
-            Agreement::Settled
-            | Agreement::Waiting(_)
-            | Agreement::Moving(_)
-            | Agreement::LeftOut => None,
         }
     }
 }

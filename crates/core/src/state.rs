@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::run_log::ItemEnding;
 use crate::selection::LeftOutBy;
 use crate::{Decision, Entry, Side};
 
@@ -60,6 +61,21 @@ impl Agreement {
             Agreement::Asking(Side::Far) => "asks to remove there",
             Agreement::Stuck => "stuck",
             Agreement::LeftOut => "left out",
+        }
+    }
+
+    /// How a run that left a path so says that; none for what is no news of a run.
+    #[must_use]
+    pub fn ending(self) -> Option<ItemEnding> {
+        match self {
+            Agreement::Conflict => Some(ItemEnding::Conflict),
+            Agreement::Stuck => Some(ItemEnding::Stuck),
+            Agreement::Drift => Some(ItemEnding::Drift),
+            Agreement::Asking(side) => Some(ItemEnding::Asks(side)),
+            Agreement::Settled
+            | Agreement::Waiting(_)
+            | Agreement::Moving(_)
+            | Agreement::LeftOut => None,
         }
     }
 

@@ -7,7 +7,6 @@ mod run_log;
 pub use run_log::{deed, item_outcome, kept_for, run_outcome, spare_cause};
 
 use crate::decide::Change;
-use crate::run_log::Deed;
 use crate::selection::LeftOutBy;
 use crate::{Decision, EditTime, Entry, Kind, OddKind, Side, Step, Unknown};
 
@@ -26,7 +25,7 @@ pub fn odd_reason(odd: OddKind) -> &'static str {
 /// What a step would do, in a word or two: `carry up`, `remove here`.
 #[must_use]
 pub fn action(decision: &Decision) -> String {
-    match Deed::deciding(decision) {
+    match decision.deed() {
         Some(done) => deed(&done),
         None => standing(decision),
     }

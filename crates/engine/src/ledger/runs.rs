@@ -133,7 +133,7 @@ pub(crate) fn add_found(
     open: &Open,
     at: EditTime,
 ) -> rusqlite::Result<()> {
-    let Some(ending) = ItemEnding::left(open.state) else {
+    let Some(ending) = open.state.ending() else {
         return Ok(());
     };
     let known = "SELECT EXISTS (SELECT 1 FROM row WHERE lane = ?1 AND key = ?2 AND open_pass IS NOT NULL AND state = ?3)

@@ -10,8 +10,8 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use futures_util::{StreamExt, stream};
 use katabatic_core::moves::with_what_they_need;
 use katabatic_core::{
-    Agreement, Base, Decision, Deed, Digest, DroppedFor, EditTime, Entry, ItemEnding, ItemOutcome,
-    Kind, LeftOutBy, RelPath, Side, SpareCause, Stamp, Step, View, portable, words,
+    Agreement, Base, Decision, Digest, DroppedFor, EditTime, Entry, ItemEnding, ItemOutcome, Kind,
+    LeftOutBy, RelPath, Side, SpareCause, Stamp, Step, View, portable, words,
 };
 
 use super::Plan;
@@ -444,7 +444,7 @@ impl Room<'_> {
         // That both sides still differ is noted with what was found, where it is news.
         let compared = step.decision == Decision::Compare && ending != Ending::Conflict;
         let noted = step.decision.changes_a_side() || compared;
-        if let (Some(run), true, Some(deed)) = (self.run, noted, Deed::of(step)) {
+        if let (Some(run), true, Some(deed)) = (self.run, noted, step.deed()) {
             let ending = match &ending {
                 Ending::Done => ItemEnding::Done,
                 Ending::Waiting => ItemEnding::Waiting,
