@@ -42,25 +42,7 @@ pub(super) fn translate(connection: &Connection) -> rusqlite::Result<()> {
             connection.execute(sql, params![number, Fact(&run_outcome(&words))])
         },
     )?;
-    // Of thousands of items, few are told in words of their own.
-    each(
-        connection,
-        "SELECT 0, deed FROM run_item GROUP BY deed",
-        |_, words| {
-            let sql = "UPDATE run_item SET deed = ?2 WHERE deed = ?1";
-            connection.execute(sql, params![words, Fact(&deed(&words))])
-        },
-    )?;
-    each(
-        connection,
-        "SELECT 0, remark FROM run_item GROUP BY remark",
-        |_, words| {
-            let ItemOutcome { ending, remark } = item_outcome(&words);
-            let sql =
-                "UPDATE run_item SET ending = ?2, remark = ?3 WHERE remark = ?1 AND ending = ''";
-            connection.execute(sql, params![words, Fact(&ending), remark])
-        },
-    )?;
+    items(connection)?;
     each(
         connection,
         "SELECT 0, state FROM row WHERE state IS NOT NULL GROUP BY state",
@@ -77,6 +59,32 @@ pub(super) fn translate(connection: &Connection) -> rusqlite::Result<()> {
             connection.execute(sql, params![number, intent(&text).unwrap_or(text)])
         },
     )?;
+    Ok(())
+}
+
+/// Row by row, since nothing finds an item by its words.
+fn items(connection: &Connection) -> rusqlite::Result<()> {
+    let mut select =
+        connection.prepare("SELECT run, number, deed, remark FROM run_item WHERE ending = ''")?;
+    let mut update = connection.prepare(
+        "UPDATE run_item SET deed = ?3, ending = ?4, remark = ?5 WHERE run = ?1 AND number = ?2",
+    )?;
+    let all: Vec<(i64, i64, String, String)> = select
+        .query_map([], |row| {
+            Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))
+        })?
+        .filter_map(Result::ok)
+        .collect();
+    for (run, number, words, result) in all {
+        let ItemOutcome { ending, remark } = item_outcome(&result);
+        update.execute(params![
+            run,
+            number,
+            Fact(deed(&words)),
+            Fact(ending),
+            remark
+        ])?;
+    }
     Ok(())
 }
 
