@@ -2,7 +2,8 @@
 
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Stdio};
 
 use crate::worlds::{Desk, tree, write};
 
@@ -28,6 +29,22 @@ fn another_disk() -> Option<tempfile::TempDir> {
     let shared = Path::new("/dev/shm");
     let other = fs::metadata(shared).ok()?.dev() != here;
     other.then(|| tempfile::tempdir_in(shared).ok()).flatten()
+}
+
+/// A place on the other disk and one on this, in turn.
+fn to_and_fro(desk: &Desk, other: &tempfile::TempDir, round: u64) -> PathBuf {
+    match round % 2 {
+        0 => other.path().join(format!("Scores {round}")),
+        _ => desk.path(&format!("home again {round}")),
+    }
+}
+
+/// The program, on its way with the lane's folder to this place.
+fn moving(desk: &Desk, to: &Path) -> Child {
+    desk.command(&["lane", "relocate", "scores", to.to_str().unwrap()])
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap()
 }
 
 /// Nothing is carried, and a change on either side still is.
@@ -194,15 +211,8 @@ fn killed_on_their_way_stubs_are_still_what_they_were() {
     desk.run(&["shed", "scores"]).ends(0);
     let mut at = desk.near();
     for round in 0..12 {
-        let new = match round % 2 {
-            0 => disk.path().join(format!("Scores {round}")),
-            _ => desk.path(&format!("home again {round}")),
-        };
-        let mut child = desk
-            .command(&["lane", "relocate", "scores", new.to_str().unwrap()])
-            .stdout(std::process::Stdio::null())
-            .spawn()
-            .unwrap();
+        let new = to_and_fro(&desk, &disk, round);
+        let mut child = moving(&desk, &new);
         // From before the first thing is made to behind the last.
         std::thread::sleep(std::time::Duration::from_millis(15 * round + 10));
         child.kill().unwrap();
@@ -235,15 +245,8 @@ fn killed_right_behind_the_switch_the_lane_is_at_its_new_place() {
     };
     desk.run(&["shed", "scores", "--only", "a.txt"]).ends(0);
     for round in 0..4 {
-        let new = match round % 2 {
-            0 => disk.path().join(format!("Scores {round}")),
-            _ => desk.path(&format!("home again {round}")),
-        };
-        let mut child = desk
-            .command(&["lane", "relocate", "scores", new.to_str().unwrap()])
-            .stdout(std::process::Stdio::null())
-            .spawn()
-            .unwrap();
+        let new = to_and_fro(&desk, &disk, round);
+        let mut child = moving(&desk, &new);
         let names_it = || {
             let config = fs::read_to_string(desk.path("home/katabatic.toml")).unwrap();
             config.contains(new.to_str().unwrap())
@@ -271,11 +274,7 @@ fn a_copy_that_was_cut_goes_on_where_it_stopped() {
     fs::write(desk.near().join("large.wav"), &large).unwrap();
     desk.run(&["sync"]).ends(0);
     let new = disk.path().join("Scores");
-    let mut child = desk
-        .command(&["lane", "relocate", "scores", new.to_str().unwrap()])
-        .stdout(std::process::Stdio::null())
-        .spawn()
-        .unwrap();
+    let mut child = moving(&desk, &new);
     // Killed as soon as anything arrives under the name that nobody takes for the real one.
     while fs::read_dir(disk.path()).unwrap().next().is_none() && child.try_wait().unwrap().is_none()
     {

@@ -347,8 +347,10 @@ pub async fn near(
         fs::rename(old, new).map_err(&failed)?;
     }
     after.near_drive = OnDrive::of(new);
-    if !renames {
-        note_moving(home, pass, &after, new).await?;
+    match renames {
+        false => note_moving(home, pass, &after, new).await?,
+        // It is the same folder there. What an earlier move that was cut off noted of that place is of a copy.
+        true => forget_moving(&pass.ledger, pass.lane.row.key).await?,
     }
     config.change_lane(after.clone())?;
     settle_in(home, &pass.ledger, &after, Some(&before), &pass.stop).await?;
@@ -640,6 +642,12 @@ async fn note_moving(
         .await
 }
 
+async fn forget_moving(ledger: &Ledger, key: LaneKey) -> Result<(), Error> {
+    ledger
+        .write(move |connection| rows::set_moving(connection, key, None))
+        .await
+}
+
 fn key_of(ledger: &Ledger, lane: &LaneConfig) -> Result<Option<LaneKey>, Error> {
     let row = ledger.read(|connection| rows::lane_of(connection, &lane.id))?;
     Ok(row.map(|row| row.key))
@@ -743,9 +751,7 @@ pub async fn adopt(
     after.near_drive = OnDrive::of(new);
     // Here only what follows settles that this is the folder, so an earlier move there that was cut off must not.
     if let Some(key) = key_of(ledger, lane)? {
-        ledger
-            .write(move |connection| rows::set_moving(connection, key, None))
-            .await?;
+        forget_moving(ledger, key).await?;
     }
     // The config first: until the ledger knows the new root, no pass takes it for the old one.
     config.change_lane(after.clone())?;

@@ -2,6 +2,7 @@
 
 use std::process::ExitCode;
 
+use katabatic_core::schedule::When;
 use katabatic_core::{EditTime, words};
 use katabatic_engine::agent::{self, Answer, Ask, Doing, LaneNow};
 use katabatic_engine::{Error, lanes};
@@ -107,7 +108,8 @@ fn say(app: &App, answer: &Answer) {
 
 /// Whether it runs as files change.
 pub fn hears(lane: &LaneNow) -> bool {
-    lane.when.iter().any(|when| when == "on change")
+    let hears = |when: &String| When::parse(when) == Ok(When::OnChange);
+    lane.when.iter().any(hears)
 }
 
 /// What a lane is doing, in words.
