@@ -221,6 +221,20 @@ pub enum OddKind {
     Own,
 }
 
+impl OddKind {
+    /// What it is, and why no lane carries it.
+    #[must_use]
+    pub fn reason(self) -> &'static str {
+        match self {
+            OddKind::Link => "a symbolic link, which is never followed",
+            OddKind::Socket => "a socket",
+            OddKind::Pipe => "a named pipe",
+            OddKind::Device => "a device",
+            OddKind::Own => "not a file or a folder that can be carried",
+        }
+    }
+}
+
 /// What kind of thing lies at a path.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Kind {
@@ -339,7 +353,7 @@ impl fmt::Display for Unknown {
                 write!(
                     out,
                     "in place of its folder there is {}",
-                    crate::words::odd_reason(*odd)
+                    odd.reason()
                 )
             }
             Unknown::ReadOnly => out.write_str("nothing may be written there"),
@@ -358,8 +372,8 @@ impl fmt::Display for Unknown {
             Unknown::NoRoom(needed, free) => write!(
                 out,
                 "{} are to come, and the disk has {} free. Make room first: katabatic room --free {0}",
-                crate::words::bytes(*needed),
-                crate::words::bytes(*free)
+                crate::quantity::bytes(*needed),
+                crate::quantity::bytes(*free)
             ),
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
             Unknown::Unfinished(why) => write!(

@@ -87,26 +87,41 @@ fn may_go_along(decision: &Decision, moved_on: Side) -> bool {
     }
 }
 
-/// Turns removals and transfers that are moves into moves. `steps` are all of a lane's that are not settled, `aside`
-/// those whose removal is remembered, and `reconciler` makes one for the lane. Moves come first in the answer, in the
-/// order in which they are possible; what is settled once they are carried is left out of it.
+/// Turns removals and transfers that are moves into moves. `steps` are all of a lane's that are not settled, and `aside`
+/// those whose removal is remembered.
 #[must_use]
-pub fn join(
-    steps: Vec<Step>,
-    aside: Vec<Step>,
-    found: Vec<Found>,
-    reconciler: impl FnOnce() -> Reconciler,
-) -> Vec<Step> {
-    if found.is_empty() {
-        return steps;
-    }
+pub fn rename(steps: Vec<Step>, aside: Vec<Step>, found: Vec<Found>) -> Renamed {
     let mut board = Board::new(steps, aside);
     let mut names = Names::of(found);
     for on in [Side::Near, Side::Far] {
         board.move_folders(on, &mut names);
         board.move_files(on, &mut names);
     }
-    board.into_steps(reconciler)
+    Renamed(board)
+}
+
+/// What is known of all paths, under the names that they have once the moves are carried.
+pub struct Renamed(Board);
+
+impl Renamed {
+    /// Versions that are looked at beside what was agreed on under an older name, and that nobody has read, with the side
+    /// that shows them under the new name.
+    pub fn unread(&mut self) -> impl Iterator<Item = (Side, &mut Triple)> {
+        let Board { squares, came, .. } = &mut self.0;
+        squares.iter_mut().filter_map(|(path, square)| {
+            let on = *came.get(path)?;
+            let entry = view(&square.triple, on).entry();
+            let is_read = entry.is_some_and(|entry| entry.content.is_some());
+            (!is_read).then_some((on, &mut square.triple))
+        })
+    }
+
+    /// Decides everything anew. Moves come first in the answer, in the order in which they are possible; what is settled
+    /// once they are carried is left out of it.
+    #[must_use]
+    pub fn decide(self, reconciler: Reconciler) -> Vec<Step> {
+        self.0.into_steps(reconciler)
+    }
 }
 
 /// Which names belong together, a side; each name once.
@@ -163,6 +178,8 @@ struct Square {
 struct Board {
     squares: BTreeMap<RelPath, Square>,
     moves: Vec<Step>,
+    /// What was agreed on under an older name, and the side on which somebody moved it.
+    came: BTreeMap<RelPath, Side>,
     /// Pairs of folders that were looked at and are no move.
     refused: BTreeSet<(RelPath, RelPath)>,
 }
@@ -181,6 +198,7 @@ impl Board {
         Board {
             squares,
             moves: Vec::new(),
+            came: BTreeMap::new(),
             refused: BTreeSet::new(),
         }
     }
@@ -338,10 +356,13 @@ impl Board {
             let Some(old) = self.squares.remove(&path) else {
                 continue;
             };
+            // On the other side it has the older name still, where it cannot be read under the new one.
+            self.came.remove(&path);
             match self.squares.get_mut(&now) {
                 Some(square) => {
                     *view_mut(&mut square.triple, there) = view(&old.triple, there).clone();
                     square.triple.base = old.triple.base;
+                    self.came.insert(now.clone(), on);
                     if let Some((arrived, content)) = names.to.get(&(on, path))
                         && *arrived == now
                         && let View::Present(entry) = view_mut(&mut square.triple, on)
@@ -441,6 +462,7 @@ impl Board {
                 continue;
             };
             square.triple.base = base;
+            self.came.insert(to.clone(), on);
             *view_mut(&mut square.triple, there) = seen;
             if let View::Present(entry) = view_mut(&mut square.triple, on) {
                 entry.content = entry.content.or(content);
@@ -448,7 +470,7 @@ impl Board {
         }
     }
 
-    fn into_steps(self, reconciler: impl FnOnce() -> Reconciler) -> Vec<Step> {
+    fn into_steps(self, mut reconciler: Reconciler) -> Vec<Step> {
         let moved: BTreeSet<RelPath> = self.moves.iter().map(|step| step.path().clone()).collect();
         let mut steps = self.moves;
         let mut sink = |step: Step| {
@@ -459,7 +481,6 @@ impl Board {
                 steps.push(step);
             }
         };
-        let mut reconciler = reconciler();
         for (_, square) in self.squares {
             reconciler.push(square.triple, &mut sink);
         }
@@ -480,6 +501,16 @@ fn view_mut(triple: &mut Triple, side: Side) -> &mut View {
         Side::Near => &mut triple.near,
         Side::Far => &mut triple.far,
     }
+}
+
+/// How many files the steps move that somebody moved on a side.
+#[must_use]
+pub fn moved_on(steps: &[Step], side: Side) -> u64 {
+    let files = |step: &Step| match step.decision {
+        Decision::Move { on, files, .. } if on == side.other() => Some(files),
+        _ => None,
+    };
+    steps.iter().filter_map(files).sum()
 }
 
 /// The moves among the steps, each after what it needs: the folders that its new name lies in. What is forgotten comes

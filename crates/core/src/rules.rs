@@ -15,7 +15,7 @@
 
 use globset::{GlobBuilder, GlobMatcher, GlobSet, GlobSetBuilder};
 
-use crate::words;
+use crate::quantity;
 use crate::{Entry, Kind, RelPath};
 
 /// What a new lane leaves out unless somebody says otherwise: what desktops and office programs leave behind.
@@ -142,11 +142,11 @@ impl Rule {
             Test::Name { .. } => "that name, at any depth".into(),
             Test::Path { .. } => "that path, from the lane's root".into(),
             Test::Hidden => "names that begin with a dot".into(),
-            Test::Larger(bytes) => format!("files larger than {}", words::bytes(*bytes)),
-            Test::Smaller(bytes) => format!("files smaller than {}", words::bytes(*bytes)),
+            Test::Larger(bytes) => format!("files larger than {}", quantity::bytes(*bytes)),
+            Test::Smaller(bytes) => format!("files smaller than {}", quantity::bytes(*bytes)),
             Test::Deeper(depth) => format!(
                 "what lies more than {} deep",
-                words::count(*depth as u64, "folder", "folders")
+                quantity::count(*depth as u64, "folder", "folders")
             ),
         }
     }

@@ -13,8 +13,8 @@ use crate::hand::Hand;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::ledger::{Ledger, rows, runs};
 use crate::pass::Pass;
-use crate::proof::{OldVersion, Warrant};
 use crate::sides::digest::digest_of;
+use crate::sides::proof::{OldVersion, Warrant};
 use crate::sides::{GivenUp, SideError, SideStore, WhyKept};
 use crate::{Class, Error};
 
@@ -255,7 +255,11 @@ async fn give_up_one(
     ledger: &Ledger,
     spare: &Spare,
 ) -> Result<Result<GivenUp, Error>, SideError> {
-    let warrant = Warrant::GivenUp(OldVersion::of(spare));
+    let warrant = Warrant::GivenUp(OldVersion::of(
+        spare.content,
+        spare.stamp.clone(),
+        spare.folder,
+    ));
     let given_up = store.give_up(&spare.slot, warrant).await?;
     if given_up != GivenUp::Gone {
         return Ok(Ok(given_up));

@@ -3,14 +3,14 @@
 //! Asking the server for every `status` would be slow and would fail exactly when people ask: when something is wrong
 //! with the network. So the far side is what the ledger remembers, and every answer says when that was seen.
 
-use std::cell::RefCell;
-use std::collections::{BTreeMap, VecDeque};
-use std::sync::mpsc as blocking;
+use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError, mpsc as blocking};
 
 use futures_util::{StreamExt, stream};
+use katabatic_core::refine::of_agreed;
 use katabatic_core::{
-    Agreement, Decision, EditTime, FileState, Kind, LeftOutBy, Lies, Listing, Merge, MergeError,
-    Reconciler, RelPath, Side, Step, Tally, Triple, Unknown, View, words,
+    Agreement, Base, Decision, EditTime, FileState, Kind, LeftOutBy, Lies, Listing, MergeError,
+    PerSide, Reconciler, RelPath, Side, Step, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -19,12 +19,12 @@ use crate::effort::IN_FLIGHT;
 use crate::ledger::account_rows;
 use crate::ledger::rows::{self, FailedPass, LedgerRow};
 use crate::ledger::runs::{self, Run};
-use crate::pass::contents;
-use crate::pass::moves;
-use crate::pass::scan::{look_closer, not_cleared_up, tell_both};
+use crate::pass::closer_look::{look_closer, read_where_touched};
+use crate::pass::merging::{Row, Shown, Stream, merge};
+use crate::pass::refine::{self, Decided};
+use crate::pass::scan::{not_cleared_up, tell_both};
 use crate::pass::shared_tags::SharedTags;
 use crate::pass::{Pass, Wish};
-use crate::sides::digest::digest;
 use crate::sides::{Found, SideError, Unusable};
 
 /// One path and where it stands.
@@ -194,8 +194,12 @@ pub async fn look_telling(
         scope: vec![scope.clone()],
         ..Wish::default()
     };
-    let mut open = moves::join(pass, open, aside.clone(), &wish).await?;
-    contents::hold_moved(pass, &mut open, &wish).await?;
+    let decided = Decided {
+        steps: open,
+        aside: aside.clone(),
+        ..Decided::default()
+    };
+    let open = refine::refine(pass, decided, &wish).await?.refined.steps;
     let steps = settled.into_iter().chain(aside).chain(open);
     for step in steps {
         // The next pass only notes that it stays so.
@@ -296,7 +300,7 @@ impl Gathered<'_> {
     }
 
     fn keep(&mut self, pass: &Pass, step: Step, one: bool) {
-        let step = contents::wanted(pass, &Wish::default(), step);
+        let step = of_agreed(step, &pass.lane.config.contents, &Wish::default());
         if let Some(near) = step
             .entry(Side::Near)
             .filter(|near| near.kind == Kind::File)
@@ -332,7 +336,7 @@ fn where_it_lies(pass: &Pass, step: &Step) -> Lies {
 }
 
 /// What decided, whether the tops were listed whole, and names that no lane can carry.
-type Looked = (Reconciler, Vec<(Side, Listing)>, Vec<Unusable>);
+type Looked = (Reconciler, PerSide<Listing>, Vec<Unusable>);
 
 /// Looks at both sides, path by path.
 async fn gather_anew(
@@ -372,7 +376,7 @@ async fn gather_anew(
     })
     .await?;
     let unusable = if one { Vec::new() } else { told.unusable };
-    Ok((reconciler, told.roots.into(), unusable))
+    Ok((reconciler, told.roots, unusable))
 }
 
 type FarListing = (
@@ -417,17 +421,26 @@ async fn gather(
     });
     let (triples_found, mut triples) = mpsc::channel(BUFFER);
     let within = scope.clone();
-    let merging =
-        tokio::task::spawn_blocking(move || merge(&rows, near, &within, asks, &triples_found));
+    let merging = tokio::task::spawn_blocking(move || {
+        let unusable = Mutex::new(Vec::new());
+        let near = match asks {
+            true => Shown::Now(Stream::new(near, within, &unusable)),
+            false => Shown::Remembered(|row: &LedgerRow| row.last_seen(Side::Near)),
+        };
+        let far = Shown::Remembered(|row: &LedgerRow| row.last_seen(Side::Far));
+        let each = |triple, row| triples_found.blocking_send((triple, row)).is_ok();
+        let roots = merge(rows.into_iter(), near, far, each)?;
+        let unusable = unusable.into_inner();
+        Ok::<_, MergeError>((roots, unusable.unwrap_or_else(PoisonError::into_inner)))
+    });
     let one = !scope.is_root();
     let mut reconciler = pass.reconciler(&Wish::default());
     let mut chunk = Vec::with_capacity(BUFFER);
     while triples.recv_many(&mut chunk, BUFFER).await > 0 {
-        for (triple, row) in chunk.drain(..) {
-            let triple = match asks {
-                true => read_where_touched(pass, triple).await,
-                false => triple,
-            };
+        for (mut triple, row) in chunk.drain(..) {
+            if asks {
+                read_where_touched(pass, &mut triple, Side::Near).await;
+            }
             if let Some(row) = row {
                 gathered.note(row, &triple);
             }
@@ -438,7 +451,7 @@ async fn gather(
     let merged = merging
         .await
         .map_err(|error| broke_off(error.to_string()))?;
-    let (root, mut unusable) = merged.map_err(|error| {
+    let (roots, mut unusable) = merged.map_err(|error| {
         if error.is_of_the_ledger() {
             pass.ledger.distrust();
             return pass.ledger.failed(&error.to_string());
@@ -457,7 +470,7 @@ async fn gather(
     if one {
         unusable.clear();
     }
-    Ok((reconciler, vec![(Side::Near, root)], unusable))
+    Ok((reconciler, roots, unusable))
 }
 
 const BUFFER: usize = 1024;
@@ -499,62 +512,12 @@ async fn look_near(
     Ok(None)
 }
 
-type WithRow = (Triple, Option<LedgerRow>);
+impl Row for LedgerRow {
+    type Kept = LedgerRow;
 
-/// Merges rows and near side; the far side, and an account on the near side, are as they were seen last.
-fn merge(
-    rows: &blocking::Receiver<LedgerRow>,
-    mut near: mpsc::Receiver<Found>,
-    within: &RelPath,
-    asks: bool,
-    triples: &mpsc::Sender<WithRow>,
-) -> Result<(Listing, Vec<Unusable>), MergeError> {
-    let root = match near.blocking_recv() {
-        Some(Found::Root(listing)) => listing,
-        _ => Listing::Incomplete(Unknown::NotListed("the listing failed".into())),
-    };
-    let unusable = RefCell::new(Vec::new());
-    let entries = std::iter::from_fn(|| {
-        loop {
-            match near.blocking_recv()? {
-                Found::Entry(path, entry) if path.is_within(within) => return Some((path, entry)),
-                Found::Unusable(name) => unusable.borrow_mut().push(name),
-                Found::Entry(..) | Found::Root(_) | Found::Own(_) => {}
-            }
-        }
-    });
-    let read = RefCell::new(VecDeque::new());
-    let base = rows.iter().map(|row| {
-        let base = (row.path.clone(), row.base.clone());
-        read.borrow_mut().push_back(row);
-        base
-    });
-    let merge = Merge::new(
-        base,
-        root.clone(),
-        entries,
-        Listing::Complete,
-        std::iter::empty(),
-    );
-    for triple in merge {
-        let mut triple = triple?;
-        let row = {
-            let mut read = read.borrow_mut();
-            let here = read
-                .front()
-                .is_some_and(|row: &LedgerRow| row.path == triple.path);
-            here.then(|| read.pop_front()).flatten()
-        };
-        let last_seen = |side| row.as_ref().map_or(View::Absent, |row| row.last_seen(side));
-        triple.far = last_seen(Side::Far);
-        if !asks {
-            triple.near = last_seen(Side::Near);
-        }
-        if triples.blocking_send((triple, row)).is_err() {
-            break;
-        }
+    fn split(self) -> (RelPath, Option<Base>, Option<LedgerRow>) {
+        (self.path.clone(), self.base.clone(), Some(self))
     }
-    Ok((root, unusable.into_inner()))
 }
 
 /// The folders around a path, from the top down; without the top itself.
@@ -608,19 +571,6 @@ pub(crate) async fn seen_at(
         base: row.as_ref().and_then(|row| row.base.clone()),
     };
     Ok((triple, row))
-}
-
-/// A new stamp is no new version until the content says so.
-async fn read_where_touched(pass: &Pass, mut triple: Triple) -> Triple {
-    if let (Some(base), View::Present(near)) = (&triple.base, &mut triple.near)
-        && near.kind == Kind::File
-        && near.stamp != base.near
-        && near.size == base.size
-        && let Ok(content) = digest(&*pass.lane.near, &triple.path, near).await
-    {
-        near.content = Some(content);
-    }
-    triple
 }
 
 impl LaneStanding {

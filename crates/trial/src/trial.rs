@@ -10,7 +10,8 @@ use std::sync::{Arc, Mutex};
 use async_trait::async_trait;
 use katabatic_core::brake::BrakeLimits;
 use katabatic_core::{
-    Choice, Contents, Decision, Direction, EditTime, NewFolders, RelPath, Rule, Selection, Side,
+    Choice, Contents, Decision, Direction, EditTime, NewFolders, PerSide, RelPath, Rule, Selection,
+    Side,
 };
 use katabatic_engine::clock::Clock;
 use katabatic_engine::config::{LaneConfig, ProofBy};
@@ -287,15 +288,15 @@ impl Trial<'_> {
             _ => None,
         };
         let wish = Wish {
-            heard: [
-                self.heard(computer, seed).filter(|_| contents.is_none()),
-                None,
-            ],
+            heard: PerSide {
+                near: self.heard(computer, seed).filter(|_| contents.is_none()),
+                far: None,
+            },
             contents,
             ..Wish::default()
         };
         self.shared.world().sheds = contents == Some(WantedContents::Away);
-        self.tally.by_ear += u64::from(wish.heard[0].is_some());
+        self.tally.by_ear += u64::from(wish.heard.near.is_some());
         let ended = self.sync(computer, &wish)?;
         let (during, quiet) = {
             let world = self.shared.world();
@@ -527,7 +528,7 @@ impl Trial<'_> {
             let plan = self.plan(computer)?;
             let changes = plan.steps.iter().filter(|step| {
                 // A name that is taken there by what no listing shows stays stuck, and is told of as such.
-                step.decision.changes_a_side() && !self.may_be_hidden(step.path())
+                step.decision.effects().changes.is_some() && !self.may_be_hidden(step.path())
             });
             left.extend(changes.map(|step| format!("{}: {:?}", step.path(), step.decision)));
         }

@@ -131,7 +131,7 @@ fn ask_before_reading(
 }
 
 fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
-    line(status::heading(app, lane));
+    status::heading(app, lane);
     sentence(app.style, 2, &how_words(audit));
     let mut rows = Rows::new(
         app.style,

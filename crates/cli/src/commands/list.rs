@@ -63,10 +63,7 @@ pub fn list(app: &App, typed: &List) -> Result<ExitCode, Error> {
         let (name, size) = match member.kind {
             Kind::Folder => (format!("{}/", member.name), String::new()),
             Kind::File => (member.name.clone(), words::bytes(member.size)),
-            Kind::Odd(odd) => (
-                format!("{} ({})", member.name, words::odd_reason(odd)),
-                String::new(),
-            ),
+            Kind::Odd(odd) => (format!("{} ({})", member.name, odd.reason()), String::new()),
         };
         let at = member.at.map_or_else(String::new, time::time);
         rows.add(vec![shown_text(&name), size, at]);

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use katabatic_core::{BrakeVerdict, Decision, RelPath, Step, words};
 use katabatic_engine::Error;
-use katabatic_engine::pass::plan::{Totals, bytes_of};
+use katabatic_engine::pass::plan::Totals;
 use katabatic_engine::pass::{Plan, Progress, Wish};
 use serde_json::{Value, json};
 
@@ -104,7 +104,7 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
 }
 
 fn item(step: &Step) -> Item {
-    let bytes = bytes_of(step);
+    let bytes = step.bytes();
     let carries = bytes > 0 || matches!(step.decision, Decision::Carry { .. });
     Item {
         lead: words::action(&step.decision),
@@ -127,7 +127,7 @@ fn folded(app: &App, steps: &[&Step]) {
             .entry((folder, words::action(&step.decision)))
             .or_default();
         entry.0 += 1;
-        entry.1 = entry.1.saturating_add(bytes_of(step));
+        entry.1 = entry.1.saturating_add(step.bytes());
         let reason = words::reason(step, &|_| String::new());
         match &entry.2 {
             known if known.is_empty() => entry.2 = reason,

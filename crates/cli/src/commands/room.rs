@@ -69,7 +69,7 @@ fn show(app: &App, rooms: &[(LaneConfig, Room)], failed: &[Value]) {
         return;
     }
     for (lane, room) in rooms {
-        line(status::heading(app, lane));
+        status::heading(app, lane);
         let mut rows = Rows::new(
             app.style,
             &[

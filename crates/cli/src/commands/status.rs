@@ -9,7 +9,6 @@ use katabatic_core::{
 use katabatic_engine::agent::{self, Answer, Ask};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::pass::plan::bytes_of;
 use katabatic_engine::standing::{self, LaneStanding, Standing};
 use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
@@ -96,7 +95,7 @@ pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
                 say_lines(&lane, &standing, list);
             } else if typed.tree {
                 tree.open(&standing);
-                line(heading(app, &lane));
+                heading(app, &lane);
                 say_seen(app, &standing);
                 tree.print(app.style);
                 if let Some(count) = standing.counts.get(&Agreement::LeftOut) {
@@ -193,7 +192,7 @@ pub fn not_reached_words(standing: &LaneStanding) -> Option<String> {
 
 /// Of several lanes, one that cannot be looked at takes nothing from the others.
 fn say_failed(app: &App, lane: &LaneConfig, error: &Error) {
-    line(heading(app, lane));
+    heading(app, lane);
     for text in [&error.what, &error.why, &error.next] {
         draw::sentence(app.style, 2, text);
     }
@@ -244,24 +243,21 @@ fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
         .iter()
         .filter(|one| one.state.agreement == agreement);
     waits
-        .map(|one| bytes_of(&one.step))
+        .map(|one| one.step.bytes())
         .fold(0, u64::saturating_add)
 }
 
-/// A lane and its two places.
-pub fn heading(app: &App, lane: &LaneConfig) -> String {
+/// Prints a lane and its two places, in two lines where one is too narrow.
+pub fn heading(app: &App, lane: &LaneConfig) {
     let whole = format!("Lane {}: {}", lane.name, places(app, lane));
     let room = app.style.width.map_or(usize::MAX, usize::from);
     if console::measure_text_width(&whole) <= room {
-        return whole;
+        line(whole);
+        return;
     }
     let arrow = app.style.arrow(lane.terms.direction);
-    format!(
-        "Lane {}: {}\n  {arrow} {}",
-        lane.name,
-        lane.near,
-        lane.far_place()
-    )
+    line(format!("Lane {}: {}", lane.name, lane.near));
+    line(format!("  {arrow} {}", lane.far_place()));
 }
 
 /// The two places of a lane, and which way it carries between them.
@@ -354,7 +350,7 @@ fn say_last_pass(app: &App, standing: &LaneStanding) {
 }
 
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
-    line(heading(app, lane));
+    heading(app, lane);
     say_seen(app, standing);
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
@@ -504,11 +500,10 @@ fn say_each(app: &App, lanes: &[(&str, &LaneStanding)], list: Listed<'_>) {
     }
 }
 
-/// What is to be done about conflicts, in two lines.
-pub fn next_for_conflicts(lane: &str) -> String {
-    format!(
-        "  Next: katabatic conflicts {lane}\n  then: katabatic settle PATH --keep near|far|both|newest"
-    )
+/// Prints what is to be done about conflicts, in two lines.
+pub fn next_for_conflicts(lane: &str) {
+    line(format!("  Next: katabatic conflicts {lane}"));
+    line("  then: katabatic settle PATH --keep near|far|both|newest");
 }
 
 /// What is to be done about a lane next.
@@ -550,7 +545,7 @@ fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     let is_away = standing.far_failed.is_some();
     match (next_of(standing), &standing.failed) {
         (Next::Settle, failed) => {
-            line(next_for_conflicts(name));
+            next_for_conflicts(name);
             if let Some(failed) = failed {
                 draw::sentence(app.style, 2, &format!("And: {}", failed.next));
             }
@@ -712,7 +707,7 @@ fn view_words(own: &Standing, side: Side) -> String {
 pub fn entry_words(entry: &Entry) -> String {
     match entry.kind {
         Kind::Folder => "a folder".to_owned(),
-        Kind::Odd(odd) => words::odd_reason(odd).to_owned(),
+        Kind::Odd(odd) => odd.reason().to_owned(),
         Kind::File if entry.is_stub() => format!(
             "a stub of {}, nothing of the content",
             words::bytes(entry.size)

@@ -296,7 +296,7 @@ pub fn needing(app: &App, name: &str, report: &Report) {
         ));
     }
     if report.counts.conflicts > 0 {
-        line(super::status::next_for_conflicts(name));
+        super::status::next_for_conflicts(name);
     }
     let source = app
         .config

@@ -4,23 +4,12 @@
 
 mod run_log;
 
+pub use crate::quantity::{bytes, count, grouped, span};
 pub use run_log::{deed, item_outcome, kept_for, run_outcome, spare_cause};
 
 use crate::decide::Change;
 use crate::selection::LeftOutBy;
-use crate::{Decision, EditTime, Entry, Kind, OddKind, Side, Step, Unknown};
-
-/// What kind of odd thing it is, and why no lane carries it.
-#[must_use]
-pub fn odd_reason(odd: OddKind) -> &'static str {
-    match odd {
-        OddKind::Link => "a symbolic link, which is never followed",
-        OddKind::Socket => "a socket",
-        OddKind::Pipe => "a named pipe",
-        OddKind::Device => "a device",
-        OddKind::Own => "not a file or a folder that can be carried",
-    }
-}
+use crate::{Decision, EditTime, Entry, Kind, Side, Step, Unknown};
 
 /// What a step would do, in a word or two: `carry up`, `remove here`.
 #[must_use]
@@ -80,7 +69,7 @@ fn change_words(step: &Step, side: Side, time: &dyn Fn(EditTime) -> String) -> S
         Change::Removed => format!("removed {at}"),
         Change::Rekinded if step.view(side).is_folder() => format!("now a folder {at}"),
         Change::Rekinded => format!("now a file {at}"),
-        Change::Odd(odd) => format!("{at} {}", odd_reason(*odd)),
+        Change::Odd(odd) => format!("{at} {}", odd.reason()),
         Change::Unknown(why) => format!("unknown {at}: {why}"),
     }
 }
@@ -195,7 +184,7 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             on.here_or_there()
         ),
         Decision::Ruled(by) => left_out_by(by),
-        Decision::LeftOut { odd, .. } => odd_reason(*odd).into(),
+        Decision::LeftOut { odd, .. } => odd.reason().into(),
         Decision::Hold {
             why: Unknown::ReadOnly,
             on,
@@ -264,60 +253,8 @@ fn kind_words(kind: Kind) -> &'static str {
     match kind {
         Kind::File => "a file",
         Kind::Folder => "a folder",
-        Kind::Odd(odd) => odd_reason(odd),
+        Kind::Odd(odd) => odd.reason(),
     }
-}
-
-/// A number of bytes as people read it: `812 B`, `4.1 KB`, `2.0 GB` (steps of 1000).
-#[must_use]
-pub fn bytes(count: u64) -> String {
-    if count < 1000 {
-        return format!("{count} B");
-    }
-    let mut value = count as f64;
-    let mut unit = "B";
-    for next in ["KB", "MB", "GB", "TB", "PB"] {
-        if value < 999.95 {
-            break;
-        }
-        value /= 1000.0;
-        unit = next;
-    }
-    format!("{value:.1} {unit}")
-}
-
-/// A span in words: `8 s`, `3 min`, `2 h 5 min`.
-#[must_use]
-pub fn span(seconds: u64) -> String {
-    match seconds {
-        0..=89 => format!("{seconds} s"),
-        90..=5_399 => format!("{} min", seconds.div_ceil(60)),
-        _ => format!("{} h {} min", seconds / 3600, seconds % 3600 / 60),
-    }
-}
-
-/// A number and its noun: `1 file`, `12 files`, `1,200 files`.
-#[must_use]
-pub fn count(number: u64, one: &str, many: &str) -> String {
-    format!(
-        "{} {}",
-        grouped(number),
-        if number == 1 { one } else { many }
-    )
-}
-
-/// A number with its thousands set apart: `12,400`.
-#[must_use]
-pub fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
 }
 
 /// Whether a character does more to a terminal, or to whatever else shows a text, than to stand there: it moves, colours,
@@ -388,18 +325,6 @@ pub fn typed(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn numbers_as_people_read_them() {
-        assert_eq!(bytes(0), "0 B");
-        assert_eq!(bytes(999), "999 B");
-        assert_eq!(bytes(4_096), "4.1 KB");
-        assert_eq!(bytes(999_960), "1.0 MB");
-        assert_eq!(bytes(2_000_000_000), "2.0 GB");
-        assert_eq!(count(1, "file", "files"), "1 file");
-        assert_eq!(count(12_400, "file", "files"), "12,400 files");
-        assert_eq!(grouped(1_000_000), "1,000,000");
-    }
 
     #[test]
     fn nothing_that_acts_is_shown() {

@@ -267,11 +267,10 @@ impl World {
             .into_iter()
             .partition(|step| matches!(step.decision, Decision::KeptAway { .. }));
         let found = self.found(&steps);
-        let mut joined = moves::join(steps, aside.clone(), found.clone(), reconciler);
         if found.is_empty() {
-            joined.extend(aside);
+            return steps.into_iter().chain(aside).collect();
         }
-        joined
+        moves::rename(steps, aside, found).decide(reconciler())
     }
 
     /// A stamp of this world is never given twice, so it tells where a file went.

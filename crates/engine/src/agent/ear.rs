@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use katabatic_core::{RelPath, Side};
+use katabatic_core::{PerSide, RelPath, Side};
 
 use super::news::within;
 
@@ -18,35 +18,31 @@ const MOST: usize = 10_000;
 #[derive(Debug)]
 pub(super) struct Ear {
     /// Whether the system tells of every change, near and far.
-    followed: [bool; 2],
+    followed: PerSide<bool>,
     /// What it told since the last pass; none where something may be missing.
-    heard: [Option<BTreeSet<RelPath>>; 2],
+    heard: PerSide<Option<BTreeSet<RelPath>>>,
     /// When the whole tree was walked last.
     walked: Instant,
-}
-
-fn index(side: Side) -> usize {
-    usize::from(side == Side::Far)
 }
 
 impl Ear {
     /// One that nothing is told.
     pub(super) fn deaf(now: Instant) -> Ear {
         Ear {
-            followed: [false; 2],
-            heard: [None, None],
+            followed: PerSide::default(),
+            heard: PerSide::default(),
             walked: now,
         }
     }
 
     /// The system tells of every change on this side from now on.
     pub(super) fn follow(&mut self, side: Side) {
-        self.followed[index(side)] = true;
+        self.followed[side] = true;
     }
 
     /// Something changed at these paths.
     pub(super) fn hear(&mut self, side: Side, root: &Path, paths: &[PathBuf]) {
-        let heard = &mut self.heard[index(side)];
+        let heard = &mut self.heard[side];
         for path in paths {
             let Some(all) = heard else { return };
             match within(root, path) {
@@ -58,23 +54,26 @@ impl Ear {
 
     /// Something was not heard, or a pass did not get to its end.
     pub(super) fn lose(&mut self) {
-        self.heard = [None, None];
+        self.heard = PerSide::default();
     }
 
     /// When the whole tree is to be walked again.
     pub(super) fn walk_due(&self) -> Option<Instant> {
-        self.followed
-            .contains(&true)
-            .then(|| self.walked + WALKED_EVERY)
+        let follows = self.followed.iter().any(|(_, followed)| *followed);
+        follows.then(|| self.walked + WALKED_EVERY)
     }
 
     /// A pass begins: what it may look at instead of walking, on each side. What is heard from now on is for the next.
-    pub(super) fn begin(&mut self, by_ear: bool, now: Instant) -> [Option<BTreeSet<RelPath>>; 2] {
-        let again = self.followed.map(|followed| followed.then(BTreeSet::new));
+    pub(super) fn begin(
+        &mut self,
+        by_ear: bool,
+        now: Instant,
+    ) -> PerSide<Option<BTreeSet<RelPath>>> {
+        let again = PerSide::of(|side| self.followed[side].then(BTreeSet::new));
         let heard = std::mem::replace(&mut self.heard, again);
-        let heard = if by_ear { heard } else { [None, None] };
-        let spared = |side: usize| self.followed[side] && heard[side].is_some();
-        if !(spared(0) || spared(1)) {
+        let heard = if by_ear { heard } else { PerSide::default() };
+        let spared = |(side, heard): (Side, &Option<_>)| self.followed[side] && heard.is_some();
+        if !heard.iter().any(spared) {
             self.walked = now;
         }
         heard
@@ -89,8 +88,8 @@ mod tests {
         ear.hear(Side::Near, Path::new("/lane"), &[PathBuf::from(path)]);
     }
 
-    fn near(heard: &[Option<BTreeSet<RelPath>>; 2]) -> Option<Vec<&str>> {
-        let near = heard[0].as_ref()?;
+    fn near(heard: &PerSide<Option<BTreeSet<RelPath>>>) -> Option<Vec<&str>> {
+        let near = heard.near.as_ref()?;
         Some(near.iter().map(RelPath::as_str).collect())
     }
 
@@ -105,7 +104,7 @@ mod tests {
         hear(&mut ear, "/lane/c/d");
         let heard = ear.begin(true, now);
         assert_eq!(near(&heard), Some(vec!["b", "c/d"]));
-        assert_eq!(heard[1], None, "of the other side nothing is told");
+        assert_eq!(heard.far, None, "of the other side nothing is told");
         assert_eq!(near(&ear.begin(true, now)), Some(vec![]));
         hear(&mut ear, "/lane/e");
         assert_eq!(near(&ear.begin(false, now)), None, "the tree is walked");

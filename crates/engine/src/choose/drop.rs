@@ -19,8 +19,8 @@ use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::Pass;
 use crate::pass::give_up::{self, Copy, Freed};
 use crate::pass::primitive::{self, Change, Learned, Trouble};
-use crate::proof::Proof;
 use crate::session::{Ended, LockedLane, OpRun, in_run};
+use crate::sides::proof::Proof;
 use crate::sides::{FolderGone, SideError};
 use crate::{Class, Error};
 

@@ -8,9 +8,10 @@ use crate::effort::IN_FLIGHT;
 use crate::ledger::rows;
 use crate::pass::Pass;
 use crate::pass::primitive::Trouble;
-use crate::proof::{self, Claim, Outlook, Proof};
+use crate::proof::{self, Claim, Outlook};
 use crate::session::LockedLane;
 use crate::sides::digest::digest;
+use crate::sides::proof::Proof;
 
 /// A file that is not proven to be on the far side.
 #[derive(Clone, Debug, PartialEq, Eq)]

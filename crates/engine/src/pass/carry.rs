@@ -21,7 +21,7 @@ use super::convoy;
 use super::give_up::{self, Copy, Freed};
 use super::moved_out;
 use super::moves;
-use super::plan::{bytes_of, takes};
+use super::plan::takes;
 use super::primitive::{self, Change, Learned, Trouble, agreed};
 use super::transfer::{self, Brought};
 use crate::Error;
@@ -133,7 +133,11 @@ pub(crate) async fn carry(pass: &LockedLane, plan: &Plan, run: Option<i64>) -> C
         carried: Mutex::default(),
         not_moved: Mutex::default(),
     };
-    let bytes = plan.steps.iter().map(bytes_of).fold(0, u64::saturating_add);
+    let bytes = plan
+        .steps
+        .iter()
+        .map(Step::bytes)
+        .fold(0, u64::saturating_add);
     let work = plan
         .steps
         .iter()
@@ -443,7 +447,7 @@ impl Room<'_> {
     fn finish(&self, step: &Step, ending: Ending, reason: String, bytes: u64) {
         // That both sides still differ is noted with what was found, where it is news.
         let compared = step.decision == Decision::Compare && ending != Ending::Conflict;
-        let noted = step.decision.changes_a_side() || compared;
+        let noted = step.decision.effects().changes.is_some() || compared;
         if let (Some(run), true, Some(deed)) = (self.run, noted, step.deed()) {
             let ending = match &ending {
                 Ending::Done => ItemEnding::Done,
@@ -726,7 +730,7 @@ impl Room<'_> {
         };
         let near = content(Side::Near).await?;
         let far = content(Side::Far).await?;
-        let bytes = bytes_of(step);
+        let bytes = step.bytes();
         self.pass.progress.carried_bytes(bytes);
         if near != far {
             if let Some(leader) = self.lead {

@@ -11,7 +11,6 @@ use katabatic_core::{Decision, Digest, Entry, RelPath, Side, Stamp, Step};
 
 use super::carry::{Moved, Room};
 use super::contents;
-use super::plan::bytes_of;
 use super::primitive::{self, Trouble, agreed_put, moved_on, why_taken};
 use super::transfer::{self, Brought};
 use crate::effort::IN_FLIGHT;
@@ -174,7 +173,7 @@ async fn together(room: &Room<'_>, to: Side, mut under: Vec<Under<'_>>) {
         if verified.listed {
             room.was_listed(one.path);
         }
-        room.settle(one.step, Moved::bytes(bytes_of(one.step)));
+        room.settle(one.step, Moved::bytes(one.step.bytes()));
     }
 }
 
@@ -349,7 +348,7 @@ async fn resolve(room: &Room<'_>, to: Side, one: &Under<'_>, why: SideError) {
         return;
     };
     let resolved = primitive::resolve(room.pass, to, one.path, (number, &one.intent), why).await;
-    let moved = resolved.and_then(|()| Moved::bytes(bytes_of(one.step)));
+    let moved = resolved.and_then(|()| Moved::bytes(one.step.bytes()));
     room.settle(one.step, moved);
 }
 

@@ -49,7 +49,7 @@ pub(super) fn begin(
     let selection = pass.lane.config.selection_text();
     let as_then = pass.lane.row.selection.as_ref() == Some(&selection);
     let token = pass.lane.row.token.clone().filter(|_| recently && as_then);
-    let heard = wish.heard_of(Side::Far).cloned();
+    let heard = wish.heard.far.clone();
     tokio::spawn(async move {
         if let Some(heard) = heard
             && let Some(changes) = heard::changes(&*store, Side::Far, &ledger, lane, &heard).await?

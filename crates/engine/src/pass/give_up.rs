@@ -9,8 +9,8 @@ use katabatic_core::{KeptFor, RelPath, Side, SpareCause, words};
 use crate::Error;
 use crate::effort::IN_FLIGHT;
 use crate::ledger::spare_rows;
-use crate::proof::{Empty, Proof, Warrant};
 use crate::session::LockedLane;
+use crate::sides::proof::{Empty, Proof, Warrant};
 use crate::sides::{GivenUp, WhyKept};
 
 /// So many copies wait to be given up together, at most: their room is not free before.

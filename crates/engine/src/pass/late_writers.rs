@@ -9,10 +9,10 @@ use katabatic_core::{RelPath, Side};
 use crate::Error;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::local_time::in_a_name;
-use crate::proof::{Empty, Warrant};
 use crate::session::LockedLane;
 use crate::sides::digest::digest_of;
 use crate::sides::local::was_written_since;
+use crate::sides::proof::{Empty, Warrant};
 use crate::sides::{Put, SideError, SideStore, Staged, Steps, Undone};
 
 /// Looks at every spare on this computer that no pass has looked at again yet.

@@ -6,12 +6,14 @@
 
 mod beside;
 pub(crate) mod carry;
+pub(crate) mod closer_look;
 pub(crate) mod contents;
 mod convoy;
 pub(crate) mod far_changes;
 pub(crate) mod give_up;
 mod heard;
 mod late_writers;
+pub(crate) mod merging;
 mod moved_out;
 pub(crate) mod moves;
 mod other_files;
@@ -20,6 +22,7 @@ pub mod primitive;
 pub(crate) mod put_back;
 mod record;
 pub(crate) mod recover;
+pub(crate) mod refine;
 mod roots;
 pub(crate) mod scan;
 pub(crate) mod shared_tags;
@@ -27,14 +30,13 @@ pub(crate) mod shelves;
 mod told;
 pub(crate) mod transfer;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use katabatic_core::rules::Rule;
 use katabatic_core::{
-    Agreement, BrakeVerdict, Decision, EditTime, Entry, FileState, Reconciler, RelPath, Side, Step,
-    Terms, Unknown,
+    Agreement, BrakeVerdict, EditTime, FileState, Reconciler, RelPath, Side, Step,
 };
+pub use katabatic_core::{WantedContents, Wish};
 
 use crate::ledger::runs::Counts;
 pub use crate::progress::Progress;
@@ -45,80 +47,6 @@ use crate::{Class, Error};
 pub use carry::{Ending, Outcome};
 pub use contents::to_prove;
 pub use plan::Plan;
-
-/// Where the content of what a pass is about is to be.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum WantedContents {
-    /// On this computer.
-    Here,
-    /// On the far side alone; here there is a stub of it.
-    Away,
-}
-
-/// What a pass is asked for.
-#[derive(Clone, Debug, Default)]
-pub struct Wish {
-    /// The files and folders it is about; the whole lane where there are none.
-    pub scope: Vec<RelPath>,
-    /// Carry only what this plan said.
-    pub exactly: Option<String>,
-    /// The number the brake is released for.
-    pub release_brake: Option<u64>,
-    /// A person named each file: there is nothing left for the brake to ask.
-    pub by_hand: bool,
-    /// The only side that anything may be removed from; elsewhere a removal waits for an answer of its own.
-    pub removes_on: Option<Side>,
-    /// Terms for this pass alone, where a person said what is to become of drift or of a removal.
-    pub terms: Option<Terms>,
-    /// Nothing but that the content of what it is about is to be here, or away, where both sides agree on it.
-    pub contents: Option<WantedContents>,
-    /// Of what is to be away, just these files.
-    pub only: Option<Arc<BTreeSet<RelPath>>>,
-    /// Of what is to be here or away, just what one of these rules catches, with all that is in it.
-    pub matching: Vec<Rule>,
-    /// Where the system said of a side all that changed in it: these paths. Where it did not, the side is walked whole.
-    pub heard: [Option<BTreeSet<RelPath>>; 2],
-}
-
-impl Wish {
-    /// What changed on a side, where the system said all of it.
-    pub(crate) fn heard_of(&self, side: Side) -> Option<&BTreeSet<RelPath>> {
-        let [near, far] = &self.heard;
-        match side {
-            Side::Near => near.as_ref(),
-            Side::Far => far.as_ref(),
-        }
-    }
-
-    /// Whether it is about a path.
-    #[must_use]
-    pub fn is_about(&self, path: &RelPath) -> bool {
-        self.scope.is_empty() || self.scope.iter().any(|scope| path.is_within(scope))
-    }
-
-    /// Whether the content of this file is what is wanted here, or away.
-    #[must_use]
-    pub fn means(&self, path: &RelPath, entry: &Entry) -> bool {
-        let caught = |rule: &Rule| {
-            rule.catches(path, entry)
-                || std::iter::successors(path.parent(), RelPath::parent)
-                    .any(|folder| rule.catches(&folder, &Entry::folder()))
-        };
-        self.is_about(path)
-            && self.only.as_ref().is_none_or(|only| only.contains(path))
-            && (self.matching.is_empty() || self.matching.iter().any(caught))
-    }
-
-    /// The paths it is about.
-    #[must_use]
-    pub fn paths(&self) -> Vec<RelPath> {
-        if self.scope.is_empty() {
-            vec![RelPath::root()]
-        } else {
-            self.scope.clone()
-        }
-    }
-}
 
 /// How a pass ended.
 #[derive(Debug, Default)]
@@ -155,7 +83,7 @@ impl Pass {
     /// One with nothing seen yet, for the terms of this lane (or of this wish) and for what it leaves out.
     pub(crate) fn reconciler(&self, wish: &Wish) -> Reconciler {
         let selection = Arc::new(self.lane.config.selection.clone());
-        Reconciler::new(wish.terms.unwrap_or(self.lane.config.terms), selection)
+        Reconciler::new(wish.terms_for(self.lane.config.terms), selection)
     }
 
     /// What a pass would do; nothing is changed on either side.
@@ -166,7 +94,7 @@ impl Pass {
         self.check_roots().await?;
         let unfinished = self.left_unfinished()?;
         let seen = scan::scan(self, &unfinished, wish).await?;
-        plan::make(self, seen, wish)
+        plan::make(self, seen, wish).await
     }
 
     /// Runs the pass.
@@ -196,11 +124,11 @@ impl LockedLane {
         let unfinished = self.prepare().await?;
         let seen = scan::scan(self, &unfinished, wish).await?;
         seen.shared_tags.note(self).await?;
-        let mut plan = plan::make(self, seen, wish)?;
+        let plan = plan::make(self, seen, wish).await?;
         self.seam(Seam::Planned, None, None).await;
         self.check_exactly(&plan, wish)?;
         self.check_brake(&plan, wish)?;
-        self.check_free(&mut plan).await?;
+        self.check_room(&plan)?;
         self.carry_out(&plan, command, began, wish).await
     }
 
@@ -301,31 +229,14 @@ impl LockedLane {
         ))
     }
 
-    /// What does not fit on a disk is refused before a byte of it is carried; what goes the other way is carried all the
-    /// same.
-    async fn check_free(&self, plan: &mut Plan) -> Result<(), Error> {
-        for side in [Side::Near, Side::Far] {
-            // What an account has free is the server's to say, file by file.
-            if self.lane.config.account(side).is_some() {
-                continue;
-            }
-            let coming = plan.steps.iter().filter(|step| step.changes(side));
-            let needed = coming.map(plan::bytes_of).fold(0, u64::saturating_add);
-            if needed == 0 {
-                continue;
-            }
-            if let Some(free) = self.store(side).free().await
-                && needed > free
+    /// Where nothing fits on a disk, and nothing goes the other way either, there is nothing to be carried.
+    fn check_room(&self, plan: &Plan) -> Result<(), Error> {
+        for (side, no_room) in plan.no_room {
+            let carries_on = |step: &Step| step.changes(side.other());
+            if let Some((needed, free)) = no_room
+                && !plan.steps.iter().any(carries_on)
             {
-                let carries_on = |step: &Step| step.changes(side.other());
-                if !plan.steps.iter().any(carries_on) {
-                    return Err(self.no_room(side, needed, free));
-                }
-                let brings = |step: &&mut Step| step.changes(side) && plan::bytes_of(step) > 0;
-                for step in plan.steps.iter_mut().filter(brings) {
-                    let why = Unknown::NoRoom(needed, free);
-                    step.decision = Decision::Hold { on: side, why };
-                }
+                return Err(self.no_room(side, needed, free));
             }
         }
         Ok(())

@@ -14,11 +14,12 @@ use super::{Pass, Wish};
 use crate::Error;
 use crate::ledger::intents::Version;
 use crate::ledger::rows;
-use crate::proof::{self, Claim, Proof};
+use crate::proof::{self, Claim};
+use crate::sides::proof::Proof;
 
 /// What lies on the far side in folders that are not taken and may have been moved there: where, by its id.
 #[derive(Default)]
-pub(super) struct NotTaken(HashMap<Arc<str>, RelPath>);
+pub(crate) struct NotTaken(HashMap<Arc<str>, RelPath>);
 
 impl NotTaken {
     /// A file that may have been moved out of what is taken, should the choice turn out to leave it out.
@@ -37,30 +38,28 @@ impl NotTaken {
         }
     }
 
-    /// Makes drops of the removals of what is among these.
-    pub(super) fn drop_here(
+    /// Where the far side has now what these steps would remove here.
+    pub(super) fn moved_to(
         &self,
         pass: &Pass,
-        steps: &mut [Step],
+        steps: &[Step],
         wish: &Wish,
-    ) -> Result<(), Error> {
-        let far = pass.store(Side::Far);
-        if self.0.is_empty() || wish.by_hand || !far.handles_last() {
-            return Ok(());
+    ) -> Result<BTreeMap<RelPath, RelPath>, Error> {
+        let mut moved_to = BTreeMap::new();
+        if self.0.is_empty() || wish.by_hand || !pass.store(Side::Far).handles_last() {
+            return Ok(moved_to);
         }
         let lane = pass.lane.row.key;
-        let moved_to = pass.ledger.read(|connection| {
-            let mut moved_to = BTreeMap::new();
+        pass.ledger.read(|connection| {
             for step in steps.iter().filter(|step| moved_out::may_have_left(step)) {
                 let handle = rows::handle(connection, lane, step.path(), Side::Far)?;
                 if let Some(to) = handle.and_then(|handle| self.0.get(handle.as_str())) {
                     moved_to.insert(step.path().clone(), to.clone());
                 }
             }
-            Ok(moved_to)
+            Ok(())
         })?;
-        moved_out::drop_here(steps, &moved_to);
-        Ok(())
+        Ok(moved_to)
     }
 }
 

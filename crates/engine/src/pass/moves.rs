@@ -19,6 +19,7 @@ use katabatic_core::{
 };
 
 use super::carry::{Moved, Room};
+use super::closer_look::{content_of, read_where_touched};
 use super::primitive::{self, Trouble, agreed};
 use super::recover::has_folder;
 use super::{Pass, Wish};
@@ -28,7 +29,6 @@ use crate::ledger::intents::{self, Intent, Version};
 use crate::ledger::rows;
 use crate::seam::Seam;
 use crate::session::LockedLane;
-use crate::sides::digest::digest;
 use crate::sides::{Captured, Checked, Put, SideError, SideStore, Undone};
 
 /// Makes moves of removals and transfers that are moves. `aside` are the paths whose removal is remembered.
@@ -94,7 +94,15 @@ pub(crate) async fn join(
                 .await,
         );
     }
-    Ok(moves::join(steps, aside, found, || pass.reconciler(wish)))
+    if found.is_empty() {
+        return Ok(steps);
+    }
+    let mut renamed = moves::rename(steps, aside, found);
+    // What came along is looked at beside what was agreed on only now.
+    for (on, triple) in renamed.unread() {
+        read_where_touched(pass, triple, on).await;
+    }
+    Ok(renamed.decide(pass.reconciler(wish)))
 }
 
 /// What was agreed on, by what finds it again; a handle that two of them had finds neither.
@@ -142,7 +150,7 @@ async fn same_file(pass: &Pass, on: Side, left: &Step, came: &Step) -> Option<Fo
     } else if base.size != entry.size || base.content.is_none() {
         return None;
     }
-    match digest(&*store, came.path(), entry).await {
+    match content_of(pass, on, came.path(), entry).await {
         Ok(content) if store.handles_last() || base.content == Some(content) => {
             found(Some(content))
         }
@@ -695,15 +703,6 @@ async fn clear_up_lifted(
         }
     }
     Ok(Cleared::KeptAsSpare)
-}
-
-/// How many files a plan moves that somebody moved on `side`.
-pub(crate) fn moved_on(steps: &[Step], side: Side) -> u64 {
-    let files = |step: &Step| match step.decision {
-        Decision::Move { on, files, .. } if on == side.other() => files,
-        _ => 0,
-    };
-    steps.iter().map(files).sum()
 }
 
 /// Files that are settled once a move is carried: those that have no step of their own.

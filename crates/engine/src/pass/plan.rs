@@ -1,16 +1,15 @@
 //! The second room: what the steps come to, as a plan that can be shown, named and held against the brake.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use katabatic_core::{
-    Base, Brake, BrakeVerdict, Decision, EditTime, Kind, LeftOutBy, RelPath, Side, Step, Tally,
-    Toll, Unknown, portable, words,
+    Base, Brake, BrakeVerdict, Decision, EditTime, LeftOutBy, PerSide, Refined, RelPath, Side,
+    Step, TakesOut, Tally, Toll, words,
 };
 
-use super::contents;
 use super::far_changes::Token;
 use super::scan::Seen;
-use super::{Pass, Wish};
+use super::{Pass, Wish, refine};
 use crate::Error;
 use crate::ledger::runs;
 use crate::local_time::in_words;
@@ -27,6 +26,8 @@ pub struct Plan {
     pub steps: Vec<Step>,
     /// Where only content is to be fetched or shed: what stands otherwise within the wish, and is left as it is.
     pub aside: Vec<Step>,
+    /// The bytes that were to come to a side, and those that it has free, where they are too few: then nothing comes.
+    pub no_room: PerSide<Option<(u64, u64)>>,
     /// Files that are settled already, in the whole lane.
     pub settled: u64,
     /// What the brake looked at.
@@ -95,6 +96,7 @@ impl Plan {
             id: String::new(),
             steps: vec![step],
             aside: Vec::new(),
+            no_room: PerSide::default(),
             settled: 0,
             brake: Brake::default(),
             brake_verdict: BrakeVerdict::Open,
@@ -121,7 +123,7 @@ impl Plan {
         for step in &self.steps {
             let add = |sum: &mut (u64, u64)| {
                 sum.0 += 1;
-                sum.1 = sum.1.saturating_add(bytes_of(step));
+                sum.1 = sum.1.saturating_add(step.bytes());
             };
             match step.decision {
                 Decision::Carry { to: Side::Far, .. } | Decision::CarryBeside { to: Side::Far } => {
@@ -145,7 +147,7 @@ impl Plan {
                     totals.dropped.0 += 1;
                     totals.dropped.1 += step.entry(Side::Near).map_or(0, |entry| entry.size);
                 }
-                Decision::Remove { on, .. } if is_file(step, on) => match on {
+                Decision::Remove { on, .. } if step.is_file(on) => match on {
                     Side::Near => totals.removed_near += 1,
                     Side::Far => totals.removed_far += 1,
                 },
@@ -154,14 +156,14 @@ impl Plan {
                 | Decision::BelowConflict
                 | Decision::Ruled(LeftOutBy::StandsHere(_)) => totals.stuck += 1,
                 Decision::LeftOut { .. } => totals.left_out += 1,
-                Decision::NotCarried { on } | Decision::OldStays { on } if is_file(step, on) => {
+                Decision::NotCarried { on } | Decision::OldStays { on } if step.is_file(on) => {
                     totals.left_out += 1;
                 }
-                Decision::Drift { on } if is_file(step, on) || is_file(step, on.other()) => {
+                Decision::Drift { on } if step.is_file(on) || step.is_file(on.other()) => {
                     totals.drift += 1;
                 }
-                Decision::AskRemoval { on } if is_file(step, on) => totals.asking += 1,
-                Decision::KeepRemoved { on } if is_file(step, on) => totals.kept += 1,
+                Decision::AskRemoval { on } if step.is_file(on) => totals.asking += 1,
+                Decision::KeepRemoved { on } if step.is_file(on) => totals.kept += 1,
                 _ => {}
             }
         }
@@ -171,9 +173,9 @@ impl Plan {
     /// Whether a pass would change anything on either side, or has something to compare.
     #[must_use]
     pub fn has_work(&self) -> bool {
-        self.steps
-            .iter()
-            .any(|step| step.decision.changes_a_side() || step.decision == Decision::Compare)
+        self.steps.iter().any(|step| {
+            step.decision.effects().changes.is_some() || step.decision == Decision::Compare
+        })
     }
 
     /// Why the brake stops, in words: how many, of how many, where.
@@ -281,35 +283,20 @@ impl Plan {
     }
 }
 
-fn is_file(step: &Step, side: Side) -> bool {
-    step.entry(side)
-        .is_some_and(|entry| entry.kind == Kind::File)
-}
-
-/// The bytes a step carries or reads back.
-#[must_use]
-pub fn bytes_of(step: &Step) -> u64 {
-    let from = match step.decision {
-        Decision::Carry { to, .. } | Decision::CarryBeside { to } => to.other(),
-        Decision::Compare | Decision::Fetch => Side::Far,
-        _ => return 0,
-    };
-    step.entry(from).map_or(0, |entry| entry.size)
-}
-
 /// What a step counts for on the brake.
 #[must_use]
 pub fn takes(step: &Step) -> Toll {
-    match step.decision {
-        Decision::Remove { on, .. } => Toll {
-            removed: u64::from(is_file(step, on)),
+    let effects = step.decision.effects();
+    match (effects.changes, effects.takes_out) {
+        (Some(on), Some(TakesOut::Removed)) => Toll {
+            removed: u64::from(step.is_file(on)),
             replaced: 0,
         },
-        Decision::Carry { replaces: true, .. } => Toll {
+        (Some(_), Some(TakesOut::Replaced)) => Toll {
             removed: 0,
             replaced: 1,
         },
-        _ => Toll::default(),
+        (_, None) | (None, _) => Toll::default(),
     }
 }
 
@@ -327,46 +314,16 @@ fn weighs(step: &Step) -> Toll {
     }
 }
 
-pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> {
-    let scope: BTreeSet<RelPath> = wish.paths().into_iter().collect();
-    // A folder above the scope that has to be made is part of it.
-    let wanted = |step: &Step| {
-        let mut above = Some(step.path().clone());
-        while let Some(path) = above {
-            if scope.contains(&path) {
-                return true;
-            }
-            above = path.parent();
-        }
-        let makes = matches!(
-            step.decision,
-            Decision::MakeFolder { .. } | Decision::Record
-        );
-        let below = scope.range(step.path().clone()..).next();
-        makes && below.is_some_and(|path| path.is_within(step.path()))
-    };
-    let read_only: Vec<Side> = [Side::Near, Side::Far]
-        .into_iter()
-        .filter(|side| pass.store(*side).is_read_only())
-        .collect();
-    let portable = pass.lane.config.portable_names;
-    let steps: Vec<Step> = seen
-        .steps
-        .into_iter()
-        .filter(wanted)
-        .map(|step| held_where_read_only(step, &read_only))
-        .map(|step| asked_first(step, wish.removes_on))
-        .map(|step| {
-            if portable {
-                held_for_its_name(step)
-            } else {
-                step
-            }
-        })
-        .collect();
-    let (steps, aside): (Vec<Step>, Vec<Step>) = steps
-        .into_iter()
-        .partition(|step| contents::is_asked_for(wish, step));
+pub(crate) async fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> {
+    let refine::Outcome {
+        refined: Refined {
+            steps,
+            aside,
+            no_room,
+        },
+        there_still,
+    } = refine::refine(pass, seen.decided, wish).await?;
+    refine::check_stubs(pass, &steps).await?;
     let whole = wish.scope.is_empty() && wish.contents.is_none();
     let lead = wish.terms.and_then(|terms| terms.lead);
     let mut planned = Toll::default();
@@ -390,8 +347,8 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         files: seen.known,
         planned,
         last_day,
-        left_near: seen.left_near,
-        left_far: seen.left_far,
+        left_near: seen.left_near + there_still.near,
+        left_far: seen.left_far + there_still.far,
         limits: pass.lane.config.brake,
         released: wish.release_brake,
     };
@@ -411,50 +368,8 @@ pub(crate) fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, Error> 
         token: seen.token.filter(|_| whole),
         steps,
         aside,
+        no_room,
     })
-}
-
-/// On a side that may only be read, what would be written there waits, and says why.
-fn held_where_read_only(mut step: Step, read_only: &[Side]) -> Step {
-    if let Some(on) = read_only.iter().find(|side| step.changes(**side)) {
-        step.decision = Decision::Hold {
-            on: *on,
-            why: Unknown::ReadOnly,
-        };
-    }
-    step
-}
-
-/// A yes to a removal on one side is none to a removal on the other, should things have turned round meanwhile.
-fn asked_first(mut step: Step, removes_on: Option<Side>) -> Step {
-    if let (
-        Some(side),
-        Decision::Remove {
-            on,
-            makes_way: false,
-        },
-    ) = (removes_on, &step.decision)
-        && *on != side
-    {
-        step.decision = Decision::AskRemoval { on: *on };
-    }
-    step
-}
-
-/// What would be new there waits, where it or a folder around it has a name that not every system can hold.
-fn held_for_its_name(mut step: Step) -> Step {
-    let new_there = step.view(Side::Far).entry().is_none() && step.changes(Side::Far);
-    let odd = step
-        .path()
-        .parts()
-        .find_map(|part| Some((portable::trouble(part)?, portable::suggestion(part))));
-    if let (true, Some((why, instead))) = (new_there, odd) {
-        step.decision = Decision::Hold {
-            on: Side::Far,
-            why: Unknown::NotPortable(why, instead),
-        };
-    }
-    step
 }
 
 /// Eight characters that stand for all a plan was made from.

@@ -8,24 +8,24 @@ use std::sync::mpsc as blocking;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
+use katabatic_core::refine::of_agreed;
 use katabatic_core::{
-    Decision, Digest, EditTime, Entry, Kind, Listing, Merge, MergeError, Reconciler, RelPath, Side,
+    Decision, EditTime, Entry, Kind, Listing, MergeError, PerSide, Reconciler, RelPath, Side,
     Stamp, Step, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
-use super::contents;
+use super::closer_look::{is_plain, look_closer};
 use super::far_changes::{self, Token};
+use super::merging::{Shown, Stream, merge};
 use super::moved_out::NotTaken;
-use super::moves;
-use super::other_files::{self, Handles};
+use super::other_files::{self, doubt_another_file};
+use super::refine::Decided;
 use super::shared_tags::SharedTags;
-use super::transfer::digest_with_blocks;
 use super::{Pass, Unfinished, Wish, heard, told};
 use crate::Error;
 use crate::ledger::rows;
 use crate::open::side_failed;
-use crate::sides::digest::digest;
 use crate::sides::{Changes, Found, SideError, Unusable};
 
 /// Files whose content is read at a time to see whether they changed.
@@ -35,9 +35,7 @@ const BUFFER: usize = 1024;
 /// What both sides showed, and what it comes to.
 pub(crate) struct Seen {
     /// Every step but those that are settled.
-    pub(crate) steps: Vec<Step>,
-    /// Paths whose removal is remembered; nothing is to be done about them.
-    kept_away: Vec<Step>,
+    pub(crate) decided: Decided,
     /// Files both sides agree on, as they are.
     pub(crate) settled: u64,
     /// Files the ledger knew.
@@ -122,34 +120,18 @@ async fn scan_doubting(
     } = told;
     if shared.and(stirred.clone()).is_some() {
         // It is told once more.
-        return Ok((sorting.finish().0, stirred));
+        return Ok((sorting.finish(), stirred));
     }
-    let (mut seen, not_taken) = sorting.finish();
-    let (steps, aside) = (
-        std::mem::take(&mut seen.steps),
-        std::mem::take(&mut seen.kept_away),
-    );
-    seen.steps = moves::join(pass, steps, aside, wish).await?;
-    not_taken.drop_here(pass, &mut seen.steps, wish)?;
-    contents::hold_moved(pass, &mut seen.steps, wish).await?;
-    contents::make_stubs(pass, &mut seen.steps, wish).await?;
-    seen.left_near += moves::moved_on(&seen.steps, Side::Near);
-    seen.left_far += moves::moved_on(&seen.steps, Side::Far);
-    // They are there still, though not in the lane any more.
-    let dropped = seen
-        .steps
-        .iter()
-        .filter(|step| matches!(step.decision, Decision::DropHere { .. }));
-    seen.left_far += dropped.count() as u64;
+    let mut seen = sorting.finish();
     for (side, listing) in roots {
         if let Listing::Incomplete(why) = listing {
             seen.far_is_clear &= side == Side::Near;
-            seen.steps.insert(0, Step::of_the_top(side, why));
+            seen.decided.tops.push(Step::of_the_top(side, why));
         }
     }
     seen.nothing_open = nothing_open;
-    let by_ear = [Side::Near, Side::Far].map(|side| wish.heard_of(side).is_some());
-    seen.listed_whole = token.as_ref().is_none_or(|token| token.listed) && by_ear == [false; 2];
+    let by_ear = wish.heard.iter().any(|(_, heard)| heard.is_some());
+    seen.listed_whole = token.as_ref().is_none_or(|token| token.listed) && !by_ear;
     if !seen.listed_whole {
         // What changed since says nothing of what was left out before.
         let known = pass
@@ -165,7 +147,7 @@ async fn scan_doubting(
 
 /// What changed on the near side, where the system said of all of it.
 async fn heard_here(pass: &Pass, wish: &Wish) -> Result<Option<Changes>, Error> {
-    let Some(heard) = wish.heard_of(Side::Near) else {
+    let Some(heard) = &wish.heard.near else {
         return Ok(None);
     };
     let (store, lane) = (pass.store(Side::Near), pass.lane.row.key);
@@ -176,7 +158,7 @@ async fn heard_here(pass: &Pass, wish: &Wish) -> Result<Option<Changes>, Error> 
 /// What is known once both sides have been told to their end.
 pub(crate) struct Told<T> {
     /// Whether the tops were listed whole.
-    pub(crate) roots: [(Side, Listing); 2],
+    pub(crate) roots: PerSide<Listing>,
     /// What the far scan left.
     pub(crate) far: T,
     /// Whether the ledger held nothing that waits for an answer.
@@ -228,13 +210,17 @@ pub(crate) async fn tell_both<T>(
     let unusable = Arc::new(Mutex::new(Vec::new()));
     let (collecting, shared) = (Arc::clone(&unusable), shared.clone());
     let merging = tokio::task::spawn_blocking(move || {
-        merge(
-            known.into_iter(),
-            Stream::new(near, &collecting),
-            Stream::new(far, &collecting),
-            &shared,
-            &triples_found,
-        )
+        let now = |found| Shown::Now(Stream::new(found, RelPath::root(), &collecting));
+        let mut stirred = BTreeSet::new();
+        let each = |mut triple: Triple, handles: Option<Vec<(Side, String)>>| {
+            if let Some(handles) = handles {
+                doubt_another_file(&mut triple, handles);
+            }
+            shared.doubt(&mut triple, &mut stirred);
+            triples_found.blocking_send(triple).is_ok()
+        };
+        let roots = merge(known.into_iter(), now(near), now(far), each)?;
+        Ok::<_, MergeError>((roots, stirred))
     });
 
     let mut chunk = Vec::with_capacity(BUFFER);
@@ -291,172 +277,6 @@ pub(crate) async fn tell_both<T>(
     })
 }
 
-/// A scan's channel as an iterator, with what cannot be a path put aside.
-struct Stream<'u> {
-    found: mpsc::Receiver<Found>,
-    unusable: &'u Mutex<Vec<Unusable>>,
-}
-
-impl<'u> Stream<'u> {
-    fn new(found: mpsc::Receiver<Found>, unusable: &'u Mutex<Vec<Unusable>>) -> Stream<'u> {
-        Stream { found, unusable }
-    }
-
-    /// The root's listing comes first; where it does not come, the scan failed and nothing will be used.
-    fn root(&mut self) -> Listing {
-        match self.found.blocking_recv() {
-            Some(Found::Root(listing)) => listing,
-            _ => Listing::Incomplete(Unknown::NotListed("the listing failed".into())),
-        }
-    }
-}
-
-impl Iterator for Stream<'_> {
-    type Item = (RelPath, Entry);
-
-    fn next(&mut self) -> Option<(RelPath, Entry)> {
-        loop {
-            match self.found.blocking_recv()? {
-                Found::Entry(path, entry) => return Some((path, entry)),
-                Found::Unusable(name) => self
-                    .unusable
-                    .lock()
-                    .unwrap_or_else(PoisonError::into_inner)
-                    .push(name),
-                Found::Root(_) | Found::Own(_) => {}
-            }
-        }
-    }
-}
-
-/// Whether the tops were listed whole, and shared tags of files that changed or went.
-type Merged = ([(Side, Listing); 2], BTreeSet<Stamp>);
-
-fn merge(
-    known: impl Iterator<Item = rows::Known>,
-    mut near: Stream<'_>,
-    mut far: Stream<'_>,
-    shared: &SharedTags,
-    triples: &mpsc::Sender<Triple>,
-) -> Result<Merged, MergeError> {
-    let (near_root, far_root) = (near.root(), far.root());
-    let roots = [
-        (Side::Near, near_root.clone()),
-        (Side::Far, far_root.clone()),
-    ];
-    let (handles, mut stirred) = (Handles::default(), BTreeSet::new());
-    let base = known.map(|known| handles.put_by(known));
-    for triple in Merge::new(base, near_root, near, far_root, far) {
-        let mut triple = handles.doubt_another_file(triple?);
-        shared.doubt(&mut triple, &mut stirred);
-        if triples.blocking_send(triple).is_err() {
-            break;
-        }
-    }
-    Ok((roots, stirred))
-}
-
-/// Whether the listings tell all there is to know of a path, as they do of nearly all; see [`look_closer`].
-fn is_plain(pass: &Pass, triple: &Triple) -> bool {
-    let may_be_hidden = || {
-        triple.far == View::Absent
-            && triple.base.is_none()
-            && triple.near.entry().is_some()
-            && pass.lane.far.may_hide(&triple.path)
-    };
-    let to_be_read = |view: &View, side: Side| match (&triple.base, view) {
-        // Of a stub nothing is here to be read, and what is there counts as it is shown.
-        (Some(base), View::Present(seen)) if !base.is_stub() && !seen.is_stub() => {
-            seen.kind == Kind::File
-                && base.kind == Kind::File
-                && seen.size == base.size
-                && seen.stamp != *base.stamp(side)
-        }
-        _ => false,
-    };
-    !matches!(triple.far, View::Unknown(Unknown::NeverListed))
-        && !may_be_hidden()
-        && !to_be_read(&triple.near, Side::Near)
-        && !to_be_read(&triple.far, Side::Far)
-}
-
-/// What a listing alone cannot tell: whether a file with a new stamp has new content, and whether a name that the far
-/// side never lists is there after all. The answer says whether the far side's listing showed the path.
-pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
-    if is_plain(pass, &triple) {
-        let listed = triple.far.entry().is_some();
-        return (triple, listed);
-    }
-    let listed = triple.far.entry().is_some();
-    let may_hide = pass.lane.far.may_hide(&triple.path);
-    let new_here = triple.base.is_none() && triple.near.entry().is_some();
-    if triple.far == View::Unknown(Unknown::NeverListed)
-        || (may_hide && new_here && triple.far == View::Absent)
-    {
-        match pass.store(Side::Far).look(&triple.path).await {
-            Ok(Some(entry)) => triple.far = View::Present(entry),
-            // New names may be carried there; what was agreed on and cannot be found stays unknown.
-            Ok(None) if triple.base.is_none() => triple.far = View::Absent,
-            // It went before anybody saw it listed, or never arrived: brought there again, which removes nothing.
-            Ok(None) if !may_hide => {
-                triple.far = View::Absent;
-                if triple.near != View::Absent {
-                    triple.base = None;
-                }
-            }
-            Ok(None) => {}
-            Err(error) => triple.far = View::Unknown(Unknown::NotListed(error.to_string())),
-        }
-    }
-    if let (Some(base), View::Present(near)) = (&triple.base, &mut triple.near)
-        && near.kind == Kind::File
-        && base.kind == Kind::File
-        && near.stamp != base.near
-        && near.size == base.size
-        && !near.is_stub()
-    {
-        match near_digest(pass, &triple.path, near).await {
-            Ok(content) => near.content = Some(content),
-            Err(error) => {
-                // It cannot be read, or is being written just now: not a version anybody may act on.
-                triple.near =
-                    View::Unknown(Unknown::NotListed(format!("it could not be read: {error}")));
-            }
-        }
-    }
-    if let (Some(base), View::Present(far)) = (&triple.base, &mut triple.far)
-        && far.kind == Kind::File
-        && base.kind == Kind::File
-        && far.size == base.size
-        && far.stamp != base.far
-        && !base.is_stub()
-        && (base.far.is_doubt_of(&far.stamp) || pass.lane.far.stamps_change_alone())
-    {
-        // On some servers two versions of one second can look the same: only the content tells.
-        match digest(&*pass.store(Side::Far), &triple.path, far).await {
-            Ok(content) => far.content = Some(content),
-            Err(error) => {
-                triple.far =
-                    View::Unknown(Unknown::NotListed(format!("it could not be read: {error}")));
-            }
-        }
-    }
-    (triple, listed)
-}
-
-/// The digest of a near version; of a large one the blocks are kept for carrying it.
-async fn near_digest(pass: &Pass, path: &RelPath, seen: &Entry) -> Result<Digest, SideError> {
-    let near = pass.store(Side::Near);
-    let grain = pass.lane.far.grain();
-    if seen.size < grain.worth_patching {
-        return digest(&*near, path, seen).await;
-    }
-    let read = digest_with_blocks(&*near, path, seen, grain.block).await?;
-    let digest = read.0;
-    pass.note_blocks(path, &seen.stamp, read);
-    Ok(digest)
-}
-
 /// Where an earlier pass was cut off and nobody has cleared up, what a side shows says nothing; nor does it that something
 /// is missing below such a path, where nothing can be put before that is clear.
 pub(crate) fn not_cleared_up(unfinished: &Unfinished, triple: &mut Triple) {
@@ -483,14 +303,12 @@ struct Sorting<'p> {
     unfinished: &'p Unfinished,
     reconciler: Reconciler,
     seen: Seen,
-    not_taken: NotTaken,
 }
 
 impl<'p> Sorting<'p> {
     fn new(pass: &'p Pass, unfinished: &'p Unfinished, wish: &'p Wish) -> Sorting<'p> {
         let seen = Seen {
-            steps: Vec::new(),
-            kept_away: Vec::new(),
+            decided: Decided::default(),
             settled: 0,
             known: 0,
             left_near: 0,
@@ -511,7 +329,6 @@ impl<'p> Sorting<'p> {
             unfinished,
             reconciler: pass.reconciler(wish),
             seen,
-            not_taken: NotTaken::default(),
         }
     }
 
@@ -536,41 +353,36 @@ impl<'p> Sorting<'p> {
         }
         let seen = &mut self.seen;
         let candidate = NotTaken::candidate(&triple);
-        let (pass, wish) = (self.pass, self.wish);
-        let mut sink = |step| keep(seen, contents::wanted(pass, wish, step));
+        let (contents, wish) = (&self.pass.lane.config.contents, self.wish);
+        let mut sink = |step| keep(seen, of_agreed(step, contents, wish));
         let left_out = self.reconciler.push(triple, &mut sink);
         if let (Some(candidate), Some(by)) = (candidate, &left_out) {
-            self.not_taken.note(candidate, by);
+            self.seen.decided.not_taken.note(candidate, by);
         }
         Ok(())
     }
 
-    fn finish(mut self) -> (Seen, NotTaken) {
+    fn finish(mut self) -> Seen {
         let seen = &mut self.seen;
-        let (pass, wish) = (self.pass, self.wish);
-        let mut sink = |step| keep(seen, contents::wanted(pass, wish, step));
+        let (contents, wish) = (&self.pass.lane.config.contents, self.wish);
+        let mut sink = |step| keep(seen, of_agreed(step, contents, wish));
         self.reconciler.finish(&mut sink);
         let left_out = self.reconciler.left_out().iter();
         seen.left_out = left_out
             .map(|(by, tally)| (words::left_out_name(by), *tally))
             .collect();
-        (self.seen, self.not_taken)
+        self.seen
     }
 }
 
 fn keep(seen: &mut Seen, step: Step) {
     match step.decision {
-        Decision::Settled => seen.settled += u64::from(near_file(&step)),
-        Decision::KeptAway { .. } => seen.kept_away.push(step),
+        Decision::Settled => seen.settled += u64::from(step.is_file(Side::Near)),
+        Decision::KeptAway { .. } => seen.decided.aside.push(step),
         _ => {
             // A new stamp for the same content is news for the ledger only.
-            seen.settled += u64::from(step.is_restamp() && near_file(&step));
-            seen.steps.push(step);
+            seen.settled += u64::from(step.is_restamp() && step.is_file(Side::Near));
+            seen.decided.steps.push(step);
         }
     }
-}
-
-fn near_file(step: &Step) -> bool {
-    step.entry(Side::Near)
-        .is_some_and(|entry| entry.kind == Kind::File)
 }

@@ -15,10 +15,10 @@ use crate::Error;
 use crate::ledger::intents;
 use crate::ledger::shelf_rows;
 use crate::ledger::spare_rows::{self, Spare};
-use crate::proof::{Empty, Warrant};
 use crate::session::LockedLane;
 use crate::sides::SideError;
 use crate::sides::digest::digest_of;
+use crate::sides::proof::{Empty, Warrant};
 
 const DAY: i64 = 24 * 3600 * 1_000_000_000;
 const MONTH: i64 = 30 * DAY;

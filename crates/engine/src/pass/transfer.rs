@@ -15,8 +15,8 @@ use crate::effort::ATTEMPTS;
 use crate::ledger::block_rows;
 use crate::ledger::partial_rows::{self, Transfer};
 use crate::ledger::rows;
-use crate::proof;
 use crate::seam::Seam;
+use crate::sides::proof::some_of;
 use crate::sides::{
     Arrived, Content, Partial, Patch, SideError, SideStore, Source, Staged, Steps, Undone,
 };
@@ -335,7 +335,7 @@ async fn is_as_agreed(
 ) -> Result<bool, Trouble> {
     let block_size = far.grain().block;
     let kept = before.kept(after, old.size, block_size);
-    let blocks = proof::some_of(&kept).map_err(|why| Trouble::Side(Side::Far, why))?;
+    let blocks = some_of(&kept).map_err(|why| Trouble::Side(Side::Far, why))?;
     for block in blocks {
         let part = Stretch {
             from: block * block_size,

@@ -12,8 +12,8 @@ use rustix::fs::{OFlags, XattrFlags};
 use super::{Stays, WhyStays};
 use crate::pass::Progress;
 use crate::private_files::random_hex;
-use crate::proof::Proof;
 use crate::sides::local::{give_up_file, is_stub};
+use crate::sides::proof::Proof;
 use crate::sides::{GivenUp, WhyKept, is_own};
 use crate::stop::Stop;
 

@@ -8,7 +8,7 @@ use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::mpsc;
 
 use crate::known_root::KnownRoot;
-use crate::proof::Warrant;
+use crate::sides::proof::Warrant;
 
 use super::{
     Captured, Checked, FolderGone, Found, GivenUp, Outcome, Put, SideError, SideStore, Source,

@@ -6,6 +6,7 @@
 pub(crate) mod away;
 pub(crate) mod digest;
 pub mod local;
+pub mod proof;
 pub mod walk;
 pub mod webdav;
 
@@ -24,8 +25,8 @@ use tokio::sync::mpsc;
 
 use crate::known_root::KnownRoot;
 pub use crate::partial::Partial;
-use crate::proof::Warrant;
 pub use crate::side_error::SideError;
+use crate::sides::proof::Warrant;
 
 /// How a request ended that changes something under a name which others may see: done, [not done](Undone::NotDone), or
 /// [unsure](Undone::Unsure).

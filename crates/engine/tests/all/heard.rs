@@ -27,7 +27,10 @@ async fn settled(far_is_here: bool) -> World {
 async fn hears(world: &World, near: &[&str], far: Option<&[&str]>) -> Report {
     let heard = |paths: &[&str]| Some(paths.iter().map(|at| path(at)).collect());
     let wish = Wish {
-        heard: [heard(near), far.and_then(heard)],
+        heard: katabatic_core::PerSide {
+            near: heard(near),
+            far: far.and_then(heard),
+        },
         ..Wish::default()
     };
     world.pass().await.unwrap().sync(&wish).await.unwrap()

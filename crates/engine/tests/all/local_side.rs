@@ -7,13 +7,9 @@ use std::path::PathBuf;
 
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
-use katabatic_core::{
-    Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Side, SpareCause, Unknown,
-};
-use katabatic_engine::ledger::LaneKey;
-use katabatic_engine::ledger::spare_rows::Spare;
-use katabatic_engine::proof::{OldVersion, Warrant};
+use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Unknown};
 use katabatic_engine::sides::local::LocalSide;
+use katabatic_engine::sides::proof::{OldVersion, Warrant};
 use katabatic_engine::sides::{
     Captured, Checked, FolderGone, Found, GivenUp, Put, SideError, SideStore, Source, Staged,
     Steps, Swapped, Undone, WhyKept,
@@ -351,24 +347,8 @@ async fn a_swap_that_met_a_stranger_is_undone() {
 
 /// That a person gave up this content.
 fn given_up(content: &str) -> Warrant {
-    Warrant::GivenUp(OldVersion::of(&Spare {
-        number: 1,
-        lane: LaneKey(1),
-        lane_name: "lane".into(),
-        side: Side::Near,
-        path: path("a"),
-        slot: "s1".into(),
-        folder: false,
-        size: content.len() as u64,
-        content: Some(Digest::of(content.as_bytes())),
-        edited: None,
-        taken_at: EditTime(1),
-        run: None,
-        cause: SpareCause::RemovedFrom(Side::Far),
-        place: None,
-        lane_id: None,
-        stamp: None,
-    }))
+    let content = Digest::of(content.as_bytes());
+    Warrant::GivenUp(OldVersion::of(Some(content), None, false))
 }
 
 #[tokio::test]

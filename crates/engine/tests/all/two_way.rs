@@ -36,13 +36,11 @@ async fn the_first_pass_joins_both_sides() {
     );
     assert_eq!(tree(&world.near), far);
     assert!(
-        !world
-            .plan()
-            .await
-            .unwrap()
-            .steps
-            .iter()
-            .any(|step| step.decision.changes_a_side())
+        !world.plan().await.unwrap().steps.iter().any(|step| step
+            .decision
+            .effects()
+            .changes
+            .is_some())
     );
 }
 

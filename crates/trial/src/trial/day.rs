@@ -11,7 +11,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, Zoned};
 use katabatic_core::condition::{self, Condition, Surroundings};
 use katabatic_core::schedule::{self, When};
-use katabatic_core::{Direction, RelPath, Terms};
+use katabatic_core::{Direction, PerSide, RelPath, Terms};
 use katabatic_engine::pass::Wish;
 use katabatic_engine::{Class, Error};
 
@@ -267,7 +267,10 @@ impl Trial<'_> {
             return Ok(None);
         }
         let wish = Wish {
-            heard: [by_ear, None],
+            heard: PerSide {
+                near: by_ear,
+                far: None,
+            },
             release_brake,
             ..Wish::default()
         };

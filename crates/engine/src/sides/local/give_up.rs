@@ -15,7 +15,7 @@ use rustix::fs::OFlags;
 
 use super::room::SPARES;
 use super::{Inner, carry, fingerprint, side_error, stub, system};
-use crate::proof::{OldVersion, Proof, Warrant};
+use crate::sides::proof::{OldVersion, Proof, Warrant};
 use crate::sides::{GivenUp, SideError, WhyKept};
 
 pub(super) fn give_up(inner: &Inner, spare: &str, warrant: &Warrant) -> Result<GivenUp, SideError> {

@@ -32,7 +32,7 @@ use super::{
     SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Verified, Whereabouts,
 };
 use crate::known_root::KnownRoot;
-use crate::proof::Warrant;
+use crate::sides::proof::Warrant;
 use crate::stop::Stop;
 pub(crate) use abilities::file_system_of;
 pub use fingerprint::handle_of;

@@ -5,8 +5,8 @@ use reqwest::StatusCode;
 
 use super::client::{Answered, refusal};
 use super::{Inner, download, list, room};
-use crate::proof::Warrant;
 use crate::sides::digest::digest_of;
+use crate::sides::proof::Warrant;
 use crate::sides::walk::Folder;
 use crate::sides::{Captured, FolderGone, GivenUp, Outcome, Put, SideError, Undone, WhyKept};
 

@@ -3,7 +3,7 @@
 //! Its source is never written to, and on its receiving side nothing is touched that the lane did not put there.
 //! Whatever the lane did put there and that changed or went by itself is *drift*.
 
-use crate::decide::{Change, Verdict, both_changed, restamped};
+use super::{Change, Verdict, both_changed, restamped};
 use crate::terms::{Drift, Removals, Terms, Updates};
 use crate::{Base, Side, View};
 

@@ -4,9 +4,11 @@
 //! [`crate::reconcile`] adds what needs more than one path: folders that must outlive their members, and files that take
 //! a folder's place.
 
-use crate::one_way::{one_way, removal};
+mod one_way;
+
 use crate::terms::Terms;
 use crate::{Base, Entry, Kind, OddKind, Side, Unknown, View};
+use one_way::{one_way, removal};
 
 /// How one side stands to what was agreed.
 #[derive(Clone, Debug, PartialEq, Eq)]
