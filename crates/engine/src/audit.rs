@@ -19,7 +19,7 @@ use crate::Error;
 use crate::ledger::rows::{self, Agreed};
 use crate::pass::scan::tell_both;
 use crate::pass::shared_tags::SharedTags;
-use crate::pass::{Pass, Wish, far_changes, primitive};
+use crate::pass::{Pass, Wish, primitive};
 use crate::session::LockedLane;
 use crate::sides::digest::digest_of;
 use crate::sides::{SideError, SideStore, Unusable};
@@ -567,8 +567,6 @@ impl Rows {
         self.written.0 += agreed.len() as u64;
         self.written.1 += forgotten.len() as u64;
         let lane = pass.lane.row.key;
-        // The rows say more of the far side than the token of an earlier pass knows.
-        far_changes::forget(pass).await?;
         pass.ledger
             .write(move |connection| {
                 for agreed in &agreed {

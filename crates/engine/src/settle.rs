@@ -15,7 +15,6 @@ use crate::ledger::rows::{self, LedgerRow};
 use crate::ledger::runs::Counts;
 use crate::ledger::spare_rows::{self, Spare};
 use crate::local_time::in_a_name;
-use crate::pass::far_changes;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, Report, Wish};
 use crate::session::LockedLane;
@@ -393,9 +392,6 @@ async fn take_out(
     old: &Entry,
 ) -> Result<i64, Error> {
     let run = pass.begin_run_of("settle", pass.clock.now()).await?;
-    if yields == Side::Far {
-        far_changes::forget(pass).await?;
-    }
     let change = Change {
         side: yields,
         path,
@@ -440,7 +436,6 @@ async fn keep_beside(
     side: Side,
     version: &Entry,
 ) -> Result<RelPath, Error> {
-    far_changes::forget(pass).await?;
     let at = version
         .edited
         .or(version.received)

@@ -13,8 +13,8 @@ use crate::hand::{BY_HAND, Hand};
 use crate::ledger::spare_rows::{self, Spare};
 use crate::local_time::in_a_name;
 use crate::open::account_client;
+use crate::pass::Pass;
 use crate::pass::put_back::back_to;
-use crate::pass::{Pass, far_changes};
 use crate::place::Place;
 use crate::session::LockedLane;
 use crate::sides::webdav::WebdavSide;
@@ -110,9 +110,6 @@ pub async fn restore(
         return restore_folder(pass, spare).await;
     }
     let store = pass.store(on);
-    if on == Side::Far {
-        far_changes::forget(pass).await?;
-    }
     let source = store_of(pass, spare, elsewhere)
         .read_spare(&spare.slot)
         .await

@@ -12,7 +12,6 @@ use crate::choose::entries;
 use crate::ledger::intents::Version;
 use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::Pass;
-use crate::pass::far_changes;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::FolderGone;
@@ -149,7 +148,6 @@ async fn sweep_in(
     run: &OpRun,
     shown: &[OnSide; 2],
 ) -> Result<Ended<Swept>, Error> {
-    far_changes::forget(pass).await?;
     let mut swept = Swept {
         run: Some(run.number()),
         ..Swept::default()

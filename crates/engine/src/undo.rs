@@ -23,7 +23,7 @@ use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::closer_look::look_closer;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::put_back::back_to;
-use crate::pass::{Pass, Report, Unfinished, Wish, far_changes};
+use crate::pass::{Pass, Report, Unfinished, Wish};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
 use crate::sides::{Put, Staged, Steps};
 use crate::spares::make_folders_on;
@@ -315,7 +315,6 @@ async fn back(
     offer: &Offer,
     of: &Run,
 ) -> Result<Ended<(Undone, Vec<RelPath>)>, Error> {
-    far_changes::forget(pass).await?;
     let mut undone = Undone {
         run: run.number(),
         ..Undone::default()

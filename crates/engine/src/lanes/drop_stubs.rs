@@ -24,15 +24,14 @@ pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
     pass.prepare().await?;
     let stubs = Stubs::of(known(&pass.ledger, lane)?);
     stubs.check_still(lane, &*pass.lane.near).await?;
-    let (key, id) = (pass.lane.row.key, lane.id.clone());
+    let key = pass.lane.row.key;
     let forgotten: Vec<_> = stubs.each().map(|(path, _)| path.clone()).collect();
     pass.ledger
         .write(move |connection| {
             for path in &forgotten {
                 rows::forget(connection, key, path)?;
             }
-            // What is in no row any more, only a whole listing shows.
-            rows::forget_token(connection, &id)
+            Ok(())
         })
         .await?;
     let (mut dropped, mut met) = (0, None);

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use super::older_forms;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 12] = [
+const MIGRATIONS: [&str; 13] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -245,6 +245,25 @@ const MIGRATIONS: [&str; 12] = [
     ALTER TABLE row ADD COLUMN far_doubt INTEGER NOT NULL DEFAULT 0;
     DROP INDEX row_stub;
     CREATE INDEX row_stub ON row (near_handle) WHERE near_stub;
+",
+    "
+    -- A token tells what changed since it was taken. A row that comes, goes, or says another thing of the far side is newer
+    -- than the token: what becomes of it there may be no change to the server at all. So none stands beside such a row,
+    -- but the one that a pass writes after all its rows. A new version of a known path that came from there is harmless:
+    -- whatever becomes of it later is told.
+    CREATE TRIGGER row_came AFTER INSERT ON row BEGIN
+        UPDATE lane SET token = NULL WHERE number = NEW.lane AND token IS NOT NULL;
+    END;
+    CREATE TRIGGER row_went AFTER DELETE ON row BEGIN
+        UPDATE lane SET token = NULL WHERE number = OLD.lane AND token IS NOT NULL;
+    END;
+    CREATE TRIGGER row_changed AFTER UPDATE ON row
+        WHEN OLD.key IS NOT NEW.key OR OLD.kind IS NOT NEW.kind OR OLD.away IS NOT NEW.away
+             OR OLD.far_seen_kind IS NOT NEW.far_seen_kind
+             OR (OLD.far_stamp IS NOT NEW.far_stamp AND NOT NEW.came_down)
+    BEGIN
+        UPDATE lane SET token = NULL WHERE number = NEW.lane AND token IS NOT NULL;
+    END;
 "];
 
 /// The form from which on facts stand in the ledger as facts.

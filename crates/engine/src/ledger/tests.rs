@@ -464,3 +464,108 @@ async fn a_ledger_of_a_newer_version_is_not_opened() {
         "nobody else reads the names of a person's files"
     );
 }
+
+/// A token stands for the far side as it was: no row that says more of it is written beside it.
+#[tokio::test]
+async fn a_token_goes_with_the_first_row_that_is_newer() {
+    let (_dir, ledger, lane) = ledger().await;
+    let known = agreed("a", "first");
+    let first = known.clone();
+    let setup = move |connection: &_| rows::agree(connection, lane, &first);
+    ledger.write(setup).await.unwrap();
+
+    let token_after = async |name: &str, change: Change| {
+        ledger
+            .write(move |connection| {
+                rows::set_token(connection, lane, Some("t"), None)?;
+                change(connection, lane)
+            })
+            .await
+            .unwrap();
+        let row = ledger.read(|connection| rows::lane_of(connection, "a"));
+        (name.to_owned(), row.unwrap().unwrap().token)
+    };
+    let shed = Agreed {
+        base: Base {
+            near: Stamp::of(katabatic_core::StampKind::Stub, "5"),
+            ..known.base.clone()
+        },
+        unproven: true,
+        ..known.clone()
+    };
+    let with_far = |far: &str, origin| Agreed {
+        base: Base {
+            far: Stamp::new(far),
+            ..known.base.clone()
+        },
+        origin,
+        ..known.clone()
+    };
+    let newer = with_far("newer", Origin::Here);
+    let from_there = with_far("came from there", Origin::There);
+    let again = known.clone();
+    let changes: Vec<(&str, bool, Change)> = vec![
+        (
+            "as it was",
+            true,
+            Box::new(move |c, lane| rows::agree(c, lane, &again)),
+        ),
+        (
+            "another version here",
+            true,
+            Box::new(move |c, lane| rows::agree(c, lane, &shed)),
+        ),
+        (
+            "listed",
+            true,
+            Box::new(|c, lane| rows::mark_listed(c, lane, &path("a"))),
+        ),
+        (
+            "a newer version came from there",
+            true,
+            Box::new(move |c, lane| rows::agree(c, lane, &from_there)),
+        ),
+        (
+            "another version there",
+            false,
+            Box::new(move |c, lane| rows::agree(c, lane, &newer)),
+        ),
+        (
+            "new",
+            false,
+            Box::new(|c, lane| rows::agree(c, lane, &agreed("b", "new"))),
+        ),
+        (
+            "seen there",
+            false,
+            Box::new(|c, lane| rows::note_open(c, lane, 1, &open("c", Agreement::Stuck))),
+        ),
+        (
+            "gone there",
+            false,
+            Box::new(|c, lane| {
+                let gone = Open {
+                    far: View::Absent,
+                    ..open("a", Agreement::Waiting(Side::Near))
+                };
+                rows::note_open(c, lane, 1, &gone)
+            }),
+        ),
+        (
+            "renamed",
+            false,
+            Box::new(|c, lane| rows::rename(c, lane, &path("b"), &path("d"), Side::Far)),
+        ),
+        (
+            "forgotten",
+            false,
+            Box::new(|c, lane| rows::forget(c, lane, &path("d"))),
+        ),
+    ];
+    for (name, stays, change) in changes {
+        let (name, token) = token_after(name, change).await;
+        assert_eq!(token.is_some(), stays, "{name}");
+    }
+}
+
+type Change = Box<dyn FnOnce(&rusqlite::Connection, LaneKey) -> rusqlite::Result<()> + Send>;

@@ -1,9 +1,9 @@
 //! The far side of a pass, told by what changed since the last one instead of by listing everything.
 //!
 //! What did not change is as the ledger saw it last. That holds only where token and rows speak of the same moment: a
-//! file that came after the token and went again is no change to the server, though the ledger knows it. So a pass
-//! forgets the token before it carries or records anything, either way, and keeps a new one only once it has ended and
-//! the server has told exactly the changes that the pass itself made. It holds also only for as long as the server is right; so once a day everything is
+//! file that came after the token and went again is no change to the server, though the ledger knows it. So the ledger itself
+//! drops the token with the first row that comes or goes (a trigger, in the same commit), and a pass keeps a new one only once it
+//! has ended and the server has told exactly the changes that the pass itself made. It holds also only for as long as the server is right; so once a day everything is
 //! listed all the same, and a removal that comes from here is looked at directly before it is carried, as any other.
 
 use std::collections::BTreeSet;
@@ -12,9 +12,7 @@ use katabatic_core::{Kind, RelPath, Side, View};
 use tokio::sync::mpsc;
 
 use super::{Pass, Wish, heard, told};
-use crate::Error;
 use crate::ledger::rows;
-use crate::session::LockedLane;
 use crate::sides::{Found, SideError};
 
 /// Everything is listed at least so often.
@@ -78,14 +76,6 @@ pub(super) fn begin(
         store.scan(found).await?;
         Ok(token.map(|text| Token { text, listed: true }))
     })
-}
-
-/// Forgets the token, because rows are about to be written that are newer.
-pub(crate) async fn forget(pass: &LockedLane) -> Result<(), Error> {
-    let lane = pass.lane.row.key;
-    pass.ledger
-        .write(move |connection| rows::set_token(connection, lane, None, None))
-        .await
 }
 
 /// A token that stands for the far side as the ledger has it now, after what the pass itself did there; none where

@@ -143,7 +143,6 @@ impl LockedLane {
         let run = self.begin_run(command, plan, began).await?;
         let number = run.as_ref().map(OpRun::number);
         let carried = async {
-            self.forget_token_before(plan).await?;
             let carried = carry::carry(self, plan, number).await;
             self.seam(Seam::Carried, None, None).await;
             record::record(self, plan, carried, number, wish).await
@@ -179,20 +178,6 @@ impl LockedLane {
         let plan = Plan::of_one(step);
         self.carry_out(&plan, command, self.clock.now(), &wish)
             .await
-    }
-
-    /// What is carried either way, or only recorded, makes the rows newer than the token that stands beside them until
-    /// the pass has ended. That is harmless only where the far side shows a new version of what was known to be there:
-    /// whatever becomes of it later is told.
-    async fn forget_token_before(&self, plan: &Plan) -> Result<(), Error> {
-        let came_or_went = |step: &Step| {
-            let known = step.seen.base.is_some() && step.entry(Side::Far).is_some();
-            step.changes(Side::Far) || (step.decision.is_work() && !known)
-        };
-        if plan.steps.iter().any(came_or_went) {
-            far_changes::forget(self).await?;
-        }
-        Ok(())
     }
 
     fn check_exactly(&self, plan: &Plan, wish: &Wish) -> Result<(), Error> {

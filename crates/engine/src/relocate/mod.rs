@@ -604,7 +604,6 @@ async fn settle_in(
             _ => {}
         }
     }
-    let id = after.id.clone();
     ledger
         .write(move |connection| {
             rows::set_near_root(connection, key, &root)?;
@@ -614,8 +613,7 @@ async fn settle_in(
             for path in &missing {
                 rows::forget(connection, key, path)?;
             }
-            // What is in no row any more, only a whole listing shows.
-            rows::forget_token(connection, &id)
+            Ok(())
         })
         .await
 }
