@@ -1,9 +1,9 @@
 //! What a command is about: lanes, or files and folders in them, as people name them.
 
 use katabatic_core::RelPath;
+use katabatic_core::place::{Place, absolute};
 use katabatic_engine::Error;
 use katabatic_engine::config::{Config, LaneConfig};
-use katabatic_engine::place::{Place, absolute};
 
 /// A lane, and the paths in it that are meant; the whole lane where there are none.
 #[derive(Clone, Debug)]

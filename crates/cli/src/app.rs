@@ -3,14 +3,14 @@
 use std::sync::Arc;
 
 use katabatic_core::EditTime;
-use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{Config, LaneConfig};
-use katabatic_engine::ledger::Ledger;
 use katabatic_engine::open::{OpenLane, open_lane, open_lane_to_look};
 use katabatic_engine::pass::{Pass, Progress, ReadFiles};
 use katabatic_engine::seam::NoHook;
-use katabatic_engine::stop::Stop;
 use katabatic_engine::{Error, Home};
+use katabatic_ledger::Ledger;
+use katabatic_sides::clock::{Clock, SystemClock};
+use katabatic_sides::stop::Stop;
 use tokio::runtime::Runtime;
 
 use crate::args::Common;
@@ -47,7 +47,7 @@ impl App {
             "katabatic: the ledger {}\n  why   the disk that it lies on is full, or fails\n  next  Free some room on that disk, and do the same again. Nothing is lost: what was under way is cleared up first.\n",
             home.ledger_file().display()
         ));
-        let ledger = Ledger::open(&home)?;
+        let ledger = home.open_ledger()?;
         for mended in &ledger.mended {
             crate::draw::say(format!("katabatic: {mended}"));
         }

@@ -6,9 +6,9 @@ use std::sync::Arc;
 use katabatic_core::rules::Rule;
 use katabatic_core::{Decision, Kind, Side, Step, words};
 use katabatic_engine::config::LaneConfig;
-use katabatic_engine::ledger::rows;
 use katabatic_engine::pass::{Pass, Plan, Progress, Report, WantedContents, Wish, to_prove};
 use katabatic_engine::{Error, choose};
+use katabatic_ledger::rows;
 use serde_json::{Value, json};
 
 use crate::about::About;

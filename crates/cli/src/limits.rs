@@ -1,8 +1,8 @@
 //! `--limit-up` and `--limit-down`, from what was typed to what it means.
 
 use katabatic_engine::Error;
-use katabatic_engine::net::rate::Limits;
-use katabatic_engine::net::rates::Rates;
+use katabatic_sides::net::rate::Limits;
+use katabatic_sides::net::rates::Rates;
 
 use crate::args::LimitsTyped;
 

@@ -160,7 +160,9 @@ fn run(app: &App, command: Command) -> Result<ExitCode, Error> {
 fn start_log(verbose: u8) {
     let level = match verbose {
         0 => return,
-        1 => "katabatic_engine=debug,katabatic_standin=info",
+        1 => {
+            "katabatic_engine=debug,katabatic_ledger=debug,katabatic_sides=debug,katabatic_standin=info"
+        }
         _ => "debug",
     };
     let filter = tracing_subscriber::EnvFilter::new(level);

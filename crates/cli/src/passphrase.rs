@@ -3,7 +3,7 @@
 use std::io::IsTerminal;
 
 use katabatic_engine::Error;
-use katabatic_engine::secret::Secret;
+use katabatic_sides::secret::Secret;
 
 const VARIABLE: &str = "KATABATIC_PASSPHRASE";
 

@@ -15,12 +15,18 @@ pub mod dated_name;
 pub mod decide;
 pub mod decision;
 pub mod entry;
+pub mod error;
+pub mod findings;
+pub mod known_root;
 pub mod merge;
 pub mod moved_out;
 pub mod moves;
+pub mod partial;
 pub mod path;
 pub mod per_side;
+pub mod place;
 pub mod portable;
+pub mod principal;
 pub mod quantity;
 pub mod reconcile;
 pub mod recurrence;
@@ -45,6 +51,7 @@ pub use decision::{Decision, Effects, Step, TakesOut};
 pub use entry::{
     Base, Digest, EditTime, Entry, Kind, Listing, OddKind, Stamp, StampKind, Unknown, View,
 };
+pub use error::{Class, Error};
 pub use merge::{Merge, MergeError, Triple};
 pub use path::{PathError, RelPath};
 pub use per_side::PerSide;

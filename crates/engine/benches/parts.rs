@@ -11,12 +11,12 @@ use katabatic_core::{
     Stamp, Terms,
 };
 use katabatic_engine::Home;
-use katabatic_engine::ledger::rows::{self, Agreed, Origin};
-use katabatic_engine::ledger::{LaneKey, Ledger};
-use katabatic_engine::sides::local::LocalSide;
-use katabatic_engine::sides::webdav::count_resources;
-use katabatic_engine::sides::{Found, SideStore};
-use katabatic_engine::stop::Stop;
+use katabatic_ledger::rows::{self, Agreed, Origin};
+use katabatic_ledger::{LaneKey, Ledger};
+use katabatic_sides::local::LocalSide;
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::count_resources;
+use katabatic_sides::{Found, SideStore};
 
 const SIZES: [usize; 4] = [1_000, 10_000, 100_000, 1_000_000];
 
@@ -52,7 +52,10 @@ fn main() {
         make(&tree, files);
         let body = listing();
         let home = dir.path().join(format!("home {files}"));
-        let ledger = Ledger::open(&Home::under(&home).expect("a home")).expect("a ledger");
+        let ledger = Home::under(&home)
+            .expect("a home")
+            .open_ledger()
+            .expect("a ledger");
         let parts: [Part<'_>; 5] = [
             (
                 "near side listed (the second time)",

@@ -2,11 +2,11 @@
 
 use crate::accounts::device_grant;
 use crate::config::{AccountConfig, Config};
-use crate::ledger::{Ledger, account_rows};
-use crate::secret::Keeping;
-use crate::secret::Secret;
 use crate::secrets;
 use crate::{Class, Error, Home, lanes};
+use katabatic_ledger::{Ledger, account_rows};
+use katabatic_sides::secret::Keeping;
+use katabatic_sides::secret::Secret;
 
 /// Saves a new account: its secret first, so that the config never names one that cannot sign in.
 ///

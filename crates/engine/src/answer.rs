@@ -6,9 +6,9 @@
 use katabatic_core::{Agreement, Drift, RelPath, Removals, Side, Terms, words};
 
 use crate::Error;
-use crate::ledger::rows;
 use crate::pass::{Pass, Report, Wish};
 use crate::session::LockedLane;
+use katabatic_ledger::rows;
 
 /// What a person decided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -16,13 +16,13 @@ use katabatic_core::{
 use tokio::sync::mpsc;
 
 use crate::Error;
-use crate::ledger::rows::{self, Agreed};
 use crate::pass::scan::tell_both;
 use crate::pass::shared_tags::SharedTags;
 use crate::pass::{Pass, Wish, primitive};
 use crate::session::LockedLane;
-use crate::sides::digest::digest_of;
-use crate::sides::{SideError, SideStore, Unusable};
+use katabatic_ledger::rows::{self, Agreed};
+use katabatic_sides::digest::digest_of;
+use katabatic_sides::{SideError, SideStore, Unusable};
 
 /// Pairs of files that are read at a time.
 const READ_AT_A_TIME: usize = 4;

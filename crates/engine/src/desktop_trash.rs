@@ -14,7 +14,7 @@ use katabatic_core::RelPath;
 use percent_encoding::percent_decode;
 
 use crate::config::LaneConfig;
-use crate::place::Place;
+use katabatic_core::place::Place;
 
 /// More entries than this in one trash are not looked at.
 const MOST: usize = 10_000;

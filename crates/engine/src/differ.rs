@@ -9,7 +9,7 @@ use katabatic_core::{Entry, Kind, RelPath, Side};
 use similar::{Algorithm, TextDiff};
 
 use crate::pass::Pass;
-use crate::sides::Content;
+use katabatic_sides::Content;
 
 /// Texts up to this many bytes are compared line by line.
 const READABLE: u64 = 1 << 20;

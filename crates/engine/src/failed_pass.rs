@@ -6,10 +6,10 @@
 use katabatic_core::{EditTime, RunOutcome};
 
 use crate::config::LaneConfig;
-use crate::ledger::Ledger;
-use crate::ledger::rows::{self, FailedPass};
-use crate::ledger::runs::{self, Counts};
 use crate::{Class, Error};
+use katabatic_ledger::Ledger;
+use katabatic_ledger::rows::{self, FailedPass};
+use katabatic_ledger::runs::{self, Counts};
 
 /// Remembers how a pass over a lane ended that began and failed at these times. One that somebody stopped, or that was
 /// asked for wrongly, says nothing of the lane; nor does one that another was in the way of.

@@ -6,7 +6,7 @@
 use katabatic_core::EditTime;
 
 use crate::Error;
-use crate::ledger::{Ledger, runs};
+use katabatic_ledger::{Ledger, runs};
 
 const DAY: i64 = 86_400 * 1_000_000_000;
 
@@ -55,8 +55,8 @@ mod tests {
 
     use super::*;
     use crate::config::KEPT_DAYS;
-    use crate::ledger::LaneKey;
-    use crate::ledger::runs::Counts;
+    use katabatic_ledger::LaneKey;
+    use katabatic_ledger::runs::Counts;
 
     async fn with_runs(ages_in_days: &[i64], now: EditTime) -> Ledger {
         let ledger = Ledger::in_memory().unwrap();

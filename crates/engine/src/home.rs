@@ -8,15 +8,16 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use katabatic_ledger::{Ledger, rows};
 use url::Url;
 
 use crate::Error;
-use crate::net::Line;
-use crate::net::rate::{Dials, Limits};
-use crate::net::shared::Shared;
-use crate::private_files::{check_ours, private_folder, random_hex, write_private};
-use crate::secret::Secret;
-use crate::side_error::SideError;
+use katabatic_sides::net::Line;
+use katabatic_sides::net::rate::{Dials, Limits};
+use katabatic_sides::net::shared::Shared;
+use katabatic_sides::private_files::{check_ours, private_folder, random_hex, write_private};
+use katabatic_sides::secret::Secret;
+use katabatic_sides::side_error::SideError;
 
 /// Asks the person for the passphrase of the secrets; `true` where it is a new one, to be typed twice.
 pub type AskPassphrase = Arc<dyn Fn(bool) -> Result<Secret, Error> + Send + Sync>;
@@ -49,6 +50,31 @@ impl std::fmt::Debug for Home {
 }
 
 impl Home {
+    /// Opens the ledger; one that came from another computer forgets what only counts there.
+    ///
+    /// # Errors
+    /// As [`Ledger::open`].
+    pub fn open_ledger(&self) -> Result<Ledger, Error> {
+        let file = self.ledger_file();
+        let what = format!("opening the ledger {}", file.display());
+        Ledger::open(file, |connection| {
+            let Some(before) = self.is_another_computer()? else {
+                return Ok(None);
+            };
+            rows::forget_computer(connection).map_err(|why| {
+                Error::failed(
+                    what,
+                    why,
+                    "Keep the file as it is; without it (renamed), the next pass compares both sides and loses nothing.",
+                )
+            })?;
+            self.forget_computer()?;
+            Ok(Some(format!(
+                "this is another computer than the one this ledger was made on (a copy of its disk, or a home that moved). It got a name of its own; the next pass of each lane compares both sides, and removes nothing. What was kept in accounts before lies in .katabatic/{before} there."
+            )))
+        })
+    }
+
     /// All under one folder, as `--home` and `KATABATIC_HOME` ask.
     ///
     /// # Errors

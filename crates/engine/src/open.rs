@@ -7,27 +7,27 @@ use katabatic_core::{EditTime, Side};
 
 use crate::accounts::address;
 use crate::accounts::device_grant::Tokens;
-use crate::accounts::explain::untrusted;
 use crate::accounts::tokens::TokenKeeper;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::drives::Found;
-use crate::known_root::{KnownRoot, Recognised};
-use crate::ledger::Ledger;
-use crate::ledger::account_rows;
-use crate::ledger::rows::{self, LaneRow};
 use crate::local_time::in_words;
 use crate::lock::LockAt;
-use crate::net::rate::Dials;
-use crate::place::Place;
-use crate::private_files::private_folder;
 use crate::secrets;
-use crate::side_error::{Away, Refusal};
-use crate::sides::away::AwaySide;
-use crate::sides::local::LocalSide;
-use crate::sides::webdav::{Client, Connection, Signer, WebdavSide};
-use crate::sides::{SideError, SideStore};
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_core::known_root::{KnownRoot, Recognised};
+use katabatic_core::place::Place;
+use katabatic_ledger::Ledger;
+use katabatic_ledger::account_rows;
+use katabatic_ledger::rows::{self, LaneRow};
+use katabatic_sides::away::AwaySide;
+use katabatic_sides::explain::untrusted;
+use katabatic_sides::local::LocalSide;
+use katabatic_sides::net::rate::Dials;
+use katabatic_sides::private_files::private_folder;
+use katabatic_sides::side_error::{Away, Refusal};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::{Client, Connection, Signer, WebdavSide};
+use katabatic_sides::{SideError, SideStore};
 
 /// A lane with both its sides.
 #[derive(Clone)]

@@ -9,8 +9,8 @@ use std::path::Path;
 use katabatic_core::{RelPath, Side};
 
 use crate::config::{Config, LaneConfig};
-use crate::place::{Place, absolute};
 use crate::{Error, Home};
+use katabatic_core::place::{Place, absolute};
 
 struct Claim {
     shown: String,

@@ -7,16 +7,16 @@ use std::path::Path;
 use katabatic_core::{EditTime, Entry, Kind, Listing, OddKind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
-use crate::accounts::explain::explain;
 use crate::config::Config;
 use crate::open::{account_client, connection_of};
-use crate::place::Place;
-use crate::place::far_place;
-use crate::side_error::Away;
-use crate::sides::webdav::WebdavSide;
-use crate::sides::{Found, SideError, SideStore, is_own};
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_core::place::Place;
+use katabatic_core::place::far_place;
+use katabatic_sides::explain::explain;
+use katabatic_sides::side_error::Away;
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::WebdavSide;
+use katabatic_sides::{Found, SideError, SideStore, is_own};
 
 /// One member of a folder.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -2,10 +2,10 @@
 //!
 //! | the copy here goes because | what makes it certain |
 //! |---|---|
-//! | the far side told the digest of its current version, and it is that of the content here | [`crate::sides::proof::By::Digest`] |
-//! | its current version was read back, and is equal | [`crate::sides::proof::By::ReadBack`] |
-//! | it came from there and was never changed here, its tag there is the same and belongs to no other version, and some parts of it, drawn at random, were read there and are equal | [`crate::sides::proof::By::Parts`]: evidence, and no proof |
-//! | the lane is content with tags (`proof = "tags"`), and its tag there is the same | [`crate::sides::proof::By::Tag`]: evidence, and called *believed* |
+//! | the far side told the digest of its current version, and it is that of the content here | [`katabatic_sides::proof::By::Digest`] |
+//! | its current version was read back, and is equal | [`katabatic_sides::proof::By::ReadBack`] |
+//! | it came from there and was never changed here, its tag there is the same and belongs to no other version, and some parts of it, drawn at random, were read there and are equal | [`katabatic_sides::proof::By::Parts`]: evidence, and no proof |
+//! | the lane is content with tags (`proof = "tags"`), and its tag there is the same | [`katabatic_sides::proof::By::Tag`]: evidence, and called *believed* |
 //!
 //! A tag, a size and a date are never proof: servers make tags of times and sizes, which two files can share, and which
 //! stay when somebody puts another version in a file's place and keeps its time.
@@ -21,12 +21,12 @@ use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, Stamp, Tally};
 
 use crate::Error;
 use crate::config::ProofBy;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::rows::{self, LedgerRow};
 use crate::session::{LockedLane, Pass, Trouble};
-use crate::sides::digest::digest;
-use crate::sides::proof::{PART, PARTS, Proof, Version};
-use crate::sides::{Sha256, SideError};
+use katabatic_ledger::rows::{self, LedgerRow};
+use katabatic_sides::digest::digest;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::proof::{PART, PARTS, Proof, Version};
+use katabatic_sides::{Sha256, SideError};
 
 /// That the far side has, under a name, what is here.
 pub(crate) struct Claim<'a> {

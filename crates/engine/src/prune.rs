@@ -10,13 +10,13 @@ use std::collections::BTreeSet;
 use katabatic_core::{Agreement, EditTime, Side, words};
 
 use crate::hand::Hand;
-use crate::ledger::spare_rows::{self, Spare};
-use crate::ledger::{Ledger, rows, runs};
 use crate::pass::Pass;
-use crate::sides::digest::digest_of;
-use crate::sides::proof::{OldVersion, Warrant};
-use crate::sides::{GivenUp, SideError, SideStore, WhyKept};
 use crate::{Class, Error};
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_ledger::{Ledger, rows, runs};
+use katabatic_sides::digest::digest_of;
+use katabatic_sides::proof::{OldVersion, Warrant};
+use katabatic_sides::{GivenUp, SideError, SideStore, WhyKept};
 
 const DAY: i64 = 86_400 * 1_000_000_000;
 
@@ -65,7 +65,7 @@ pub fn choose(ledger: &Ledger, now: EditTime, limits: &Limits) -> Result<Choice,
         for lane in lanes {
             for path in rows::in_state(
                 connection,
-                crate::ledger::LaneKey(lane),
+                katabatic_ledger::LaneKey(lane),
                 Agreement::Conflict,
             )? {
                 in_conflict.insert((lane, path));

@@ -14,17 +14,17 @@ use katabatic_core::{
 use tokio::sync::mpsc;
 
 use crate::Error;
-use crate::effort::ATTEMPTS;
-use crate::effort::IN_FLIGHT;
 use crate::home::Home;
-use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::scan::tell_both;
 use crate::pass::shared_tags::SharedTags;
 use crate::pass::{Pass, Wish};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
-use crate::sides::local::LocalSide;
-use crate::sides::{Found, Put, SideError, SideStore, Steps, Undone};
 use crate::spares::make_parents_on;
+use katabatic_ledger::runs::{Counts, RunItem};
+use katabatic_sides::effort::ATTEMPTS;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::local::LocalSide;
+use katabatic_sides::{Found, Put, SideError, SideStore, Steps, Undone};
 
 const BUFFER: usize = 1024;
 

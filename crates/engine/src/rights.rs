@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use rustix::fs::{Access, access};
 
-use crate::sides::is_own;
+use katabatic_sides::is_own;
 
 /// As many places are named.
 const NAMED: usize = 3;

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use katabatic_opener::client;
 
-use crate::sides::local::file_system_of;
+use katabatic_sides::local::file_system_of;
 
 /// The system asks before content is used from this version on (fanotify(7), `FAN_PRE_ACCESS`).
 const ASKS_FROM: (u32, u32) = (6, 14);

@@ -10,16 +10,16 @@ use katabatic_core::{
 pub use crate::answer::Keep;
 use crate::answer::{Answered, answer};
 use crate::differ::{Difference, differ};
-use crate::ledger::intents::Version;
-use crate::ledger::rows::{self, LedgerRow};
-use crate::ledger::runs::Counts;
-use crate::ledger::spare_rows::{self, Spare};
 use crate::local_time::in_a_name;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, Report, Wish};
 use crate::session::LockedLane;
-use crate::sides::{Put, SideError};
 use crate::{Class, Error};
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::rows::{self, LedgerRow};
+use katabatic_ledger::runs::Counts;
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::{Put, SideError};
 
 /// Times closer than this, in nanoseconds, do not say which version is the newer one.
 const TOO_CLOSE: i64 = 2_000_000_000;

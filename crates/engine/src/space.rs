@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use katabatic_core::{Kind, Tally};
 
 use crate::Error;
-use crate::ledger::{Ledger, rows};
+use katabatic_ledger::{Ledger, rows};
 
 /// Files and bytes of each folder at the top of a lane; what lies in none has no name. Nothing for a lane that never ran.
 ///

@@ -10,23 +10,23 @@ use tokio::io::AsyncWriteExt;
 
 use crate::config::Config;
 use crate::hand::{BY_HAND, Hand};
-use crate::ledger::spare_rows::{self, Spare};
 use crate::local_time::in_a_name;
 use crate::open::account_client;
 use crate::pass::Pass;
 use crate::pass::put_back::back_to;
-use crate::place::Place;
 use crate::session::LockedLane;
-use crate::sides::webdav::WebdavSide;
-use crate::sides::{Put, SideError, SideStore, Source, Steps};
-use crate::stop::Stop;
 use crate::{Error, Home};
+use katabatic_core::place::Place;
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::WebdavSide;
+use katabatic_sides::{Put, SideError, SideStore, Source, Steps};
 
 /// The spare of this number.
 ///
 /// # Errors
 /// Where there is none.
-pub fn find(ledger: &crate::ledger::Ledger, number: i64) -> Result<Spare, Error> {
+pub fn find(ledger: &katabatic_ledger::Ledger, number: i64) -> Result<Spare, Error> {
     ledger
         .read(|connection| spare_rows::spare(connection, number))?
         .ok_or_else(|| {

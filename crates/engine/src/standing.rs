@@ -15,17 +15,17 @@ use katabatic_core::{
 use tokio::sync::mpsc;
 
 use crate::Error;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::account_rows;
-use crate::ledger::rows::{self, FailedPass, LedgerRow};
-use crate::ledger::runs::{self, Run};
 use crate::pass::closer_look::{look_closer, read_where_touched};
 use crate::pass::merging::{Row, Shown, Stream, merge};
 use crate::pass::refine::{self, Decided};
 use crate::pass::scan::{not_cleared_up, tell_both};
 use crate::pass::shared_tags::SharedTags;
 use crate::pass::{Pass, Wish};
-use crate::sides::{Found, SideError, Unusable};
+use katabatic_ledger::account_rows;
+use katabatic_ledger::rows::{self, FailedPass, LedgerRow};
+use katabatic_ledger::runs::{self, Run};
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::{Found, SideError, Unusable};
 
 /// One path and where it stands.
 #[derive(Clone, Debug)]

@@ -9,13 +9,13 @@ use katabatic_core::{
 };
 
 use crate::choose::entries;
-use crate::ledger::intents::Version;
-use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::Pass;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
-use crate::sides::FolderGone;
 use crate::{Class, Error};
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::runs::{Counts, RunItem};
+use katabatic_sides::FolderGone;
 
 /// What rules catch on one side.
 #[derive(Clone, Debug, PartialEq, Eq)]

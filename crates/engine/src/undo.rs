@@ -15,18 +15,18 @@ use katabatic_core::{
 };
 
 use crate::Error;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::intents::Version;
-use crate::ledger::rows;
-use crate::ledger::runs::{self, Counts, Run, RunItem};
-use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::closer_look::look_closer;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::put_back::back_to;
 use crate::pass::{Pass, Report, Unfinished, Wish};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
-use crate::sides::{Put, Staged, Steps};
 use crate::spares::make_folders_on;
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::rows;
+use katabatic_ledger::runs::{self, Counts, Run, RunItem};
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::{Put, Staged, Steps};
 
 /// A version that can go back.
 #[derive(Clone, Debug)]

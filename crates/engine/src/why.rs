@@ -7,10 +7,10 @@
 use katabatic_core::{Base, EditTime, Entry, LeftOutBy, RelPath, Stamp, Triple, View};
 
 use crate::Error;
-use crate::ledger::runs::{self, Run, RunItem};
-use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::Pass;
 use crate::standing::{self, LaneStanding, Standing};
+use katabatic_ledger::runs::{self, Run, RunItem};
+use katabatic_ledger::spare_rows::{self, Spare};
 
 /// As many of the last things that happened to a path are told.
 const LAST: usize = 5;

@@ -3,8 +3,8 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use katabatic_core::RelPath;
-use katabatic_engine::side_error::Refusal;
-use katabatic_engine::sides::{Outcome, SideError, Undone};
+use katabatic_sides::side_error::Refusal;
+use katabatic_sides::{Outcome, SideError, Undone};
 use tokio::sync::Notify;
 
 use crate::mischief::Fault;

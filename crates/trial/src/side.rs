@@ -6,10 +6,10 @@ use async_trait::async_trait;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::{Grain, Stretch};
+use katabatic_core::known_root::KnownRoot;
 use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Stamp, Unknown};
-use katabatic_engine::known_root::KnownRoot;
-use katabatic_engine::sides::proof::Warrant;
-use katabatic_engine::sides::{
+use katabatic_sides::proof::Warrant;
+use katabatic_sides::{
     Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, NewStub, Outcome,
     Partial, Patch, Put, SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Whereabouts,
     WhyKept,

@@ -9,23 +9,23 @@ use std::sync::{Arc, Mutex};
 
 use async_trait::async_trait;
 use katabatic_core::brake::BrakeLimits;
+use katabatic_core::place::Place;
 use katabatic_core::{
     Choice, Contents, Decision, Direction, EditTime, NewFolders, PerSide, RelPath, Rule, Selection,
     Side,
 };
-use katabatic_engine::clock::Clock;
 use katabatic_engine::config::{LaneConfig, ProofBy};
-use katabatic_engine::ledger::{Ledger, intents, spare_rows};
 use katabatic_engine::lock::LockAt;
 use katabatic_engine::open::between;
 use katabatic_engine::pass::{
     Ending, Pass, Plan, Progress, ReadFiles, Report, WantedContents, Wish,
 };
-use katabatic_engine::place::Place;
 use katabatic_engine::seam::{Hook, Seam};
 use katabatic_engine::standing::{self, LaneStanding};
-use katabatic_engine::stop::Stop;
 use katabatic_engine::{Class, Error};
+use katabatic_ledger::{Ledger, intents, spare_rows};
+use katabatic_sides::clock::Clock;
+use katabatic_sides::stop::Stop;
 use tokio::runtime::Runtime;
 use tokio::sync::Notify;
 

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bytes::Bytes;
 use katabatic_core::{EditTime, Entry, Kind, RelPath, Stamp, StampKind};
-use katabatic_engine::sides::SideError;
+use katabatic_sides::SideError;
 
 use crate::mischief::{Fault, Flaw, Mischief, Nature};
 

@@ -3,12 +3,12 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use katabatic_core::place::{Place, absolute};
 use katabatic_core::{RelPath, Side};
 use katabatic_engine::Error;
 use katabatic_engine::hand::{Hand, Touched};
-use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::place::{Place, absolute};
+use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
 use crate::app::App;

@@ -8,8 +8,8 @@ use katabatic_core::{Choice, NewFolders, RelPath, Share, words};
 use katabatic_engine::choose::{self, Effect, Looked, Weighed};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::sides::SharedFolder;
 use katabatic_engine::{Class, Error};
+use katabatic_sides::SharedFolder;
 use serde_json::{Value, json};
 
 use super::account::confirmed;

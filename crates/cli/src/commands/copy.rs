@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use katabatic_core::words;
 use katabatic_engine::hand::{self, Copied, Count, Wish};
-use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Class, Error};
+use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
 use super::by_hand;

@@ -4,8 +4,8 @@ use std::cmp::Reverse;
 use std::process::ExitCode;
 
 use globset::GlobBuilder;
+use katabatic_core::place::Place;
 use katabatic_core::{Kind, words};
-use katabatic_engine::place::Place;
 use katabatic_engine::places::{self, Member};
 use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};

@@ -4,13 +4,13 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
+use katabatic_core::place::Place;
 use katabatic_core::words;
 use katabatic_engine::hand::{self, Wish};
-use katabatic_engine::ledger::spare_rows::Spare;
-use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::place::Place;
 use katabatic_engine::{Class, Error};
+use katabatic_ledger::spare_rows::Spare;
+use katabatic_sides::net::rate::Limits;
 use serde_json::json;
 
 use super::{by_hand, copy};

@@ -7,11 +7,11 @@ use std::sync::Arc;
 
 use katabatic_core::rules::read_bytes;
 use katabatic_core::words;
-use katabatic_engine::ledger::spare_rows::Spare;
-use katabatic_engine::net::rate::Limits as Pace;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::prune::{self, Choice, GaveUp, Limits};
 use katabatic_engine::{Class, Error, spares as engine};
+use katabatic_ledger::spare_rows::Spare;
+use katabatic_sides::net::rate::Limits as Pace;
 use serde_json::json;
 
 use super::account::confirmed;

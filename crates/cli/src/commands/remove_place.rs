@@ -6,8 +6,8 @@ use std::sync::Arc;
 use katabatic_core::words;
 use katabatic_engine::Error;
 use katabatic_engine::hand;
-use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
+use katabatic_sides::net::rate::Limits;
 use serde_json::json;
 
 use super::by_hand;

@@ -6,10 +6,10 @@ use std::sync::Arc;
 
 use katabatic_core::{RelPath, Tally};
 use katabatic_engine::doctor::{Check, Doctor};
-use katabatic_engine::ledger::runs::{self, Run};
 use katabatic_engine::pass::Progress;
 use katabatic_engine::standing::{self, LaneStanding};
 use katabatic_engine::{Error, space};
+use katabatic_ledger::runs::{self, Run};
 use serde_json::json;
 
 use super::status::places;

@@ -4,8 +4,8 @@ use std::io::IsTerminal;
 use std::process::ExitCode;
 
 use katabatic_core::words;
-use katabatic_engine::ledger::runs::{self, Run, RunItem};
 use katabatic_engine::{Class, Error, forget_runs};
+use katabatic_ledger::runs::{self, Run, RunItem};
 use serde_json::{Value, json};
 
 use super::account::confirmed;

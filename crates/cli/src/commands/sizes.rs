@@ -2,9 +2,9 @@
 
 use std::process::ExitCode;
 
+use katabatic_core::place::Place;
 use katabatic_core::words;
 use katabatic_engine::Error;
-use katabatic_engine::place::Place;
 use katabatic_engine::places::{self, Sizes};
 use serde_json::{Value, json};
 

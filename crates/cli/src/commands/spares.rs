@@ -3,13 +3,13 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
+use katabatic_core::place::Place;
 use katabatic_core::{Side, words};
 use katabatic_engine::desktop_trash::{self, Trashed};
-use katabatic_engine::ledger::spare_rows::{self, Spare};
-use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::place::Place;
 use katabatic_engine::{Error, spares as engine};
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
 use super::by_hand;

@@ -6,9 +6,9 @@ use std::sync::Arc;
 use katabatic_core::{Direction, Drift, Side, Terms, words};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::failed_pass;
-use katabatic_engine::ledger::rows;
 use katabatic_engine::pass::{Ending, Outcome, Progress, Report, Wish};
 use katabatic_engine::{Class, Error};
+use katabatic_ledger::rows;
 use serde_json::{Value, json};
 
 use crate::about::{About, understand};

@@ -6,12 +6,12 @@ use std::sync::Arc;
 
 use katabatic_core::words;
 use katabatic_engine::hand::BY_HAND;
-use katabatic_engine::ledger::runs::Run;
-use katabatic_engine::ledger::spare_rows::{self, Spare};
-use katabatic_engine::net::rate::Limits;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::undo::{self, Back, Offer, Undone};
 use katabatic_engine::{Class, Error, spares as engine};
+use katabatic_ledger::runs::Run;
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::net::rate::Limits;
 use serde_json::json;
 
 use super::account::confirmed;

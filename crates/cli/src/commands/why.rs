@@ -8,10 +8,10 @@ use katabatic_core::{
 };
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
-use katabatic_engine::ledger::runs::{Run, RunItem};
-use katabatic_engine::ledger::spare_rows::Spare;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::why::{Story, story};
+use katabatic_ledger::runs::{Run, RunItem};
+use katabatic_ledger::spare_rows::Spare;
 use serde_json::{Value, json};
 
 use super::runs::result_words;

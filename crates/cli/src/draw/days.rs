@@ -6,7 +6,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use katabatic_core::{EditTime, RunClass, words};
-use katabatic_engine::ledger::runs::Run;
+use katabatic_ledger::runs::Run;
 
 use super::page::text;
 use super::{Style, line};
@@ -365,7 +365,7 @@ fn cross(x: f64, y: f64) -> String {
 mod tests {
     use jiff::civil::date;
     use katabatic_core::RunOutcome;
-    use katabatic_engine::ledger::runs::Counts;
+    use katabatic_ledger::runs::Counts;
 
     use super::*;
 

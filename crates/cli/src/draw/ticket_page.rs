@@ -5,8 +5,8 @@ use std::fmt::Write as _;
 
 use katabatic_core::{Agreement, EditTime, Side, Tally, words};
 use katabatic_engine::doctor::Check;
-use katabatic_engine::ledger::runs::Run;
 use katabatic_engine::standing::{LaneStanding, Standing};
+use katabatic_ledger::runs::Run;
 
 use super::bars::{self, Bar};
 use super::days::{self, Day};

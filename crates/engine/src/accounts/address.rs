@@ -3,7 +3,7 @@
 use url::Url;
 
 use crate::Error;
-use crate::net::is_loopback;
+use katabatic_sides::net::is_loopback;
 
 /// An address that was understood, and what had to be put right.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -141,7 +141,7 @@ mod tests {
 
     #[test]
     fn fuzz_addresses() {
-        crate::fuzz::each_text("addresses", |text| {
+        katabatic_fuzz::each_text("addresses", |text| {
             if let Ok(understood) = understand(text, false) {
                 let url = understood.url;
                 let host = url.host_str().unwrap_or_default().to_owned();

@@ -7,12 +7,12 @@ use std::time::{Duration, Instant};
 use serde::{Deserialize, Serialize};
 use url::Url;
 
-use crate::net::{Http, Line, innermost, is_loopback};
-use crate::secret::Secret;
-use crate::side_error::Refusal;
-use crate::sides::SideError;
-use crate::stop::Stop;
 use katabatic_core::words::acts;
+use katabatic_sides::SideError;
+use katabatic_sides::net::{Http, Line, innermost, is_loopback};
+use katabatic_sides::secret::Secret;
+use katabatic_sides::side_error::Refusal;
+use katabatic_sides::stop::Stop;
 
 /// The name under which this program asks, where the account gives no other.
 pub const CLIENT_ID: &str = "katabatic";

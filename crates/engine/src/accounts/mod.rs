@@ -2,7 +2,5 @@
 
 pub mod address;
 pub mod device_grant;
-pub mod explain;
-pub mod probe;
 pub mod reach;
 pub mod tokens;

@@ -11,14 +11,14 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use url::Url;
 
-use super::explain::explain;
 use crate::Error;
-use crate::certificate::Certificate;
-use crate::net::{Http, Line, ProxyUsed, handshake_failed, host_and_port};
-use crate::private_files::random_hex;
-use crate::side_error::Away;
-use crate::sides::webdav::{Client, Survey, survey};
-use crate::sides::{SideError, TEST_FOLDER};
+use katabatic_sides::certificate::Certificate;
+use katabatic_sides::explain::explain;
+use katabatic_sides::net::{Http, Line, ProxyUsed, handshake_failed, host_and_port};
+use katabatic_sides::private_files::random_hex;
+use katabatic_sides::side_error::Away;
+use katabatic_sides::webdav::{Client, Survey, survey};
+use katabatic_sides::{SideError, TEST_FOLDER};
 
 /// So often a server may send us on before that counts as a loop.
 const REDIRECTS: usize = 5;

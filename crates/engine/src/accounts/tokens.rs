@@ -8,12 +8,12 @@ use tokio::sync::Mutex;
 
 use super::device_grant::{Tokens, renew};
 use crate::Home;
-use crate::net::Line;
-use crate::secret::Keeping;
-use crate::secret::Secret;
 use crate::secrets;
-use crate::side_error::SideError;
-use crate::sides::webdav::AccessTokens;
+use katabatic_sides::net::Line;
+use katabatic_sides::secret::Keeping;
+use katabatic_sides::secret::Secret;
+use katabatic_sides::side_error::SideError;
+use katabatic_sides::webdav::AccessTokens;
 
 /// A token that ends within this many seconds is renewed before it is used.
 const SOON: i64 = 30;

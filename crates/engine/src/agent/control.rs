@@ -260,7 +260,7 @@ mod tests {
 
     #[test]
     fn fuzz_questions() {
-        crate::fuzz::each_text("questions", |text| {
+        katabatic_fuzz::each_text("questions", |text| {
             if let Ok(ask) = serde_json::from_str::<Ask>(text) {
                 let again = serde_json::to_string(&ask).unwrap();
                 assert_eq!(serde_json::from_str::<Ask>(&again).unwrap(), ask);

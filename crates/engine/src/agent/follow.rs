@@ -8,7 +8,7 @@ use notify::{EventKind, RecommendedWatcher, RecursiveMode, Watcher};
 use tokio::sync::mpsc;
 
 use super::Word;
-use crate::sides::is_own;
+use katabatic_sides::is_own;
 
 /// For as long as it lives, the folder is followed.
 pub(super) struct Follower {

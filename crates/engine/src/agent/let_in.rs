@@ -8,7 +8,7 @@ use katabatic_core::EditTime;
 use katabatic_core::admission::{Door, Rules, TooMuch, Verdict};
 use serde::{Deserialize, Serialize};
 
-use crate::clock::{Clock, SystemClock};
+use katabatic_sides::clock::{Clock, SystemClock};
 
 /// So many programs that were kept out are remembered.
 const REMEMBERED: usize = 50;

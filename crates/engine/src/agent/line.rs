@@ -11,9 +11,9 @@ use url::Url;
 
 use crate::Home;
 use crate::config::{Config, LaneConfig};
-use crate::net::{Http, host_and_port};
 use crate::open::connection_of;
-use crate::place::Place;
+use katabatic_core::place::Place;
+use katabatic_sides::net::{Http, host_and_port};
 
 /// Who does not take a connection in this time, or does not answer, is not there.
 const PATIENCE: Duration = Duration::from_secs(3);

@@ -43,10 +43,10 @@ pub use let_in::{KeptOut, OpeningsNow, UnderWay};
 pub use state::{Doing, LaneNow};
 pub use telling::try_telling;
 
-use crate::clock::{Clock, SystemClock};
 use crate::config::{AccountConfig, Config, LaneConfig};
-use crate::ledger::{Ledger, pauses};
 use crate::{Class, Error, Home};
+use katabatic_ledger::{Ledger, pauses};
+use katabatic_sides::clock::{Clock, SystemClock};
 use let_in::LetIn;
 use openings::Openings;
 use service::Service;

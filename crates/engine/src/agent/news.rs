@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 use katabatic_core::{Entry, Kind, RelPath, Side, View};
 
 use crate::Error;
-use crate::ledger::Ledger;
-use crate::ledger::rows::{self, LedgerRow};
 use crate::open::OpenLane;
+use katabatic_ledger::Ledger;
+use katabatic_ledger::rows::{self, LedgerRow};
 
 /// Of more paths than this it is not asked: a pass is cheaper.
 const MOST: usize = 2_000;

@@ -25,16 +25,16 @@ use tokio::sync::watch;
 
 use super::let_in::{Answer, Coming, LetIn, Program};
 use super::{opening_words, telling};
-use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, LaneConfig};
-use crate::ledger::rows;
-use crate::ledger::runs::{self, Counts, RunItem};
-use crate::ledger::{LaneKey, Ledger};
 use crate::open::{open_here, open_side};
-use crate::sides::local::{Filling, LocalSide};
-use crate::sides::{SideError, SideStore, Source};
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_ledger::rows;
+use katabatic_ledger::runs::{self, Counts, RunItem};
+use katabatic_ledger::{LaneKey, Ledger};
+use katabatic_sides::clock::{Clock, SystemClock};
+use katabatic_sides::local::{Filling, LocalSide};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::{SideError, SideStore, Source};
 
 /// An opener that is not there is looked for again after so long.
 const LOOK_AGAIN: Duration = Duration::from_secs(10);

@@ -7,7 +7,7 @@ use katabatic_core::EditTime;
 use serde::{Deserialize, Serialize};
 
 use crate::pass::Progress;
-use crate::stop::Stop;
+use katabatic_sides::stop::Stop;
 
 /// So many of the paths under way are named.
 const NAMED: usize = 4;

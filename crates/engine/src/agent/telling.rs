@@ -17,7 +17,7 @@ use url::Url;
 
 use super::surroundings::show_on_desktop;
 use crate::config::TellConfig;
-use crate::net::Line;
+use katabatic_sides::net::Line;
 
 /// A program or a server that takes longer than this to be told is left.
 const PATIENCE: Duration = Duration::from_secs(30);

@@ -19,18 +19,18 @@ use super::pace::Pace;
 use super::quiet::Quiet;
 use super::state::{Board, Doing, RunningPass};
 use super::{Word, news, telling};
-use crate::clock::{Clock, SystemClock};
 use crate::config::{Config, LaneConfig};
 use crate::drives;
 use crate::failed_pass;
 use crate::forget_runs;
-use crate::ledger::{Ledger, pauses, runs};
 use crate::open::{OpenLane, open_lane};
 use crate::pass::{Pass, Progress, ReadFiles, Report, Wish};
 use crate::room;
 use crate::seam::NoHook;
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_ledger::{Ledger, pauses, runs};
+use katabatic_sides::clock::{Clock, SystemClock};
+use katabatic_sides::stop::Stop;
 
 /// Where nothing tells of changes, a folder is looked at so often.
 const LOOKED_AT_EVERY: Duration = Duration::from_secs(300);

@@ -13,16 +13,16 @@ use katabatic_core::{
 
 use super::{Looked, proof};
 use crate::config::Config;
-use crate::ledger::intents::Version;
-use crate::ledger::rows;
-use crate::ledger::runs::{Counts, RunItem};
 use crate::pass::Pass;
 use crate::pass::give_up::{self, Copy, Freed};
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::session::{Ended, LockedLane, OpRun, in_run};
-use crate::sides::proof::Proof;
-use crate::sides::{FolderGone, SideError};
 use crate::{Class, Error};
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::rows;
+use katabatic_ledger::runs::{Counts, RunItem};
+use katabatic_sides::proof::Proof;
+use katabatic_sides::{FolderGone, SideError};
 
 /// What was dropped.
 #[derive(Debug, Default)]

@@ -13,8 +13,8 @@ use katabatic_core::{Choice, Entry, Kind, Listing, RelPath, Share, Side, Tally};
 use tokio::sync::mpsc;
 
 use crate::pass::Pass;
-use crate::sides::{Found, SharedFolder, SideError};
 use crate::{Class, Error};
+use katabatic_sides::{Found, SharedFolder, SideError};
 
 pub use drop::{Dropped, drop_copies, refused};
 pub use proof::{Proofs, Unproven};

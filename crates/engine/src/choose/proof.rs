@@ -4,14 +4,14 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{Base, Entry, Kind, RelPath, Side};
 
 use crate::Error;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::rows;
 use crate::pass::Pass;
 use crate::pass::primitive::Trouble;
 use crate::proof::{self, Claim, Outlook};
 use crate::session::LockedLane;
-use crate::sides::digest::digest;
-use crate::sides::proof::Proof;
+use katabatic_ledger::rows;
+use katabatic_sides::digest::digest;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::proof::Proof;
 
 /// A file that is not proven to be on the far side.
 #[derive(Clone, Debug, PartialEq, Eq)]

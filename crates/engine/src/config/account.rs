@@ -5,11 +5,11 @@ use std::time::Duration;
 use toml_edit::{Item, Table, value};
 
 use super::fields::{Fields, set_or_remove};
-use crate::certificate::{pin, read_pin};
-use crate::net::rate::Limits;
-use crate::net::{Line, PATIENCE, ProxySetting, Trust};
-use crate::principal::Principal;
-use crate::secret::Keeping;
+use katabatic_core::principal::Principal;
+use katabatic_sides::certificate::{pin, read_pin};
+use katabatic_sides::net::rate::Limits;
+use katabatic_sides::net::{Line, PATIENCE, ProxySetting, Trust};
+use katabatic_sides::secret::Keeping;
 
 /// How an account signs in.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

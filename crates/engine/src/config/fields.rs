@@ -3,8 +3,8 @@
 use toml_edit::{Item, Table, value};
 
 use crate::drives::OnDrive;
-use crate::net::rate::Limits;
-use crate::net::rates::Rates;
+use katabatic_sides::net::rate::Limits;
+use katabatic_sides::net::rates::Rates;
 
 pub(super) fn write_limits(table: &mut Item, limits: &Limits) {
     for (key, rates) in [("limit_up", &limits.up), ("limit_down", &limits.down)] {

@@ -17,9 +17,9 @@ use toml_edit::{Array, InlineTable, Item, Table, value};
 use super::fields::{Fields, set_or_remove, write_limits};
 use crate::Error;
 use crate::drives::{Found, OnDrive};
-use crate::effort::IN_FLIGHT;
-use crate::net::rate::Limits;
-use crate::place::Place;
+use katabatic_core::place::Place;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::net::rate::Limits;
 
 /// A lane as the config has it.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -19,10 +19,10 @@ pub use tell::{TellConfig, Way};
 
 use crate::Error;
 use crate::home::Home;
-use crate::net::rate::Limits;
-use crate::net::rates::Rates;
-use crate::place::Place;
-use crate::private_files::write_private;
+use katabatic_core::place::Place;
+use katabatic_sides::net::rate::Limits;
+use katabatic_sides::net::rates::Rates;
+use katabatic_sides::private_files::write_private;
 
 /// Runs are remembered for so many days, unless the config says otherwise.
 pub const KEPT_DAYS: i64 = 90;
@@ -617,7 +617,7 @@ mod tests {
     #[test]
     fn fuzz_config() {
         let (_dir, home) = home("");
-        crate::fuzz::each("config", |text| {
+        katabatic_fuzz::each("config", |text| {
             fs::write(home.config_file(), text).unwrap();
             let Ok(config) = Config::read(&home) else {
                 return;
@@ -635,7 +635,7 @@ mod tests {
     fn fuzz_rules() {
         use katabatic_core::{Entry, RelPath, Rule, Stamp};
         let path = RelPath::parse("Old/deep/a.tmp").unwrap();
-        crate::fuzz::each_text("rules", |text| {
+        katabatic_fuzz::each_text("rules", |text| {
             if let Ok(rule) = Rule::parse(text) {
                 assert_eq!(Rule::parse(rule.text()).unwrap(), rule);
                 let _ = rule.catches(&path, &Entry::file(1, Stamp::new("")));

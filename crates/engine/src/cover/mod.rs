@@ -11,15 +11,15 @@ use std::path::{Path, PathBuf};
 use katabatic_core::{Direction, EditTime, Kind, RelPath, Terms};
 
 use crate::config::{Config, LaneConfig};
-use crate::ledger::{Ledger, rows, runs};
 use crate::open::account_client;
-use crate::place::{Place, absolute};
 use crate::places::{Sizes, sizes};
-use crate::sides::SideStore;
-use crate::sides::webdav::WebdavSide;
-use crate::sides::webdav::survey::survey;
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_core::place::{Place, absolute};
+use katabatic_ledger::{Ledger, rows, runs};
+use katabatic_sides::SideStore;
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::WebdavSide;
+use katabatic_sides::webdav::survey::survey;
 
 pub use user_dirs::{STANDARD, Standard, standard_folders};
 
@@ -252,7 +252,7 @@ pub async fn lanes_for(
         check_nothing_there(home, config, wanted, &far, stop).await?;
         let mut lane = LaneConfig::new(
             &free_name(config, word),
-            &crate::private_files::random_hex(8)?,
+            &katabatic_sides::private_files::random_hex(8)?,
             Place::Local(near),
             Place::Far {
                 account: wanted.account.clone(),
@@ -457,7 +457,7 @@ pub async fn lanes_to_take_over(
         let name = free_name(config, covered.folder.word);
         let mut lane = LaneConfig::new(
             &name,
-            &crate::private_files::random_hex(8)?,
+            &katabatic_sides::private_files::random_hex(8)?,
             Place::Local(near),
             place,
         );

@@ -115,7 +115,7 @@ mod tests {
 
     #[test]
     fn fuzz_user_dirs() {
-        crate::fuzz::each_text("user-dirs", |text| {
+        katabatic_fuzz::each_text("user-dirs", |text| {
             let folders = standard_folders(Path::new("/home/librarian"), Some(text));
             assert_eq!(folders.len(), STANDARD.len());
             let all = folders.iter().filter_map(|folder| folder.here.as_ref());

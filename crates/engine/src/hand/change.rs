@@ -5,16 +5,16 @@ use std::path::{Path, PathBuf};
 use katabatic_core::{Deed, Entry, ItemOutcome, Kind, RelPath, RunOutcome, SpareCause, words};
 
 use super::{Copied, Count, Hand, Spot, nothing_there, written};
-use crate::ledger::Ledger;
-use crate::ledger::runs::{Counts, RunItem};
-use crate::ledger::spare_rows::{self, Spare};
 use crate::pass::primitive::{self, Trouble};
-use crate::place::Place;
-use crate::place::far_place;
 use crate::session::{LockedLane, OpRun};
-use crate::sides::local::LocalSide;
-use crate::sides::{Put, SideError, SideStore as _};
 use crate::{Class, Error};
+use katabatic_core::place::Place;
+use katabatic_core::place::far_place;
+use katabatic_ledger::Ledger;
+use katabatic_ledger::runs::{Counts, RunItem};
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::local::LocalSide;
+use katabatic_sides::{Put, SideError, SideStore as _};
 
 /// Makes a folder; whether it is a new one.
 ///
@@ -269,7 +269,7 @@ fn count_local(folder: &Path) -> std::io::Result<Count> {
         for entry in std::fs::read_dir(&folder)? {
             let entry = entry?;
             let name = entry.file_name();
-            if name.to_str().is_some_and(crate::sides::is_own) {
+            if name.to_str().is_some_and(katabatic_sides::is_own) {
                 continue;
             }
             let kind = entry.file_type()?;

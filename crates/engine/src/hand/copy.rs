@@ -14,15 +14,15 @@ use rustix::fs::{FlockOperation, flock};
 use super::change::taken;
 use super::{Hand, ROOM, Spot, Whole, nothing_there, told, written};
 use crate::Error;
-use crate::effort::ATTEMPTS;
-use crate::ledger::intents::Version;
-use crate::ledger::runs::{self, Counts, RunItem};
-use crate::net::traffic::MOST;
 use crate::pass::Progress;
 use crate::pass::primitive::{self, Change, Learned};
-use crate::place::Place;
 use crate::session::{LockedLane, OpRun};
-use crate::sides::{Put, SideError, SideStore, Source, Steps, Undone};
+use katabatic_core::place::Place;
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::runs::{self, Counts, RunItem};
+use katabatic_sides::effort::ATTEMPTS;
+use katabatic_sides::net::traffic::MOST;
+use katabatic_sides::{Put, SideError, SideStore, Source, Steps, Undone};
 
 /// What lies somewhere.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

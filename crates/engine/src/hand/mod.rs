@@ -14,28 +14,28 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side, SpareCause, Stamp};
 use tokio::sync::mpsc;
 
-use crate::accounts::explain::explain;
-use crate::clock::{Clock, SystemClock};
 use crate::config::Config;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::intents::Version;
-use crate::ledger::rows;
-use crate::ledger::spare_rows::{self, Spare};
-use crate::ledger::{LaneKey, Ledger, account_rows};
 use crate::lock::{LaneLock, lock_lane};
-use crate::net::rate::{Dials, Limits};
 use crate::open::{connection_of, limited_client, lock_at, room_of_side};
 use crate::pass::Progress;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::put_back::back_to;
-use crate::place::far_place;
-use crate::place::{Place, absolute};
 use crate::session::{LockedLane, OpRun};
-use crate::sides::local::LocalSide;
-use crate::sides::webdav::WebdavSide;
-use crate::sides::{Found, OWN_FOLDER, SideError, SideStore};
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_core::place::far_place;
+use katabatic_core::place::{Place, absolute};
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::rows;
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_ledger::{LaneKey, Ledger, account_rows};
+use katabatic_sides::clock::{Clock, SystemClock};
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::explain::explain;
+use katabatic_sides::local::LocalSide;
+use katabatic_sides::net::rate::{Dials, Limits};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::WebdavSide;
+use katabatic_sides::{Found, OWN_FOLDER, SideError, SideStore};
 
 pub use change::{Removed, make_folder, remove, remove_copied, rename};
 pub use copy::{Copied, Count, Wish, copy};
@@ -126,9 +126,9 @@ impl Hand<'_> {
                 path.starts_with(absolute(self.home.state()))
                     || path
                         .iter()
-                        .any(|part| part.to_str().is_some_and(crate::sides::is_own))
+                        .any(|part| part.to_str().is_some_and(katabatic_sides::is_own))
             }
-            Place::Far { path, .. } => path.parts().any(crate::sides::is_own),
+            Place::Far { path, .. } => path.parts().any(katabatic_sides::is_own),
         };
         if own {
             return Err(Error::usage(

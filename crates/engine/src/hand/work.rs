@@ -11,19 +11,19 @@ use katabatic_core::{RelPath, Side};
 use rustix::fs::{FlockOperation, flock};
 
 use super::{BY_HAND, Hand, ROOM, Spot, written};
-use crate::clock::SystemClock;
 use crate::config::LaneConfig;
-use crate::ledger::intents::{self, Intent};
-use crate::ledger::{LaneKey, rows};
 use crate::lock::LaneLock;
 use crate::open::OpenLane;
 use crate::pass::{Pass, ReadFiles, recover, shelves};
-use crate::place::Place;
-use crate::private_files::private_folder;
 use crate::seam::NoHook;
 use crate::session::{LockedLane, OpRun};
-use crate::sides::{SideError, SideStore};
 use crate::{Class, Error};
+use katabatic_core::place::Place;
+use katabatic_ledger::intents::{self, Intent};
+use katabatic_ledger::{LaneKey, rows};
+use katabatic_sides::clock::SystemClock;
+use katabatic_sides::private_files::private_folder;
+use katabatic_sides::{SideError, SideStore};
 
 /// For as long as something is changed by hand.
 pub(super) struct Work {
@@ -218,7 +218,7 @@ impl Hand<'_> {
 
     /// Begins a run of a command.
     pub(super) async fn begin_run(&self, command: String) -> Result<OpRun, Error> {
-        let clock = Arc::new(SystemClock) as Arc<dyn crate::clock::Clock>;
+        let clock = Arc::new(SystemClock) as Arc<dyn katabatic_sides::clock::Clock>;
         let lane: (LaneKey, &str) = (self.key().await?, BY_HAND);
         OpRun::begin(self.ledger, &clock, lane, &command, self.now()).await
     }

@@ -6,12 +6,12 @@
 
 use katabatic_core::{DroppedFor, Entry, Side, SpareCause};
 
-use crate::ledger::intents::Version;
-use crate::ledger::rows;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::{Pass, give_up};
 use crate::relocate::{Stubs, known};
 use crate::{Class, Error};
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::rows;
 
 /// Removes the stubs of a lane from this computer, before it is taken away; how many.
 ///

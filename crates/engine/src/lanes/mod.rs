@@ -10,21 +10,21 @@ use std::sync::Arc;
 
 use katabatic_core::{RelPath, Side, words};
 
-use crate::clock::SystemClock;
 use crate::config::{AccountConfig, Config, LaneConfig};
 use crate::drives::OnDrive;
-use crate::ledger::{Ledger, intents, rows};
 use crate::lock::{lock_lane, lock_what_is_there};
 use crate::open::{OpenLane, account_client, lock_at, open_here, open_lane, side_failed};
 use crate::pass::{Pass, Plan, Progress, ReadFiles, Wish};
-use crate::place::Place;
-use crate::place::far_place;
 use crate::seam::NoHook;
-use crate::sides::local::{LocalSide, own_folder};
-use crate::sides::webdav::WebdavSide;
-use crate::sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_core::place::Place;
+use katabatic_core::place::far_place;
+use katabatic_ledger::{Ledger, intents, rows};
+use katabatic_sides::clock::SystemClock;
+use katabatic_sides::local::{LocalSide, own_folder};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::WebdavSide;
+use katabatic_sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 
 use crate::overlap::{check_overlaps, check_own_home};
 pub use drop_stubs::drop_stubs;
@@ -255,7 +255,7 @@ pub async fn preview_change(
         return next_plan(open, ledger, stop).await;
     }
     // A lane in the ledger that nothing was ever agreed in, looked at instead of the real one.
-    let empty = crate::private_files::random_hex(8)?;
+    let empty = katabatic_sides::private_files::random_hex(8)?;
     let (id, drop_id) = (empty.clone(), empty);
     let row = ledger
         .write(move |connection| {

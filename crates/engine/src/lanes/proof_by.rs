@@ -3,8 +3,8 @@
 use katabatic_core::Side;
 
 use crate::config::{LaneConfig, ProofBy};
-use crate::ledger::{Ledger, account_rows};
 use crate::{Class, Error};
+use katabatic_ledger::{Ledger, account_rows};
 
 /// Makes sure that what a lane is content with is evidence at all on its account's server.
 ///

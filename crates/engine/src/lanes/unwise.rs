@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use crate::config::LaneConfig;
 use crate::lock;
-use crate::place::{Place, absolute};
+use katabatic_core::place::{Place, absolute};
 
 /// What is unwise about a lane, a sentence each.
 #[must_use]

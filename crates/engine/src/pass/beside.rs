@@ -10,9 +10,9 @@ use katabatic_core::{Base, Digest, EditTime, Entry, Kind, RelPath, Side, SpareCa
 use super::Pass;
 use super::primitive::{self, Change, Trouble, agreed};
 use super::transfer::{self, Brought};
-use crate::ledger::rows;
 use crate::local_time::in_a_name;
 use crate::session::LockedLane;
+use katabatic_ledger::rows;
 
 /// Carries the new version; the answer is its bytes.
 pub(super) async fn carry(

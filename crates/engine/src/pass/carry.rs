@@ -25,17 +25,17 @@ use super::plan::takes;
 use super::primitive::{self, Change, Learned, Trouble, agreed};
 use super::transfer::{self, Brought};
 use crate::Error;
-use crate::effort::ATTEMPTS;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::intents::Version;
-use crate::ledger::rows;
-use crate::ledger::runs::{self, Counts, RunItem};
 use crate::local_time::in_words;
 use crate::proof;
 use crate::seam::Seam;
 use crate::session::LockedLane;
-use crate::sides::digest::digest;
-use crate::sides::{FolderGone, Put, SideError};
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::rows;
+use katabatic_ledger::runs::{self, Counts, RunItem};
+use katabatic_sides::digest::digest;
+use katabatic_sides::effort::ATTEMPTS;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::{FolderGone, Put, SideError};
 
 /// How a step ended.
 #[derive(Clone, Debug, PartialEq, Eq)]

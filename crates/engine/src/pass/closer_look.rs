@@ -8,8 +8,8 @@ use katabatic_core::{Digest, Entry, Kind, RelPath, Side, Triple, Unknown, View};
 
 use super::Pass;
 use super::transfer::digest_with_blocks;
-use crate::sides::SideError;
-use crate::sides::digest::digest;
+use katabatic_sides::SideError;
+use katabatic_sides::digest::digest;
 
 /// Whether the listings tell all there is to know of a path, as they do of nearly all.
 pub(super) fn is_plain(pass: &Pass, triple: &Triple) -> bool {

@@ -2,7 +2,7 @@
 //!
 //! To the core a stub is a version like any other. Here a transfer to the near side becomes the making of a stub where
 //! that is all that is wanted, and what is settled becomes a step where its content is wanted here, or is not wanted any
-//! more. Content is dropped only by a [`crate::sides::proof::Proof`] that the far side holds it; and the stub is exchanged into the
+//! more. Content is dropped only by a [`katabatic_sides::proof::Proof`] that the far side holds it; and the stub is exchanged into the
 //! file's place, so that a program that has the file open goes on with the file.
 
 use katabatic_core::{Decision, DroppedFor, Entry, Side, SpareCause, Stamp, Step, StubFact, View};
@@ -13,9 +13,9 @@ use super::convoy::Under;
 use super::give_up::Copy;
 use super::primitive::{self, Change, Learned, Trouble};
 use crate::Error;
-use crate::ledger::intents::Version;
 use crate::proof::{self, Claim, Outlook};
-use crate::sides::{NewStub, Placing, Whereabouts};
+use katabatic_ledger::intents::Version;
+use katabatic_sides::{NewStub, Placing, Whereabouts};
 
 /// What it takes to prove that the far side holds what a plan sheds.
 ///

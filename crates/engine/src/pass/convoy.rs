@@ -13,12 +13,12 @@ use super::carry::{Moved, Room};
 use super::contents;
 use super::primitive::{self, Trouble, agreed_put, moved_on, why_taken};
 use super::transfer::{self, Brought};
-use crate::effort::IN_FLIGHT;
-use crate::ledger::intents::{self, Intent, Version};
-use crate::ledger::rows;
-use crate::net::traffic::MOST;
 use crate::seam::Seam;
-use crate::sides::{Placing, Put, SideError, Undone, Verified};
+use katabatic_ledger::intents::{self, Intent, Version};
+use katabatic_ledger::rows;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::net::traffic::MOST;
+use katabatic_sides::{Placing, Put, SideError, Undone, Verified};
 
 /// Files up to this size travel together.
 const SMALL: u64 = 256 * 1024;

@@ -12,8 +12,8 @@ use katabatic_core::{Kind, RelPath, Side, View};
 use tokio::sync::mpsc;
 
 use super::{Pass, Wish, heard, told};
-use crate::ledger::rows;
-use crate::sides::{Found, SideError};
+use katabatic_ledger::rows;
+use katabatic_sides::{Found, SideError};
 
 /// Everything is listed at least so often.
 const LISTED_EVERY: i64 = 24 * 3600 * 1_000_000_000;

@@ -7,11 +7,11 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::{KeptFor, RelPath, Side, SpareCause, words};
 
 use crate::Error;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::spare_rows;
 use crate::session::LockedLane;
-use crate::sides::proof::{Empty, Proof, Warrant};
-use crate::sides::{GivenUp, WhyKept};
+use katabatic_ledger::spare_rows;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::proof::{Empty, Proof, Warrant};
+use katabatic_sides::{GivenUp, WhyKept};
 
 /// So many copies wait to be given up together, at most: their room is not free before.
 pub(crate) const LOT: usize = 32;

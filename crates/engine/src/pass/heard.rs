@@ -10,9 +10,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use katabatic_core::{Entry, Kind, Listing, RelPath, Side};
 
 use crate::Error;
-use crate::ledger::rows::{self, LedgerRow};
-use crate::ledger::{LaneKey, Ledger};
-use crate::sides::{Changes, SideError, SideStore, is_own};
+use katabatic_ledger::rows::{self, LedgerRow};
+use katabatic_ledger::{LaneKey, Ledger};
+use katabatic_sides::{Changes, SideError, SideStore, is_own};
 
 /// Where more than this was touched, walking the whole tree is no dearer.
 const MOST: usize = 50_000;

@@ -7,13 +7,13 @@ use katabatic_core::dated_name::dated_name;
 use katabatic_core::{RelPath, Side};
 
 use crate::Error;
-use crate::ledger::spare_rows::{self, Spare};
 use crate::local_time::in_a_name;
 use crate::session::LockedLane;
-use crate::sides::digest::digest_of;
-use crate::sides::local::was_written_since;
-use crate::sides::proof::{Empty, Warrant};
-use crate::sides::{Put, SideError, SideStore, Staged, Steps, Undone};
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::digest::digest_of;
+use katabatic_sides::local::was_written_since;
+use katabatic_sides::proof::{Empty, Warrant};
+use katabatic_sides::{Put, SideError, SideStore, Staged, Steps, Undone};
 
 /// Looks at every spare on this computer that no pass has looked at again yet.
 pub(crate) async fn bring_forward(pass: &LockedLane) -> Result<(), Error> {

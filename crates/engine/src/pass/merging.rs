@@ -12,7 +12,7 @@ use katabatic_core::{
 };
 use tokio::sync::mpsc;
 
-use crate::sides::{Found, Unusable};
+use katabatic_sides::{Found, Unusable};
 
 /// A row of the ledger, as whoever asks for the merge reads it.
 pub(crate) trait Row {

@@ -38,7 +38,6 @@ use katabatic_core::{
 };
 pub use katabatic_core::{WantedContents, Wish};
 
-use crate::ledger::runs::Counts;
 pub use crate::progress::Progress;
 use crate::seam::Seam;
 use crate::session::{LockedLane, OpRun};
@@ -46,6 +45,7 @@ pub use crate::session::{Pass, ReadFiles};
 use crate::{Class, Error};
 pub use carry::{Ending, Outcome};
 pub use contents::to_prove;
+use katabatic_ledger::runs::Counts;
 pub use plan::Plan;
 
 /// How a pass ended.

@@ -12,10 +12,10 @@ use super::give_up::Copy;
 use super::primitive::{self, Change, Learned, Trouble};
 use super::{Pass, Wish};
 use crate::Error;
-use crate::ledger::intents::Version;
-use crate::ledger::rows;
 use crate::proof::{self, Claim};
-use crate::sides::proof::Proof;
+use katabatic_ledger::intents::Version;
+use katabatic_ledger::rows;
+use katabatic_sides::proof::Proof;
 
 /// What lies on the far side in folders that are not taken and may have been moved there: where, by its id.
 #[derive(Default)]

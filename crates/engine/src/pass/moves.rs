@@ -24,12 +24,12 @@ use super::primitive::{self, Trouble, agreed};
 use super::recover::has_folder;
 use super::{Pass, Wish};
 use crate::Error;
-use crate::effort::IN_FLIGHT;
-use crate::ledger::intents::{self, Intent, Version};
-use crate::ledger::rows;
 use crate::seam::Seam;
 use crate::session::LockedLane;
-use crate::sides::{Captured, Checked, Put, SideError, SideStore, Undone};
+use katabatic_ledger::intents::{self, Intent, Version};
+use katabatic_ledger::rows;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::{Captured, Checked, Put, SideError, SideStore, Undone};
 
 /// Makes moves of removals and transfers that are moves. `aside` are the paths whose removal is remembered.
 pub(crate) async fn join(

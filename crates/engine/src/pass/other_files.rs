@@ -8,7 +8,7 @@ use katabatic_core::{Base, Kind, RelPath, Side, Triple};
 
 use super::Pass;
 use super::merging::Row;
-use crate::ledger::rows::Known;
+use katabatic_ledger::rows::Known;
 
 /// The sides whose handles tell one file from another for ever.
 pub(super) fn told_on(pass: &Pass) -> Vec<Side> {

@@ -11,9 +11,9 @@ use super::far_changes::Token;
 use super::scan::Seen;
 use super::{Pass, Wish, refine};
 use crate::Error;
-use crate::ledger::runs;
 use crate::local_time::in_words;
-use crate::sides::Unusable;
+use katabatic_ledger::runs;
+use katabatic_sides::Unusable;
 
 const DAY: i64 = 24 * 3600 * 1_000_000_000;
 

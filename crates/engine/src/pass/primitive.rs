@@ -15,16 +15,16 @@ use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, SpareCause, Stamp
 use super::Pass;
 use super::recover::{self, Cleared};
 use crate::Error;
-use crate::ledger::block_rows;
-use crate::ledger::intents::{self, Intent, Version};
-use crate::ledger::rows::{self, Agreed, Origin};
-use crate::ledger::runs;
-use crate::ledger::spare_rows::{self, Spare};
-use crate::private_files::random_hex;
 use crate::seam::Seam;
 use crate::session::LockedLane;
 pub use crate::session::Trouble;
-use crate::sides::{
+use katabatic_ledger::block_rows;
+use katabatic_ledger::intents::{self, Intent, Version};
+use katabatic_ledger::rows::{self, Agreed, Origin};
+use katabatic_ledger::runs;
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::private_files::random_hex;
+use katabatic_sides::{
     Captured, Checked, FolderGone, Put, SideError, SideStore, Staged, Swapped, Undone, Whereabouts,
 };
 

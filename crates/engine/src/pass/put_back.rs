@@ -3,9 +3,9 @@
 use katabatic_core::RelPath;
 
 use super::primitive;
-use crate::ledger::spare_rows::{self, Spare};
 use crate::session::LockedLane;
-use crate::sides::{Put, SideError, Undone};
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::{Put, SideError, Undone};
 
 /// Moves a spare to a path of the side it lies on, where nothing is; then it is no spare any more.
 ///

@@ -12,9 +12,9 @@ use super::far_changes;
 use super::moves;
 use super::{Plan, Report, Wish};
 use crate::Error;
-use crate::ledger::rows::{self, Open};
-use crate::ledger::runs;
 use crate::session::LockedLane;
+use katabatic_ledger::rows::{self, Open};
+use katabatic_ledger::runs;
 
 pub(crate) async fn record(
     pass: &LockedLane,

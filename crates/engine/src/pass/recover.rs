@@ -17,15 +17,15 @@ use super::moves;
 use super::primitive::{agreed_put, moved_on, spare};
 use super::{Pass, Unfinished};
 use crate::Error;
-use crate::ledger::intents::{self, Intent, Version};
-use crate::ledger::partial_rows;
-use crate::ledger::rows;
-use crate::ledger::runs;
-use crate::ledger::spare_rows;
-use crate::private_files::random_hex;
 use crate::session::LockedLane;
-use crate::sides::digest::digest;
-use crate::sides::{Checked, Put, SideError, SideStore, Undone};
+use katabatic_ledger::intents::{self, Intent, Version};
+use katabatic_ledger::partial_rows;
+use katabatic_ledger::rows;
+use katabatic_ledger::runs;
+use katabatic_ledger::spare_rows;
+use katabatic_sides::digest::digest;
+use katabatic_sides::private_files::random_hex;
+use katabatic_sides::{Checked, Put, SideError, SideStore, Undone};
 
 /// The paths that a pass was cut off at, without clearing up any.
 pub(crate) fn unfinished(pass: &Pass) -> Result<Unfinished, Error> {

@@ -13,8 +13,8 @@ use katabatic_core::{
 use super::moved_out::NotTaken;
 use super::primitive::Trouble;
 use super::{Pass, contents, moves};
-use crate::ledger::rows;
 use crate::{Class, Error};
+use katabatic_ledger::rows;
 
 /// What was decided of the views of all paths that are not settled.
 #[derive(Default)]

@@ -3,13 +3,13 @@
 use katabatic_core::Side;
 
 use super::Pass;
-use crate::known_root::Recognised;
-use crate::ledger::{account_rows, rows};
 use crate::open::check_root;
-use crate::place::Place;
 use crate::session::LockedLane;
-use crate::sides::SideError;
 use crate::{Class, Error};
+use katabatic_core::known_root::Recognised;
+use katabatic_core::place::Place;
+use katabatic_ledger::{account_rows, rows};
+use katabatic_sides::SideError;
 
 /// How often a look is tried again that a whole pass depends on.
 const LOOKS: u32 = 8;

@@ -24,9 +24,9 @@ use super::refine::Decided;
 use super::shared_tags::SharedTags;
 use super::{Pass, Unfinished, Wish, heard, told};
 use crate::Error;
-use crate::ledger::rows;
 use crate::open::side_failed;
-use crate::sides::{Changes, Found, SideError, Unusable};
+use katabatic_ledger::rows;
+use katabatic_sides::{Changes, Found, SideError, Unusable};
 
 /// Files whose content is read at a time to see whether they changed.
 const READ_AT_A_TIME: usize = 8;

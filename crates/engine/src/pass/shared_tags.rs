@@ -12,8 +12,8 @@ use katabatic_core::{Base, Kind, Side, Stamp, Triple, View};
 
 use super::Pass;
 use crate::Error;
-use crate::ledger::rows;
 use crate::session::LockedLane;
+use katabatic_ledger::rows;
 
 /// What is known of shared tags while both sides are told.
 #[derive(Clone, Debug, Default)]

@@ -12,13 +12,13 @@ use std::collections::HashSet;
 use katabatic_core::{Entry, Kind, RelPath, Side, SpareCause};
 
 use crate::Error;
-use crate::ledger::intents;
-use crate::ledger::shelf_rows;
-use crate::ledger::spare_rows::{self, Spare};
 use crate::session::LockedLane;
-use crate::sides::SideError;
-use crate::sides::digest::digest_of;
-use crate::sides::proof::{Empty, Warrant};
+use katabatic_ledger::intents;
+use katabatic_ledger::shelf_rows;
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::SideError;
+use katabatic_sides::digest::digest_of;
+use katabatic_sides::proof::{Empty, Warrant};
 
 const DAY: i64 = 24 * 3600 * 1_000_000_000;
 const MONTH: i64 = 30 * DAY;

@@ -7,10 +7,10 @@ use std::sync::Arc;
 use katabatic_core::{Entry, Kind, Listing, RelPath, Side, View};
 use tokio::sync::mpsc;
 
-use crate::ledger::LaneKey;
-use crate::ledger::Ledger;
-use crate::ledger::rows::{self, LedgerRow};
-use crate::sides::{Changes, Found, SideError, SideStore};
+use katabatic_ledger::LaneKey;
+use katabatic_ledger::Ledger;
+use katabatic_ledger::rows::{self, LedgerRow};
+use katabatic_sides::{Changes, Found, SideError, SideStore};
 
 /// Sends a side as the ledger saw it last, with what changed.
 pub(super) async fn tell(

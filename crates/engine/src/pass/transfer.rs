@@ -11,13 +11,13 @@ use katabatic_core::{Base, Digest, Entry, RelPath, Side};
 
 use super::primitive::{Learned, Trouble, why_taken};
 use super::{Pass, Progress};
-use crate::effort::ATTEMPTS;
-use crate::ledger::block_rows;
-use crate::ledger::partial_rows::{self, Transfer};
-use crate::ledger::rows;
 use crate::seam::Seam;
-use crate::sides::proof::some_of;
-use crate::sides::{
+use katabatic_ledger::block_rows;
+use katabatic_ledger::partial_rows::{self, Transfer};
+use katabatic_ledger::rows;
+use katabatic_sides::effort::ATTEMPTS;
+use katabatic_sides::proof::some_of;
+use katabatic_sides::{
     Arrived, Content, Partial, Patch, SideError, SideStore, Source, Staged, Steps, Undone,
 };
 

@@ -20,20 +20,22 @@ use tree::{Compared, Skip};
 
 use crate::config::{Config, LaneConfig};
 use crate::drives::OnDrive;
-use crate::known_root::Recognised;
-use crate::ledger::rows::Moving;
-use crate::ledger::{LaneKey, Ledger, rows};
 use crate::lock::lock_folder;
 use crate::open::{open_lane, side_failed};
 use crate::overlap::{check_overlaps, check_own_home};
 use crate::pass::Pass;
-use crate::place::Place;
 use crate::session::LockedLane;
-use crate::sides::local::own_folder;
-use crate::sides::local::{LocalSide, SPARES_FOLDER, handle_of, is_one_disk, is_stub, room_place};
-use crate::sides::{Found, MOVING_FOLDER, OWN_FOLDER, SideError, SideStore};
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_core::known_root::Recognised;
+use katabatic_core::place::Place;
+use katabatic_ledger::rows::Moving;
+use katabatic_ledger::{LaneKey, Ledger, rows};
+use katabatic_sides::local::own_folder;
+use katabatic_sides::local::{
+    LocalSide, SPARES_FOLDER, handle_of, is_one_disk, is_stub, room_place,
+};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::{Found, MOVING_FOLDER, OWN_FOLDER, SideError, SideStore};
 
 /// How a near folder gets to its new place.
 #[derive(Debug, PartialEq, Eq)]
@@ -514,7 +516,7 @@ fn bring_spares(
 fn bring_from(old: PathBuf, new: &Path) -> io::Result<Brought> {
     let (progress, stop) = (
         crate::pass::Progress::default(),
-        crate::stop::Stop::default(),
+        katabatic_sides::stop::Stop::default(),
     );
     let stubs = stubs_among(&old)?;
     tree::copy(&old, new, &stubs, &progress, &stop)?;

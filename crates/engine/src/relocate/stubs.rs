@@ -12,10 +12,10 @@ use katabatic_core::{Base, Entry, RelPath, Side};
 use super::tree;
 use crate::config::LaneConfig;
 use crate::open::side_failed;
-use crate::sides::local::{LocalSide, STUB_RIGHTS, STUBS_FOLDER, handle_of, room_place};
-use crate::sides::{NewStub, Placing, Put, SideError, SideStore};
-use crate::stop::Stop;
 use crate::{Class, Error, Home};
+use katabatic_sides::local::{LocalSide, STUB_RIGHTS, STUBS_FOLDER, handle_of, room_place};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::{NewStub, Placing, Put, SideError, SideStore};
 
 /// The stubs of a near folder, as its lane knows them.
 #[derive(Debug, Default)]
@@ -97,7 +97,7 @@ impl Stubs {
         let side = open(home, lane, growing, stop)?;
         side.holds_stubs().await.map_err(|why| {
             // What was copied there before stays, for a next try.
-            let _ = fs::remove_dir_all(crate::sides::local::own_folder::path(growing, &lane.id));
+            let _ = fs::remove_dir_all(katabatic_sides::local::own_folder::path(growing, &lane.id));
             let _ = fs::remove_dir(growing);
             not_made(lane, why)
         })

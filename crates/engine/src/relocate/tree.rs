@@ -11,11 +11,11 @@ use rustix::fs::{OFlags, XattrFlags};
 
 use super::{Stays, WhyStays};
 use crate::pass::Progress;
-use crate::private_files::random_hex;
-use crate::sides::local::{give_up_file, is_stub};
-use crate::sides::proof::Proof;
-use crate::sides::{GivenUp, WhyKept, is_own};
-use crate::stop::Stop;
+use katabatic_sides::local::{give_up_file, is_stub};
+use katabatic_sides::private_files::random_hex;
+use katabatic_sides::proof::Proof;
+use katabatic_sides::stop::Stop;
+use katabatic_sides::{GivenUp, WhyKept, is_own};
 
 /// What a folder holds.
 #[derive(Debug, Default)]

@@ -5,8 +5,8 @@ use std::io;
 use std::path::PathBuf;
 
 use crate::home::Home;
-use crate::private_files::write_private;
-use crate::secret::Secret;
+use katabatic_sides::private_files::write_private;
+use katabatic_sides::secret::Secret;
 
 fn file(home: &Home, account: &str) -> PathBuf {
     home.secrets().join(account)
@@ -18,7 +18,7 @@ pub(super) fn keep(home: &Home, account: &str, secret: &Secret) -> io::Result<()
 
 pub(super) fn recall(home: &Home, account: &str) -> io::Result<Secret> {
     let file = file(home, account);
-    crate::private_files::check_private(&file)?;
+    katabatic_sides::private_files::check_private(&file)?;
     fs::read_to_string(file).map(Secret::new)
 }
 

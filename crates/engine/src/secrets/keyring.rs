@@ -9,7 +9,7 @@ use std::time::Duration;
 use secret_service::{EncryptionType, SecretService};
 
 use crate::home::Home;
-use crate::secret::Secret;
+use katabatic_sides::secret::Secret;
 
 /// A keyring that does not even answer within this is none.
 const ANSWER: Duration = Duration::from_secs(3);

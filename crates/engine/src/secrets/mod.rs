@@ -9,8 +9,8 @@ mod keyring;
 mod passphrase;
 
 use crate::home::Home;
-pub use crate::secret::{Keeping, Secret};
 use crate::{Class, Error};
+pub use katabatic_sides::secret::{Keeping, Secret};
 
 fn failed(what: String, why: impl std::fmt::Display, next: &str) -> Error {
     Error::failed(what, why, next)

@@ -15,11 +15,11 @@ use age::x25519::{Identity, Recipient};
 
 use super::file::remove;
 use crate::home::Home;
-use crate::private_files::check_private;
-use crate::private_files::private_folder;
-use crate::private_files::write_private;
-use crate::secret::Secret;
 use crate::{Class, Error};
+use katabatic_sides::private_files::check_private;
+use katabatic_sides::private_files::private_folder;
+use katabatic_sides::private_files::write_private;
+use katabatic_sides::secret::Secret;
 
 /// Account names never begin with a dot.
 fn key_file(home: &Home) -> PathBuf {

@@ -7,13 +7,13 @@ use katabatic_core::blocks::Blocks;
 use katabatic_core::{Digest, RelPath, Side, Stamp};
 
 use crate::Error;
-use crate::clock::Clock;
-use crate::ledger::Ledger;
 use crate::open::{OpenLane, side_failed};
 use crate::progress::Progress;
 use crate::seam::{Seam, SharedHook};
-use crate::sides::{SideError, SideStore};
-use crate::stop::Stop;
+use katabatic_ledger::Ledger;
+use katabatic_sides::clock::Clock;
+use katabatic_sides::stop::Stop;
+use katabatic_sides::{SideError, SideStore};
 
 /// Everything a pass works with.
 #[derive(Clone)]

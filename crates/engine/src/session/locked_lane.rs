@@ -12,10 +12,10 @@ use katabatic_core::{RelPath, Side};
 
 use super::Pass;
 use crate::config::{Config, LaneConfig};
-use crate::ledger::intents::Intent;
-use crate::ledger::rows;
 use crate::lock::{LaneLock, lock_lane};
 use crate::{Class, Error};
+use katabatic_ledger::intents::Intent;
+use katabatic_ledger::rows;
 
 /// A lane that nobody else changes for as long as this lives.
 pub struct LockedLane {

@@ -8,9 +8,9 @@ use std::sync::Arc;
 use katabatic_core::{EditTime, RunOutcome};
 
 use crate::Error;
-use crate::clock::Clock;
-use crate::ledger::runs::{self, Counts, RunItem};
-use crate::ledger::{LaneKey, Ledger};
+use katabatic_ledger::runs::{self, Counts, RunItem};
+use katabatic_ledger::{LaneKey, Ledger};
+use katabatic_sides::clock::Clock;
 
 /// A run that is under way; whoever holds it ends it.
 #[must_use]

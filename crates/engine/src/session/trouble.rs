@@ -3,7 +3,7 @@
 use katabatic_core::Side;
 
 use crate::Error;
-use crate::sides::SideError;
+use katabatic_sides::SideError;
 
 /// Why the primitive did not do what it was asked.
 #[derive(Clone, Debug)]

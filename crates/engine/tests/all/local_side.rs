@@ -8,13 +8,13 @@ use std::path::PathBuf;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, OddKind, RelPath, Unknown};
-use katabatic_engine::sides::local::LocalSide;
-use katabatic_engine::sides::proof::{OldVersion, Warrant};
-use katabatic_engine::sides::{
+use katabatic_sides::local::LocalSide;
+use katabatic_sides::proof::{OldVersion, Warrant};
+use katabatic_sides::stop::Stop;
+use katabatic_sides::{
     Captured, Checked, FolderGone, Found, GivenUp, Put, SideError, SideStore, Source, Staged,
     Steps, Swapped, Undone, WhyKept,
 };
-use katabatic_engine::stop::Stop;
 use tokio::sync::mpsc;
 
 struct Near {

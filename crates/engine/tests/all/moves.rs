@@ -10,10 +10,10 @@ use std::sync::{Arc, Mutex};
 use crate::worlds::{World, path, tree, write};
 use async_trait::async_trait;
 use katabatic_core::{Agreement, Direction, RelPath, Removals, Side, Terms, Updates};
-use katabatic_engine::clock::SystemClock;
 use katabatic_engine::pass::{Report, Wish};
 use katabatic_engine::seam::{Hook, Seam};
 use katabatic_engine::standing;
+use katabatic_sides::clock::SystemClock;
 
 fn rename(root: &Path, from: &str, to: &str) {
     let to = root.join(to);

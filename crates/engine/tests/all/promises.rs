@@ -9,15 +9,15 @@ use std::time::{Duration, SystemTime};
 
 use crate::worlds::{Death, World, path, tree, write};
 use async_trait::async_trait;
+use katabatic_core::known_root::KnownRoot;
 use katabatic_core::{EditTime, RelPath, RunOutcome, Side};
-use katabatic_engine::clock::{Clock, SystemClock};
-use katabatic_engine::known_root::KnownRoot;
-use katabatic_engine::ledger::spare_rows::{self, Spare};
-use katabatic_engine::ledger::{Ledger, runs};
 use katabatic_engine::pass::{Report, WantedContents, Wish};
 use katabatic_engine::seam::{Hook, NoHook, Seam};
-use katabatic_engine::sides::local::LocalSide;
 use katabatic_engine::{Class, choose, lanes, room, spares, sweep};
+use katabatic_ledger::runs;
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::clock::{Clock, SystemClock};
+use katabatic_sides::local::LocalSide;
 
 /// Something happens whenever a pass comes by a seam.
 struct When<F>(Seam, F);
@@ -43,7 +43,7 @@ async fn a_lane_is_not_removed_while_a_pass_replaces_and_removes_on() {
     let mut world = World::new().await;
     write(&world.near, "a", "one");
     world.settle_down().await;
-    let ledger = Ledger::open(&world.home).unwrap();
+    let ledger = world.home.open_ledger().unwrap();
     let pass = another_pass(&world);
     let refused = lanes::remove(&world.home, &mut world.config, &ledger, "scores").await;
     assert!(refused.unwrap_err().why.contains("another pass is running"));
@@ -291,7 +291,7 @@ fn far_shelf(world: &World) -> PathBuf {
 }
 
 fn spares_of(world: &World) -> Vec<Spare> {
-    let ledger = Ledger::open(&world.home).unwrap();
+    let ledger = world.home.open_ledger().unwrap();
     ledger
         .read(|connection| spare_rows::all(connection, None))
         .unwrap()

@@ -6,11 +6,11 @@ use std::sync::Arc;
 use crate::worlds::{World, tree, write};
 use async_trait::async_trait;
 use katabatic_core::{RelPath, Side};
-use katabatic_engine::clock::SystemClock;
-use katabatic_engine::ledger::spare_rows::{self, Spare};
 use katabatic_engine::pass::{Pass, Wish};
 use katabatic_engine::prune::{GaveUp, give_up};
 use katabatic_engine::seam::{Hook, Seam};
+use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::clock::SystemClock;
 
 /// Somebody saves over the file in the instant before it is taken out, and then the process dies.
 struct SavesAndDies {

@@ -15,9 +15,9 @@ use std::sync::{Arc, Mutex};
 use crate::worlds::{Death, World, tree, write};
 use async_trait::async_trait;
 use katabatic_core::{RelPath, Side};
-use katabatic_engine::clock::SystemClock;
 use katabatic_engine::pass::Wish;
 use katabatic_engine::seam::{Hook, Seam};
+use katabatic_sides::clock::SystemClock;
 
 /// Of four worlds one has a server that was probed, so that the ways for good servers are tried at every seam as well
 /// as those for strangers; one has a second folder of this computer for its far side; and one ties two accounts.

@@ -7,7 +7,6 @@ use std::path::Path;
 
 use crate::worlds::{Death, World, path, tree, write};
 use katabatic_core::{Agreement, Contents, Decision, Lies, RelPath, Removals, Side};
-use katabatic_engine::ledger::Ledger;
 use katabatic_engine::pass::{Report, WantedContents, Wish};
 use katabatic_engine::seam::Seam;
 use katabatic_engine::{audit, lanes, standing};
@@ -580,7 +579,7 @@ async fn a_lane_that_begins_anew_knows_its_stubs_again() {
     let mut world = started(Start::Stub).await;
     let mut lane = world.config.lanes[0].clone();
     lane.terms.removals = Removals::Ask;
-    let ledger = Ledger::open(&world.home).unwrap();
+    let ledger = world.home.open_ledger().unwrap();
     lanes::change(&world.home, &mut world.config, &ledger, lane)
         .await
         .unwrap();

@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use crate::worlds::{World, tree, write};
 use katabatic_core::{EditTime, RelPath, Side};
-use katabatic_engine::clock::SystemClock;
-use katabatic_engine::ledger::rows::{self, LaneRow};
 use katabatic_engine::pass::Wish;
 use katabatic_engine::seam::{Hook, Seam};
+use katabatic_ledger::rows::{self, LaneRow};
+use katabatic_sides::clock::SystemClock;
 
 async fn lane(world: &World) -> LaneRow {
     let pass = world.pass().await.unwrap();

@@ -544,7 +544,7 @@ async fn nothing_outside_the_root_is_touched_through_a_link() {
         folder: world.near.join("folder"),
         outside: outside.clone(),
     };
-    let clock = std::sync::Arc::new(katabatic_engine::clock::SystemClock);
+    let clock = std::sync::Arc::new(katabatic_sides::clock::SystemClock);
     let pass = world
         .pass_with(std::sync::Arc::new(trap), clock)
         .await
@@ -565,13 +565,13 @@ async fn what_a_change_of_terms_would_do_is_only_looked_at() {
     world.settle_down().await;
     let mut after = world.config.lanes[0].clone();
     after.terms = katabatic_core::Terms::of(katabatic_core::Direction::Down);
-    let ledger = katabatic_engine::ledger::Ledger::open(&world.home).unwrap();
+    let ledger = world.home.open_ledger().unwrap();
     let next = katabatic_engine::lanes::preview_change(
         &world.home,
         &world.config,
         &ledger,
         &after,
-        &katabatic_engine::stop::Stop::default(),
+        &katabatic_sides::stop::Stop::default(),
     )
     .await
     .unwrap();

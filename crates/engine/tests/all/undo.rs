@@ -6,11 +6,11 @@ use std::sync::Arc;
 use crate::worlds::{World, tree, write};
 use async_trait::async_trait;
 use katabatic_core::{RelPath, Side};
-use katabatic_engine::clock::SystemClock;
-use katabatic_engine::ledger::runs::{self, Run};
 use katabatic_engine::pass::Pass;
 use katabatic_engine::seam::{Hook, Seam};
 use katabatic_engine::undo::{look, take_back};
+use katabatic_ledger::runs::{self, Run};
+use katabatic_sides::clock::SystemClock;
 
 /// The process dies at this seam, or somebody saves over the file there.
 struct At {

@@ -11,13 +11,13 @@ use crate::worlds::{World, tree, write};
 use async_trait::async_trait;
 use katabatic_core::blocks::Grain;
 use katabatic_core::{RelPath, Side};
-use katabatic_engine::clock::SystemClock;
-use katabatic_engine::ledger::spare_rows;
 use katabatic_engine::pass::{Report, Wish};
 use katabatic_engine::seam::{Hook, Seam};
-use katabatic_engine::sides::STEP;
-use katabatic_engine::stop::Stop;
 use katabatic_engine::{Class, Home};
+use katabatic_ledger::spare_rows;
+use katabatic_sides::STEP;
+use katabatic_sides::clock::SystemClock;
+use katabatic_sides::stop::Stop;
 use katabatic_standin::Faults;
 
 const BLOCK: u64 = Grain::USUAL.block;

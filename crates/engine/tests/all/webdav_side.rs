@@ -8,14 +8,14 @@ use std::sync::Arc;
 use bytes::Bytes;
 use futures_util::{StreamExt, stream};
 use katabatic_core::{Digest, EditTime, Entry, Kind, Listing, RelPath};
-use katabatic_engine::net::Line;
-use katabatic_engine::secret::Secret;
-use katabatic_engine::sides::webdav::{Client, Connection, Signer, WebdavSide};
-use katabatic_engine::sides::{
+use katabatic_sides::net::Line;
+use katabatic_sides::secret::Secret;
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::{Client, Connection, Signer, WebdavSide};
+use katabatic_sides::{
     Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps,
     Swapped, Undone,
 };
-use katabatic_engine::stop::Stop;
 use katabatic_standin::{Config, Fault, Faults, Running, User, start};
 use tokio::sync::mpsc;
 

@@ -4,11 +4,11 @@ use katabatic_core::words;
 use katabatic_engine::account_book;
 use katabatic_engine::accounts::address;
 use katabatic_engine::config::AccountConfig;
-use katabatic_engine::ledger::account_rows;
-use katabatic_engine::net::host_and_port;
 use katabatic_engine::open::{client_with, connection_with};
-use katabatic_engine::sides::webdav::Top;
 use katabatic_engine::{Class, Error};
+use katabatic_ledger::account_rows;
+use katabatic_sides::net::host_and_port;
+use katabatic_sides::webdav::Top;
 use serde_json::json;
 
 use super::signing::{self, Reached, confirmed};

@@ -3,8 +3,8 @@
 use katabatic_core::EditTime;
 use katabatic_engine::Error;
 use katabatic_engine::config::AccountConfig;
-use katabatic_engine::ledger::account_rows::{self, AccountRow};
-use katabatic_engine::net::rate::Limits;
+use katabatic_ledger::account_rows::{self, AccountRow};
+use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
 use super::{described, lanes_of, shown, signs_in};

@@ -14,7 +14,7 @@ use std::process::ExitCode;
 
 use katabatic_engine::Error;
 use katabatic_engine::config::{AccountConfig, SignIn};
-use katabatic_engine::net::Trust;
+use katabatic_sides::net::Trust;
 use serde_json::{Value, json};
 
 use crate::app::App;

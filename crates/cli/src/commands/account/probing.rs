@@ -1,10 +1,10 @@
 //! What the probe found out about a server, kept with the account and drawn as a table.
 
 use katabatic_engine::Error;
-use katabatic_engine::accounts::probe::{Findings, Probed, probe};
 use katabatic_engine::config::AccountConfig;
-use katabatic_engine::ledger::account_rows;
-use katabatic_engine::sides::webdav::{Client, Survey};
+use katabatic_ledger::account_rows;
+use katabatic_sides::probe::{Findings, Probed, probe};
+use katabatic_sides::webdav::{Client, Survey};
 use serde_json::{Value, json};
 use url::Url;
 

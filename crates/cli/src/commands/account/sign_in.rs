@@ -3,9 +3,9 @@
 use katabatic_engine::account_book;
 use katabatic_engine::accounts::address;
 use katabatic_engine::config::SignIn;
-use katabatic_engine::ledger::account_rows;
-use katabatic_engine::net::host_and_port;
 use katabatic_engine::{Class, Error};
+use katabatic_ledger::account_rows;
+use katabatic_sides::net::host_and_port;
 use serde_json::json;
 
 use super::signing::{self, Reached, confirmed};

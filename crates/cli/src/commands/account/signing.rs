@@ -6,18 +6,18 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use katabatic_engine::accounts::device_grant::{Answered, CLIENT_ID, Endpoints, Grant, discover};
-use katabatic_engine::accounts::explain::explain;
 use katabatic_engine::accounts::reach::{self, Step};
 use katabatic_engine::accounts::tokens::TokenKeeper;
-use katabatic_engine::certificate::Certificate;
-use katabatic_engine::certificate::read_pin;
 use katabatic_engine::config::{AccountConfig, SignIn};
-use katabatic_engine::net::{Http, ProxySetting, Trust};
 use katabatic_engine::open::{client_with, connection_with};
-use katabatic_engine::secret::Keeping;
-use katabatic_engine::secret::Secret;
-use katabatic_engine::sides::webdav::{Signer, Survey};
 use katabatic_engine::{Class, Error};
+use katabatic_sides::certificate::Certificate;
+use katabatic_sides::certificate::read_pin;
+use katabatic_sides::explain::explain;
+use katabatic_sides::net::{Http, ProxySetting, Trust};
+use katabatic_sides::secret::Keeping;
+use katabatic_sides::secret::Secret;
+use katabatic_sides::webdav::{Signer, Survey};
 
 use crate::app::App;
 use crate::args::{KeepingTyped, SignInTyped, Signing};

@@ -4,12 +4,12 @@ use std::process::ExitCode;
 
 use katabatic_engine::Error;
 use katabatic_engine::accounts::reach::{self, Step};
-use katabatic_engine::certificate::Certificate;
 use katabatic_engine::config::AccountConfig;
-use katabatic_engine::ledger::account_rows;
-use katabatic_engine::net::host_and_port;
 use katabatic_engine::open::{client_with, connection_of};
-use katabatic_engine::sides::webdav::Survey;
+use katabatic_ledger::account_rows;
+use katabatic_sides::certificate::Certificate;
+use katabatic_sides::net::host_and_port;
+use katabatic_sides::webdav::Survey;
 use serde_json::json;
 
 use super::probing::{self, Said};

@@ -4,8 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
-use katabatic_engine::secret::Keeping;
 use katabatic_engine::{Class, Error};
+use katabatic_sides::secret::Keeping;
 use serde_json::json;
 
 use crate::app::App;

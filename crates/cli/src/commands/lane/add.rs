@@ -3,7 +3,8 @@
 use std::io::IsTerminal;
 
 use katabatic_engine::config::LaneConfig;
-use katabatic_engine::{Error, lanes, private_files};
+use katabatic_engine::{Error, lanes};
+use katabatic_sides::private_files;
 use serde_json::json;
 
 use super::{asked, described, lacks_json, place, say_next_pass};

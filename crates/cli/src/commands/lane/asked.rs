@@ -6,9 +6,9 @@
 use std::io::BufRead;
 use std::path::Path;
 
+use katabatic_core::place::{Place, absolute};
 use katabatic_core::{RelPath, words};
 use katabatic_engine::Error;
-use katabatic_engine::place::{Place, absolute};
 use katabatic_engine::places::{Sizes, sizes};
 
 use crate::app::App;

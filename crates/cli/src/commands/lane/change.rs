@@ -4,9 +4,9 @@ use katabatic_core::room::Budget;
 use katabatic_core::{Contents, RelPath, Step, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, ProofBy, QUIET};
-use katabatic_engine::effort::IN_FLIGHT;
 use katabatic_engine::lanes::{self, NextPass, starts_anew};
 use katabatic_engine::pass::{WantedContents, Wish};
+use katabatic_sides::effort::IN_FLIGHT;
 use serde_json::json;
 
 use super::show::room_words;

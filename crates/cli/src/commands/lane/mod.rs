@@ -11,14 +11,14 @@ mod sweep;
 
 use std::process::ExitCode;
 
+use katabatic_core::place::Place;
 use katabatic_core::schedule::When;
 use katabatic_core::{EditTime, Rule, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, ProofBy};
 use katabatic_engine::lanes::NextPass;
-use katabatic_engine::ledger::rows;
-use katabatic_engine::place::Place;
-use katabatic_engine::sides::Shortcomings;
+use katabatic_ledger::rows;
+use katabatic_sides::Shortcomings;
 use serde_json::{Value, json};
 
 pub use show::room_words;

@@ -4,10 +4,10 @@ use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 
+use katabatic_core::place::Place;
 use katabatic_core::{Side, words};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::place::Place;
 use katabatic_engine::relocate::{self, Relocated, Way, WhyStays};
 use katabatic_engine::{Class, Error};
 use serde_json::json;

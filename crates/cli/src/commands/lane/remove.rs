@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use katabatic_core::words;
-use katabatic_engine::ledger::spare_rows;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Error, lanes};
+use katabatic_ledger::spare_rows;
 use serde_json::json;
 
 use crate::app::App;

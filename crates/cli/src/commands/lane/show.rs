@@ -6,10 +6,10 @@ use katabatic_core::room::Budget;
 use katabatic_core::{Direction, NewFolders, RelPath, Rule, Side, Tally, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, ProofBy};
-use katabatic_engine::effort::IN_FLIGHT;
 use katabatic_engine::lanes;
-use katabatic_engine::ledger::rows;
-use katabatic_engine::net::rate::Limits;
+use katabatic_ledger::rows;
+use katabatic_sides::effort::IN_FLIGHT;
+use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
 use super::{described, last_pass, run_words};

@@ -12,8 +12,8 @@ use std::time::{Duration, Instant};
 
 use katabatic_core::RelPath;
 use katabatic_engine::agent::{self, Ask};
-use katabatic_engine::ledger::{rows, runs};
 use katabatic_engine::{Class, Error};
+use katabatic_ledger::{rows, runs};
 use ratatui::DefaultTerminal;
 use ratatui::crossterm::event::{self, Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use tokio::signal::unix::{SignalKind, signal};

@@ -7,7 +7,7 @@ use katabatic_core::{Agreement, EditTime, RelPath, words};
 #[cfg(test)]
 use katabatic_engine::agent::OpeningsNow;
 use katabatic_engine::agent::{Answer, Doing, LaneNow};
-use katabatic_engine::ledger::runs::{Run, RunItem};
+use katabatic_ledger::runs::{Run, RunItem};
 
 use crate::commands::agent;
 use crate::commands::runs::{did, outcome};

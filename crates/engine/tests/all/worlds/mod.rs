@@ -7,21 +7,21 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use async_trait::async_trait;
+use katabatic_core::place::Place;
 use katabatic_core::{RelPath, Side};
-use katabatic_engine::accounts::probe::{Findings, Probed, probe};
-use katabatic_engine::clock::{Clock, SystemClock};
 use katabatic_engine::config::{AccountConfig, Config, LaneConfig};
-use katabatic_engine::ledger::{Ledger, account_rows};
 use katabatic_engine::open::{connection_of, open_lane};
 use katabatic_engine::pass::{Pass, Plan, Progress, ReadFiles, Report, Wish};
-use katabatic_engine::place::Place;
 use katabatic_engine::seam::{Hook, NoHook, Seam, SharedHook};
-use katabatic_engine::secret::Keeping;
-use katabatic_engine::secret::Secret;
 use katabatic_engine::secrets;
-use katabatic_engine::sides::webdav::{Client, survey};
-use katabatic_engine::stop::Stop;
 use katabatic_engine::{Error, Home};
+use katabatic_ledger::account_rows;
+use katabatic_sides::clock::{Clock, SystemClock};
+use katabatic_sides::probe::{Findings, Probed, probe};
+use katabatic_sides::secret::Keeping;
+use katabatic_sides::secret::Secret;
+use katabatic_sides::stop::Stop;
+use katabatic_sides::webdav::{Client, survey};
 use katabatic_standin::{Config as Standin, Fault, Faults, Running, User, start};
 use tokio::sync::{Notify, OnceCell};
 
@@ -122,7 +122,7 @@ impl World {
     }
 
     pub async fn pass_with(&self, hook: SharedHook, clock: Arc<dyn Clock>) -> Result<Pass, Error> {
-        let ledger = Ledger::open(&self.home)?;
+        let ledger = self.home.open_ledger()?;
         let stop = Stop::default();
         let lane = open_lane(
             &self.home,
@@ -182,7 +182,8 @@ impl World {
 
     async fn knows(&self, findings: Findings) {
         let now = SystemClock.now();
-        Ledger::open(&self.home)
+        self.home
+            .open_ledger()
             .unwrap()
             .write(move |connection| {
                 account_rows::set_findings(connection, "archive", now, Some(&findings))?;

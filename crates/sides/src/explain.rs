@@ -1,0 +1,81 @@
+//! What goes wrong with an account as a whole, in words, with the next step.
+
+use url::Url;
+
+use crate::certificate::Distrust;
+use crate::side_error::{Away, Delay, Refusal, SideError};
+use katabatic_core::{Class, Error};
+
+/// An error of reaching an account, as it reaches a person.
+#[must_use]
+pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
+    let what = format!("reaching @{account} at {address}");
+    let of = |class, why: &str, next: &str| Error::new(class, what.clone(), why, next);
+    match error {
+        SideError::Untrusted(distrust) => untrusted(&what, account, distrust),
+        SideError::NotThere(said) if said.kind == Away::NoSuchHost => of(
+            Class::NotThere,
+            &format!(
+                "there is no host of the name {}",
+                address.host_str().unwrap_or("?")
+            ),
+            "Check the spelling of the address, and whether this computer is on the network.",
+        ),
+        SideError::NotThere(said) if said.kind == Away::NoTls => of(
+            Class::NotThere,
+            &said.why,
+            "Check the port of the address. Plain http is only taken with --plain-http (or for this computer itself).",
+        ),
+        SideError::NotThere(said) => of(
+            Class::NotThere,
+            &said.why,
+            "Check host and port of the address, and whether the server is running.",
+        ),
+        SideError::TryAgain(said) if said.kind == Delay::Silent => of(
+            Class::NotThere,
+            &said.why,
+            "The server is there, and does not answer. Try again later; if the line is only slow, give it longer: --patience SECONDS.",
+        ),
+        SideError::Refused(said) => {
+            let next = match said.kind {
+                Refusal::OtherAccount => format!(
+                    "Nothing was carried. If the person really changed accounts, add the new one under another name and tie the lanes to it: katabatic lane change LANE --far @NEW/FOLDER. Else sign in as before: katabatic account sign-in {account}."
+                ),
+                Refusal::Password => "Check both. Where the account asks for a second step at sign-in, an app password may be needed (the server's own pages make one); where the server offers it, --sign-in device needs no password at all.".to_owned(),
+                Refusal::SignIn => format!(
+                    "Sign in again: katabatic account sign-in {account}. Lanes and files stay as they are."
+                ),
+            };
+            of(Class::Refused, &said.why, &next)
+        }
+        SideError::Missing => of(
+            Class::Failed,
+            "there is nothing at this path (404)",
+            "Check the path of the address: it must be the WebDAV folder, which the server's own help names.",
+        ),
+        SideError::Failed(why) => of(
+            Class::Failed,
+            why,
+            "Check the path of the address: it must be the WebDAV folder, which the server's own help names.",
+        ),
+        SideError::Stopped => of(Class::Stopped, "stopped by Ctrl-C", "Nothing was saved."),
+        other => of(Class::Failed, &other.to_string(), "Try again in a while."),
+    }
+}
+
+/// A certificate that is not trusted, and the option that would change that.
+#[must_use]
+pub fn untrusted(what: &str, account: &str, distrust: &Distrust) -> Error {
+    let pin = distrust.certificate.pin();
+    let next = if distrust.other_was_pinned {
+        format!(
+            "Nothing was sent to it. Ask the server's administrator whether the certificate was changed. If so, compare the SHA-256, and pin the new one: katabatic account sign-in {account} --trust {pin}"
+        )
+    } else {
+        format!(
+            "Nothing was sent to it. Compare the SHA-256 with what the server's administrator says; if it is the same, pin it: --trust {pin} (with account add, or account sign-in {account}). Or give the authority's certificate: --ca FILE."
+        )
+    };
+    Error::new(Class::Refused, what, distrust.to_string(), next)
+        .with_facts(distrust.certificate.facts())
+}

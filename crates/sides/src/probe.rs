@@ -1,0 +1,672 @@
+//! Finding out what a server can do, in a folder of our own making that is removed again.
+//!
+//! No answer is believed by its status alone: whatever was asked is read back. A server that says 412 and writes all
+//! the same, or 201 and keeps a part, is found out here and not with somebody's files.
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use bytes::Bytes;
+use futures_util::stream;
+use katabatic_core::RelPath;
+use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, ETAG};
+use reqwest::{Body, RequestBuilder};
+use url::Url;
+
+use super::explain::explain;
+use crate::private_files::random_hex;
+use crate::webdav::{Client, Listed, OWN_NAMESPACE, Survey, Watch, listed, read_digest};
+use crate::{SideError, TEST_FOLDER};
+use katabatic_core::Error;
+pub use katabatic_core::findings::{CutPut, Finding, Findings, Keeps, Tags};
+
+/// Characters that some servers refuse.
+const TRIED: [char; 11] = [':', '*', '?', '"', '<', '>', '|', '\\', '%', '\u{1}', '🎻'];
+const LENGTHS: [usize; 4] = [255, 200, 143, 100];
+const PAUSE: Duration = Duration::from_millis(150);
+
+/// So many files come together, to see whether some share a tag.
+const TOGETHER: usize = 24;
+
+/// What came of looking: a folder where nothing may be written tells nothing else.
+#[derive(Clone, Debug)]
+pub enum Probed {
+    /// What was found.
+    Found(Box<Findings>),
+    /// Nothing may be written there, and why.
+    NotWritable(String),
+}
+
+/// Finds out what a server can do.
+///
+/// # Errors
+/// Where the server goes away meanwhile, or what was written cannot be removed again.
+pub async fn probe(
+    account: &str,
+    address: &Url,
+    client: &Client,
+    survey: &Survey,
+) -> Result<Probed, Error> {
+    let failed = |error: SideError| explain(account, address, &error);
+    let unique = random_hex(8)?;
+    let folder = RelPath::parse(&format!("{TEST_FOLDER}{unique}"))
+        .map_err(|why| failed(SideError::Failed(why.to_string())))?;
+    let room = Room { client, folder };
+    match room.status("MKCOL", "", true, |request| request).await {
+        Ok(status) if (200..300).contains(&status) => {}
+        Ok(status) => return Ok(Probed::NotWritable(format!("the server answered {status}"))),
+        Err(error) if error.ends_the_pass() => return Err(failed(error)),
+        Err(error) => return Ok(Probed::NotWritable(error.to_string())),
+    }
+    let found = room.all(survey).await;
+    // Nobody else knows this folder, so all that is in it is ours.
+    let cleared = room.status("DELETE", "", true, |request| request).await;
+    let findings = found.map_err(failed)?;
+    match cleared {
+        Ok(status) if (200..300).contains(&status) || status == 404 => {
+            Ok(Probed::Found(Box::new(findings)))
+        }
+        Ok(status) => Err(failed(SideError::Failed(format!(
+            "the folder {} that the test made could not be removed again ({status})",
+            room.folder
+        )))),
+        Err(error) => Err(failed(error)),
+    }
+}
+
+struct Room<'c> {
+    client: &'c Client,
+    folder: RelPath,
+}
+
+impl Room<'_> {
+    fn url(&self, name: &str, folder: bool) -> Result<Url, SideError> {
+        let path = name
+            .split('/')
+            .filter(|part| !part.is_empty())
+            .try_fold(self.folder.clone(), |path, part| path.join(part))
+            .map_err(|why| SideError::Failed(why.to_string()))?;
+        Ok(self.client.url(&path, folder))
+    }
+
+    async fn status(
+        &self,
+        method: &str,
+        name: &str,
+        folder: bool,
+        with: impl Fn(RequestBuilder) -> RequestBuilder + Send + Sync,
+    ) -> Result<u16, SideError> {
+        let url = self.url(name, folder)?;
+        let response = self
+            .client
+            .send(false, || {
+                Ok(with(self.client.request(method, url.clone())?))
+            })
+            .await?;
+        Ok(response.status().as_u16())
+    }
+
+    /// Writes a file; whether the server says it did.
+    async fn put(&self, name: &str, content: &'static str) -> Result<bool, SideError> {
+        let status = self
+            .status("PUT", name, false, |request| request.body(content))
+            .await?;
+        Ok((200..300).contains(&status))
+    }
+
+    /// What a file holds; none where it is not there.
+    async fn content(&self, name: &str) -> Result<Option<Bytes>, SideError> {
+        let url = self.url(name, false)?;
+        let response = self
+            .client
+            .send(true, || self.client.request("GET", url.clone()))
+            .await?;
+        if !response.status().is_success() {
+            return Ok(None);
+        }
+        self.client.bytes(response).await.map(Some)
+    }
+
+    async fn holds(&self, name: &str, content: &str) -> Result<bool, SideError> {
+        Ok(self
+            .content(name)
+            .await?
+            .is_some_and(|there| there == content.as_bytes()))
+    }
+
+    async fn listing(&self) -> Result<Vec<Listed>, SideError> {
+        listed(self.client, &self.folder, "1").await
+    }
+
+    async fn tag(&self, name: &str) -> Result<Option<String>, SideError> {
+        Ok(self.tag_and_id(name).await?.0)
+    }
+
+    async fn tag_and_id(&self, name: &str) -> Result<(Option<String>, Option<String>), SideError> {
+        let found = self.listing().await?;
+        Ok(found
+            .into_iter()
+            .find(|listed| listed.path.name() == name)
+            .map_or((None, None), |listed| (listed.tag, listed.id)))
+    }
+
+    async fn to(
+        &self,
+        method: &str,
+        from: &str,
+        to: &str,
+        header: (&'static str, &'static str),
+    ) -> Result<u16, SideError> {
+        let destination = self.url(to, false)?;
+        self.status(method, from, false, |request| {
+            request
+                .header("destination", destination.as_str())
+                .header(header.0, header.1)
+        })
+        .await
+    }
+
+    async fn all(&self, survey: &Survey) -> Result<Findings, SideError> {
+        let (tags, put_has_tag) = self.tags().await?;
+        self.put("moved", "moved").await?;
+        self.put("not moved", "not moved").await?;
+        let (before, id) = self.tag_and_id("moved").await?;
+        let (_, other) = self.tag_and_id("not moved").await?;
+        self.to("MOVE", "moved", "moved again", ("overwrite", "F"))
+            .await?;
+        let (after, id_after) = self.tag_and_id("moved again").await?;
+        let move_keeps_tag = after == before;
+        let (refused_characters, longest_name) = self.names().await?;
+        let (tags_shared, tags_clock_made) = self.what_tags_are_made_of().await?;
+        let (digests, listed_digests) = self.digests().await?;
+        let found = Findings {
+            server: survey.server.clone(),
+            tags,
+            put_has_tag,
+            tags_shared,
+            tags_clock_made,
+            digests,
+            listed_digests,
+            move_keeps_tag,
+            ids: id.is_some() && id == id_after && id != other,
+            if_none_match: self.condition_on_put("if-none-match", "*").await?,
+            if_match_put: self.condition_on_put("if-match", "\"no-such-tag\"").await?,
+            if_match_delete: self.condition_on_delete().await?,
+            if_match_move: self
+                .condition_on("MOVE", ("if-match", "\"no-such-tag\""))
+                .await?,
+            if_match_copy: self
+                .condition_on("COPY", ("if-match", "\"no-such-tag\""))
+                .await?,
+            no_overwrite_move: self.no_overwrite("MOVE").await?,
+            no_overwrite_folder: self.no_overwrite_folder().await?,
+            no_overwrite_copy: self.no_overwrite("COPY").await?,
+            stranger_in_mid_body: self.stranger().await?,
+            cut_put: self.cut().await?,
+            partial_put: self.partial_put().await?,
+            copies: {
+                self.put("original", "the original").await?;
+                self.to("COPY", "original", "copy", ("overwrite", "F"))
+                    .await?;
+                self.holds("copy", "the original").await?
+            },
+            infinity: self.infinity().await?,
+            changes: self.changes().await?,
+            quota: survey.used.is_some() || survey.free.is_some(),
+            properties: self.properties().await?,
+            lists_dots: {
+                self.put(".dot", "dot").await?;
+                self.tag_or_size(".dot").await?
+            },
+            case_differs: self.two_names("Case.txt", "case.txt").await?,
+            unicode_differs: self.two_names("caf\u{e9}", "cafe\u{301}").await?,
+            refused_characters,
+            longest_name,
+        };
+        Ok(found)
+    }
+
+    async fn tag_or_size(&self, name: &str) -> Result<bool, SideError> {
+        Ok(self
+            .listing()
+            .await?
+            .iter()
+            .any(|listed| listed.path.name() == name))
+    }
+
+    async fn tags(&self) -> Result<(Tags, bool), SideError> {
+        let url = self.url("tagged", false)?;
+        let (mut weak, mut coarse, mut absent, mut in_answer) = (false, false, false, false);
+        let mut before: Option<String> = None;
+        // Two writes within one second, more than once: a single pair may fall on both sides of a second.
+        for content in ["version 1", "version 2", "version 3", "version 4"] {
+            let response = self
+                .client
+                .send(false, || {
+                    Ok(self.client.request("PUT", url.clone())?.body(content))
+                })
+                .await?;
+            in_answer = response.headers().contains_key(ETAG);
+            match self.tag("tagged").await? {
+                None => absent = true,
+                Some(tag) => {
+                    weak |= tag.starts_with("W/");
+                    let bare = tag.trim_start_matches("W/").trim_matches('"').to_owned();
+                    coarse |= before.as_ref() == Some(&bare);
+                    before = Some(bare);
+                }
+            }
+        }
+        let tags = match (absent, coarse, weak) {
+            (true, ..) => Tags::Absent,
+            (_, true, _) => Tags::Coarse,
+            (_, _, true) => Tags::Weak,
+            _ => Tags::Strong,
+        };
+        Ok((tags, in_answer))
+    }
+
+    /// Whether files of one size that come at the same time share a tag, and whether a tag tells size and time.
+    async fn what_tags_are_made_of(&self) -> Result<(bool, bool), SideError> {
+        let names: Vec<String> = (0..TOGETHER)
+            .map(|number| format!("together {number}"))
+            .collect();
+        let puts = names.iter().map(|name| self.put(name, "together"));
+        for put in futures_util::future::join_all(puts).await {
+            put?;
+        }
+        let listed = self.listing().await?;
+        let came = listed
+            .iter()
+            .filter(|listed| names.iter().any(|name| listed.path.name() == name));
+        let (mut tags, mut shared, mut clock_made) = (BTreeSet::new(), false, false);
+        for one in came {
+            let Some(tag) = &one.tag else {
+                return Ok((true, true));
+            };
+            shared |= !tags.insert(tag);
+            clock_made |= is_clock_made(tag, one.modified);
+        }
+        Ok((shared, clock_made))
+    }
+
+    /// Whether the server tells the digest of what it holds, asked by name and in a listing; it must be no copy of what a
+    /// client once said.
+    async fn digests(&self) -> Result<(bool, bool), SideError> {
+        let (mut told, mut listed) = (true, true);
+        for content in ["digested", "digested anew"] {
+            self.put("digested", content).await?;
+            let right = sha256(content.as_bytes());
+            let url = self.url("digested", false)?;
+            let response = self
+                .client
+                .send(true, || {
+                    let request = self.client.request("HEAD", url.clone())?;
+                    Ok(request.header("want-repr-digest", "sha-256=10"))
+                })
+                .await?;
+            let field = response.headers().get("repr-digest");
+            let field = field.and_then(|field| field.to_str().ok());
+            told &= field
+                .and_then(read_digest)
+                .is_some_and(|digest| digest.0 == right);
+            // A property that anybody can set says nothing.
+            let set = format!(
+                "<?xml version=\"1.0\" encoding=\"utf-8\"?><propertyupdate xmlns=\"DAV:\"><set><prop>\
+                 <repr-digest xmlns=\"{OWN_NAMESPACE}\">sha-256=:AAAA:</repr-digest></prop></set></propertyupdate>"
+            );
+            self.status("PROPPATCH", "digested", false, |request| {
+                request
+                    .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                    .body(set.clone())
+            })
+            .await?;
+            let found = self.listing().await?;
+            let found = found
+                .iter()
+                .find(|listed| listed.path.name() == "digested")
+                .and_then(|listed| read_digest(listed.digest.as_deref()?));
+            listed &= found.is_some_and(|digest| digest.0 == right);
+        }
+        Ok((told, listed))
+    }
+
+    async fn condition_on_put(
+        &self,
+        name: &'static str,
+        value: &'static str,
+    ) -> Result<Keeps, SideError> {
+        self.put("guarded", "before").await?;
+        let status = self
+            .status("PUT", "guarded", false, |request| {
+                request.header(name, value).body("after!")
+            })
+            .await?;
+        Ok(match (self.holds("guarded", "before").await?, status) {
+            (true, 412) => Keeps::Obeyed,
+            (true, _) => Keeps::Refused,
+            (false, _) => Keeps::Ignored,
+        })
+    }
+
+    async fn condition_on_delete(&self) -> Result<Keeps, SideError> {
+        self.put("guarded", "before").await?;
+        self.status("DELETE", "guarded", false, |request| {
+            request.header("if-match", "\"no-such-tag\"")
+        })
+        .await?;
+        Ok(if self.holds("guarded", "before").await? {
+            Keeps::Obeyed
+        } else {
+            Keeps::Ignored
+        })
+    }
+
+    async fn condition_on(
+        &self,
+        method: &str,
+        header: (&'static str, &'static str),
+    ) -> Result<Keeps, SideError> {
+        self.put("guarded", "before").await?;
+        let to = format!("{} of guarded", method.to_lowercase());
+        let status = self.to(method, "guarded", &to, header).await?;
+        let arrived = self.content(&to).await?.is_some();
+        let stayed = self.holds("guarded", "before").await?;
+        Ok(match (arrived, stayed, status) {
+            (false, true, 412) => Keeps::Obeyed,
+            (false, true, _) => Keeps::Refused,
+            _ => Keeps::Ignored,
+        })
+    }
+
+    async fn no_overwrite(&self, method: &str) -> Result<Keeps, SideError> {
+        self.put("taken", "taken").await?;
+        self.put("newcomer", "newcomer").await?;
+        let status = self
+            .to(method, "newcomer", "taken", ("overwrite", "F"))
+            .await?;
+        let untouched =
+            self.holds("taken", "taken").await? && self.holds("newcomer", "newcomer").await?;
+        Ok(match (untouched, status) {
+            (true, 412) => Keeps::Obeyed,
+            (true, _) => Keeps::Refused,
+            (false, _) => Keeps::Ignored,
+        })
+    }
+
+    /// Whether a file is moved over a folder, or into it, though nothing was to be written over.
+    async fn no_overwrite_folder(&self) -> Result<Keeps, SideError> {
+        self.status("MKCOL", "taken by a folder", true, |request| request)
+            .await?;
+        self.put("at a folder", "at a folder").await?;
+        let status = self
+            .to(
+                "MOVE",
+                "at a folder",
+                "taken by a folder",
+                ("overwrite", "F"),
+            )
+            .await?;
+        let is_folder = self
+            .listing()
+            .await?
+            .iter()
+            .any(|listed| listed.path.name() == "taken by a folder" && listed.is_folder);
+        let untouched = is_folder && self.holds("at a folder", "at a folder").await?;
+        Ok(match (untouched, status) {
+            (true, 412) => Keeps::Obeyed,
+            (true, _) => Keeps::Refused,
+            (false, _) => Keeps::Ignored,
+        })
+    }
+
+    /// Our upload begins; somebody else's file comes to be under the name; then our upload goes on.
+    async fn stranger(&self) -> Result<Keeps, SideError> {
+        let url = self.url("meeting", false)?;
+        let (go_on, wait) = tokio::sync::oneshot::channel::<()>();
+        let body = stream::unfold(Some((wait, 0)), |state| async {
+            let (wait, sent) = state?;
+            if sent == 0 {
+                return Some((
+                    Ok::<_, std::io::Error>(Bytes::from_static(b"our first half, ")),
+                    Some((wait, 1)),
+                ));
+            }
+            // Nobody going on means that the test was given up.
+            let _ = wait.await;
+            Some((Ok(Bytes::from_static(b"our second")), None))
+        });
+        let request = self
+            .client
+            .request("PUT", url)?
+            .header("if-none-match", "*")
+            .header("content-length", 26)
+            .body(Body::wrap_stream(body));
+        let meanwhile = async {
+            tokio::time::sleep(PAUSE).await;
+            let put = self.put("meeting", "a stranger's").await;
+            let _ = go_on.send(());
+            put
+        };
+        let watch = Watch::default();
+        let (ours, theirs) = tokio::join!(self.client.send_once(request, &watch), meanwhile);
+        if !theirs? || matches!(ours, Err(ref error) if error.ends_the_pass()) {
+            return Ok(Keeps::Refused);
+        }
+        Ok(if self.holds("meeting", "a stranger's").await? {
+            Keeps::Obeyed
+        } else {
+            Keeps::Ignored
+        })
+    }
+
+    /// Half an upload, and then the line is gone.
+    async fn cut(&self) -> Result<CutPut, SideError> {
+        let url = self.url("cut off", false)?;
+        let body = stream::unfold(0, |sent| async move {
+            match sent {
+                0 => Some((Ok(Bytes::from(vec![b'x'; 100_000])), 1)),
+                _ => {
+                    // What was sent has to arrive before the line is cut.
+                    tokio::time::sleep(PAUSE).await;
+                    Some((Err(std::io::Error::other("cut off on purpose")), 2))
+                }
+            }
+        });
+        let request = self
+            .client
+            .request("PUT", url)?
+            .header("content-length", 200_000)
+            .body(Body::wrap_stream(body));
+        // It fails, as it should.
+        let _ = self.client.send_once(request, &Watch::default()).await;
+        tokio::time::sleep(PAUSE).await;
+        Ok(match self.content("cut off").await? {
+            None => CutPut::Nothing,
+            Some(_) => CutPut::Half,
+        })
+    }
+
+    async fn partial_put(&self) -> Result<Keeps, SideError> {
+        self.put("ranged", "0123456789").await?;
+        let status = self
+            .status("PUT", "ranged", false, |request| {
+                request.header(CONTENT_RANGE, "bytes 3-5/10").body("abc")
+            })
+            .await?;
+        let inside = self.content("ranged").await?;
+        if inside.as_deref() == Some(b"012abc6789") {
+            self.status("PUT", "ranged", false, |request| {
+                request.header(CONTENT_RANGE, "bytes 10-12/13").body("def")
+            })
+            .await?;
+            let longer = self.content("ranged").await?;
+            return Ok(match longer.as_deref() {
+                Some(b"012abc6789def") => Keeps::Obeyed,
+                // Right inside a file and wrong at its end: not to be relied on for either.
+                _ => Keeps::Ignored,
+            });
+        }
+        Ok(match inside.as_deref() {
+            Some(b"0123456789") if !(200..300).contains(&status) => Keeps::Refused,
+            _ => Keeps::Ignored,
+        })
+    }
+
+    async fn infinity(&self) -> Result<bool, SideError> {
+        self.status("MKCOL", "deep", true, |request| request)
+            .await?;
+        self.put("deep/inside", "inside").await?;
+        match listed(self.client, &self.folder, "infinity").await {
+            Ok(found) => Ok(found.iter().any(|listed| listed.path.name() == "inside")),
+            Err(error) if error.ends_the_pass() => Err(error),
+            Err(_) => Ok(false),
+        }
+    }
+
+    /// Whether a token tells later what came, at any depth, and what went.
+    async fn changes(&self) -> Result<bool, SideError> {
+        self.status("MKCOL", "told", true, |request| request)
+            .await?;
+        self.put("told/gone later", "gone later").await?;
+        let Some(token) = token_in(&self.told_since("").await?) else {
+            return Ok(false);
+        };
+        self.status("MKCOL", "told/deep", true, |request| request)
+            .await?;
+        self.put("told/deep/inside", "inside").await?;
+        self.status("DELETE", "told/gone later", false, |request| request)
+            .await?;
+        let told = self.told_since(&token).await?;
+        let told = percent_encoding::percent_decode_str(&told).decode_utf8_lossy();
+        Ok(token_in(&told).is_some_and(|next| next != token)
+            && told.contains("told/deep/inside")
+            && told.contains("told/gone later")
+            && told.contains(" 404 "))
+    }
+
+    async fn told_since(&self, token: &str) -> Result<String, SideError> {
+        let body = format!(
+            "<?xml version=\"1.0\" encoding=\"utf-8\"?><sync-collection xmlns=\"DAV:\"><sync-token>{}</sync-token>\
+             <sync-level>infinite</sync-level><prop><getetag/></prop></sync-collection>",
+            quick_xml::escape::escape(token)
+        );
+        let url = self.url("told", true)?;
+        let response = self
+            .client
+            .send(false, || {
+                Ok(self
+                    .client
+                    .request("REPORT", url.clone())?
+                    .header("depth", "0")
+                    .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                    .body(body.clone()))
+            })
+            .await?;
+        if response.status().as_u16() != 207 {
+            return Ok(String::new());
+        }
+        let text = self.client.bytes(response).await?;
+        Ok(String::from_utf8_lossy(&text).into_owned())
+    }
+
+    async fn properties(&self) -> Result<bool, SideError> {
+        self.put("noted", "noted").await?;
+        let set = "<?xml version=\"1.0\" encoding=\"utf-8\"?><propertyupdate xmlns=\"DAV:\"><set><prop>\
+                   <test xmlns=\"urn:katabatic:properties\">kept &amp; found</test></prop></set></propertyupdate>";
+        let ask = "<?xml version=\"1.0\" encoding=\"utf-8\"?><propfind xmlns=\"DAV:\"><prop>\
+                   <test xmlns=\"urn:katabatic:properties\"/></prop></propfind>";
+        self.status("PROPPATCH", "noted", false, |request| {
+            request
+                .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                .body(set)
+        })
+        .await?;
+        let url = self.url("noted", false)?;
+        let response = self
+            .client
+            .send(true, || {
+                Ok(self
+                    .client
+                    .request("PROPFIND", url.clone())?
+                    .header("depth", "0")
+                    .header(CONTENT_TYPE, "application/xml; charset=utf-8")
+                    .body(ask))
+            })
+            .await?;
+        let text = self.client.bytes(response).await?;
+        Ok(String::from_utf8_lossy(&text).contains("kept &amp; found"))
+    }
+
+    async fn two_names(&self, one: &str, other: &str) -> Result<bool, SideError> {
+        self.put(one, "one").await?;
+        self.put(other, "other").await?;
+        Ok(self.holds(one, "one").await? && self.holds(other, "other").await?)
+    }
+
+    /// The characters that names cannot hold, and the longest name that was taken.
+    async fn names(&self) -> Result<(String, usize), SideError> {
+        let mut refused = String::new();
+        let mut taken = Vec::new();
+        for character in TRIED {
+            let name = format!("with {character} in it");
+            if self.put(&name, "x").await.unwrap_or(false) {
+                taken.push((character, name));
+            } else {
+                refused.push(character);
+            }
+        }
+        let shown: Vec<String> = self
+            .listing()
+            .await?
+            .into_iter()
+            .map(|listed| listed.path.name().to_owned())
+            .collect();
+        // Taken, and listed under another name, is as bad as refused.
+        for (character, name) in taken {
+            if !shown.contains(&name) {
+                refused.push(character);
+            }
+        }
+        for length in LENGTHS {
+            if self.put(&"n".repeat(length), "x").await.unwrap_or(false) {
+                return Ok((refused, length));
+            }
+        }
+        Ok((refused, 0))
+    }
+}
+
+/// Whether a tag spells the time of its file, in seconds since 1970: whatever else is in it, another version that was given
+/// the same time has it, too.
+fn is_clock_made(tag: &str, modified: Option<i64>) -> bool {
+    let parts = tag.split(|c: char| !c.is_ascii_alphanumeric());
+    let numbers = parts.filter(|part| !part.is_empty()).flat_map(|part| {
+        let hexadecimal = u64::from_str_radix(part, 16).ok();
+        [hexadecimal, part.parse::<u64>().ok()]
+    });
+    let is_time = |number: u64| {
+        modified.is_some_and(|at| {
+            [1, 1_000, 1_000_000, 1_000_000_000].iter().any(|unit| {
+                let seconds = i64::try_from(number / unit).unwrap_or(i64::MAX);
+                seconds.abs_diff(at) <= 1
+            })
+        })
+    };
+    numbers.flatten().any(is_time)
+}
+
+fn sha256(content: &[u8]) -> [u8; 32] {
+    let digest = ring::digest::digest(&ring::digest::SHA256, content);
+    digest.as_ref().try_into().unwrap_or_default()
+}
+
+/// The change token in an answer; what prefix its namespace has is the server's choice.
+fn token_in(answer: &str) -> Option<String> {
+    let (_, rest) = answer
+        .rsplit_once("sync-token>")
+        .and_then(|(before, _)| before.rsplit_once("sync-token>"))?;
+    let (token, _) = rest.split_once('<')?;
+    let token = quick_xml::escape::unescape(token.trim()).ok()?;
+    (!token.is_empty()).then(|| token.into_owned())
+}

@@ -1,0 +1,310 @@
+//! Reading a version from an account: from its beginning, or from where an earlier attempt was cut.
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+use bytes::{Buf, Bytes};
+use futures_util::{StreamExt, stream};
+use katabatic_core::blocks::Stretch;
+use katabatic_core::{Entry, RelPath, StampKind};
+use reqwest::StatusCode;
+use reqwest::header::{
+    CONTENT_LENGTH, CONTENT_RANGE, ETAG, HeaderMap, HeaderName, IF_RANGE, LAST_MODIFIED, RANGE,
+};
+use ring::digest::{Context, SHA256};
+use tokio::sync::mpsc;
+use tokio::task::JoinHandle;
+
+use super::client::{refusal, unasked_coding};
+use super::{Inner, entry};
+use crate::{Content, Sha256 as Sha256Digest, SideError, Source};
+
+pub(super) async fn read(
+    inner: &Inner,
+    path: &RelPath,
+    seen: &Entry,
+    from: u64,
+) -> Result<Source, SideError> {
+    if inner.client.stop.asked() {
+        return Err(SideError::Stopped);
+    }
+    let url = inner.client.url(path, false);
+    // A server that lists no tags may still send one with the content; the listing's form is the one to compare.
+    let tagless = seen.stamp.kind() == StampKind::Date;
+    let build = || {
+        let request = inner.client.request("GET", url.clone())?;
+        let request = request.header("want-repr-digest", "sha-256=10");
+        Ok(if from == 0 {
+            request
+        } else {
+            let request = request.header(RANGE, format!("bytes={from}-"));
+            match tagless {
+                true => request,
+                // RFC 9110 §13.1.5: of another version, the whole comes.
+                false => request.header(IF_RANGE, format!("\"{}\"", seen.stamp.as_str())),
+            }
+        })
+    };
+    // A body that is being read takes no place among the requests: where it is carried to may be the same account, and
+    // each would wait for the other.
+    let response = inner.client.send(true, build).await?;
+    let headers = response.headers();
+    let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    let (size, from) = match response.status() {
+        StatusCode::OK => (
+            text(CONTENT_LENGTH)
+                .and_then(|length| length.parse::<u64>().ok())
+                .unwrap_or(seen.size),
+            0,
+        ),
+        StatusCode::PARTIAL_CONTENT if from > 0 => match text(CONTENT_RANGE).and_then(range_of) {
+            Some((first, size)) if first == from => (size, from),
+            _ => {
+                return Err(SideError::Failed(
+                    "the server sent another part than was asked for".into(),
+                ));
+            }
+        },
+        StatusCode::RANGE_NOT_SATISFIABLE => return Err(changed()),
+        status => return Err(refusal(status)),
+    };
+    let stamp = entry::stamp(text(ETAG).filter(|_| !tagless), text(LAST_MODIFIED), size);
+    if size != seen.size || stamp != seen.stamp {
+        // A file that is stored compressed may well be called so; one that is compressed on the way has another size.
+        return Err(unasked_coding(headers).unwrap_or_else(changed));
+    }
+    let announced = announced_digest(headers);
+    let reading = Reading {
+        left: size - from,
+        // Of a part, whoever puts it behind what is there has to check the whole.
+        digest: announced
+            .clone()
+            .filter(|_| from == 0)
+            .map(|digest| (digest, Sha256::begin(size))),
+        client: inner.client.clone(),
+        body: inner.client.body(response),
+        arrived: Bytes::new(),
+    };
+    let content: Content = stream::unfold(Some(reading), |reading| async {
+        let mut reading = reading?;
+        match reading.next().await {
+            Ok(Some(chunk)) => Some((Ok(chunk), Some(reading))),
+            Ok(None) => None,
+            Err(error) => Some((Err(error), None)),
+        }
+    })
+    .boxed();
+    Ok(Source {
+        size,
+        edited: seen.edited.or(seen.received),
+        from,
+        announced: announced.filter(|_| from > 0),
+        content,
+    })
+}
+
+/// Reads a part of a version. A server that sends all of it sends no more than is needed.
+pub(super) async fn part(
+    inner: &Inner,
+    path: &RelPath,
+    seen: &Entry,
+    part: Stretch,
+) -> Result<Bytes, SideError> {
+    let (url, last) = (inner.client.url(path, false), part.from + part.length - 1);
+    let build = || {
+        let request = inner.client.request("GET", url.clone())?;
+        Ok(request.header(RANGE, format!("bytes={}-{last}", part.from)))
+    };
+    let response = inner.client.send(true, build).await?;
+    let headers = response.headers();
+    let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    let mut before = match response.status() {
+        StatusCode::OK => part.from,
+        StatusCode::PARTIAL_CONTENT => {
+            let expected = format!("bytes {}-{last}/{}", part.from, seen.size);
+            if text(CONTENT_RANGE) != Some(expected.as_str()) {
+                return Err(changed());
+            }
+            0
+        }
+        StatusCode::RANGE_NOT_SATISFIABLE => return Err(changed()),
+        status => return Err(refusal(status)),
+    };
+    let tagless = seen.stamp.kind() == StampKind::Date;
+    let told = text(ETAG).filter(|_| !tagless);
+    if told.is_some_and(|tag| entry::stamp(Some(tag), None, seen.size) != seen.stamp) {
+        return Err(changed());
+    }
+    let mut read = Vec::with_capacity(usize::try_from(part.length).unwrap_or_default());
+    let mut body = inner.client.body(response);
+    while (read.len() as u64) < part.length {
+        let Some(chunk) = body.next().await else {
+            return Err(SideError::try_again("a part of it did not arrive"));
+        };
+        let mut chunk = chunk?;
+        let skipped = before.min(chunk.len() as u64);
+        before -= skipped;
+        chunk.advance(usize::try_from(skipped).unwrap_or(chunk.len()));
+        let left = part.length - read.len() as u64;
+        chunk.truncate(usize::try_from(left).unwrap_or(chunk.len()));
+        while !chunk.is_empty() {
+            read.extend_from_slice(&inner.client.down.next(&mut chunk).await);
+        }
+    }
+    Ok(read.into())
+}
+
+/// The digest that the server tells of its current version (RFC 9530 §3), without sending it.
+pub(super) async fn digest(
+    inner: &Inner,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<Option<Sha256Digest>, SideError> {
+    let url = inner.client.url(path, false);
+    let build = || {
+        let request = inner.client.request("HEAD", url.clone())?;
+        Ok(request.header("want-repr-digest", "sha-256=10"))
+    };
+    let response = inner.client.send(true, build).await?;
+    if !response.status().is_success() {
+        return Err(refusal(response.status()));
+    }
+    let headers = response.headers();
+    let tag = headers.get(ETAG).and_then(|tag| tag.to_str().ok());
+    let tagless = seen.stamp.kind() == StampKind::Date;
+    match tag {
+        Some(tag) if !tagless && entry::stamp(Some(tag), None, seen.size) != seen.stamp => {
+            Err(changed())
+        }
+        _ => Ok(announced_digest(headers).and_then(|digest| Sha256Digest::from_slice(&digest))),
+    }
+}
+
+/// A digest as a server writes it (RFC 9530 §2): of several, the SHA-256.
+pub(crate) fn read_digest(text: &str) -> Option<Sha256Digest> {
+    let item = text
+        .split(',')
+        .find_map(|item| item.trim().strip_prefix("sha-256=:"))?;
+    let digest = STANDARD.decode(item.strip_suffix(':')?).ok()?;
+    Sha256Digest::from_slice(&digest)
+}
+
+fn changed() -> SideError {
+    SideError::Changed("it changed there since it was looked at; the next pass takes it up".into())
+}
+
+/// The first byte and the whole length of `bytes 100-199/200`.
+fn range_of(text: &str) -> Option<(u64, u64)> {
+    let (range, size) = text.strip_prefix("bytes ")?.split_once('/')?;
+    let (first, last) = range.split_once('-')?;
+    let (first, last, size): (u64, u64, u64) =
+        (first.parse().ok()?, last.parse().ok()?, size.parse().ok()?);
+    (last + 1 == size && first <= size).then_some((first, size))
+}
+
+/// The server's SHA-256 of what it sends (RFC 9530 §3), where it gives one.
+fn announced_digest(headers: &HeaderMap) -> Option<Vec<u8>> {
+    let value = headers.get("repr-digest")?.to_str().ok()?;
+    let item = value
+        .split(',')
+        .find_map(|item| item.trim().strip_prefix("sha-256=:"))?;
+    STANDARD.decode(item.strip_suffix(':')?).ok()
+}
+
+struct Reading {
+    left: u64,
+    digest: Option<(Vec<u8>, Sha256)>,
+    client: super::Client,
+    body: Content,
+    /// What has arrived and was not given on yet.
+    arrived: Bytes,
+}
+
+impl Reading {
+    async fn next(&mut self) -> Result<Option<Bytes>, SideError> {
+        if self.client.stop.asked() {
+            return Err(SideError::Stopped);
+        }
+        if !self.arrived.is_empty() {
+            return Ok(Some(self.client.down.next(&mut self.arrived).await));
+        }
+        match self.body.next().await {
+            Some(Ok(mut chunk)) => {
+                self.left = self.left.checked_sub(chunk.len() as u64).ok_or_else(|| {
+                    SideError::try_again("more arrived than the server announced")
+                })?;
+                if let Some((_, hasher)) = &mut self.digest {
+                    hasher.update(&chunk).await;
+                }
+                let piece = self.client.down.next(&mut chunk).await;
+                self.arrived = chunk;
+                Ok(Some(piece))
+            }
+            Some(Err(error)) => Err(match error {
+                // Mid-transfer there was an answer already: the server is there, the line is not.
+                SideError::NotThere(said) => SideError::try_again(said),
+                error => error,
+            }),
+            None if self.left > 0 => Err(SideError::try_again(format!(
+                "{} bytes did not arrive",
+                self.left
+            ))),
+            None => {
+                let damaged = match self.digest.take() {
+                    Some((announced, hasher)) => hasher.finish().await != Some(announced),
+                    None => false,
+                };
+                if damaged {
+                    return Err(SideError::try_again(
+                        "it was damaged on the way: its digest is not the server's",
+                    ));
+                }
+                Ok(None)
+            }
+        }
+    }
+}
+
+/// Bodies above this size are hashed beside the transfer: SHA-256 without help from the processor is slower than a disk.
+const HASHED_BESIDE: u64 = 1024 * 1024;
+
+/// The SHA-256 of a body that goes by.
+enum Sha256 {
+    Here(Box<Context>),
+    Beside(mpsc::Sender<Bytes>, JoinHandle<Context>),
+}
+
+impl Sha256 {
+    fn begin(size: u64) -> Sha256 {
+        let mut context = Context::new(&SHA256);
+        if size <= HASHED_BESIDE {
+            return Sha256::Here(Box::new(context));
+        }
+        let (sender, mut chunks) = mpsc::channel::<Bytes>(16);
+        let hashing = tokio::task::spawn_blocking(move || {
+            while let Some(chunk) = chunks.blocking_recv() {
+                context.update(&chunk);
+            }
+            context
+        });
+        Sha256::Beside(sender, hashing)
+    }
+
+    async fn update(&mut self, chunk: &Bytes) {
+        match self {
+            Sha256::Here(context) => context.update(chunk),
+            // A hasher that broke off gives no digest at the end, and that is an error then.
+            Sha256::Beside(sender, _) => drop(sender.send(chunk.clone()).await),
+        }
+    }
+
+    async fn finish(self) -> Option<Vec<u8>> {
+        let context = match self {
+            Sha256::Here(context) => *context,
+            Sha256::Beside(sender, hashing) => {
+                drop(sender);
+                hashing.await.ok()?
+            }
+        };
+        Some(context.finish().as_ref().to_vec())
+    }
+}
