@@ -161,7 +161,7 @@ fn start_log(verbose: u8) {
     let level = match verbose {
         0 => return,
         1 => {
-            "katabatic_engine=debug,katabatic_ledger=debug,katabatic_sides=debug,katabatic_standin=info"
+            "katabatic_agent=debug,katabatic_engine=debug,katabatic_ledger=debug,katabatic_sides=debug,katabatic_standin=info"
         }
         _ => "debug",
     };

@@ -11,7 +11,6 @@ use crate::Error;
 use crate::Home;
 use crate::accounts::device_grant::Tokens;
 use crate::accounts::reach;
-use crate::agent::{self, Ask};
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::open::{OpenLane, account_client, connection_of, open_lane, side_failed};
 use crate::rights;
@@ -59,8 +58,17 @@ pub struct Check {
     pub mend: Option<String>,
 }
 
+/// An agent that runs for the home.
+#[derive(Clone, Debug)]
+pub struct RunningAgent {
+    /// Why programs that open a stub are told "permission denied"; none where its content comes while they wait.
+    pub stubs_stay_closed: Option<String>,
+}
+
 /// What is looked at, and with what.
 pub struct Doctor<'d> {
+    /// The agent, where one runs.
+    pub agent: Option<RunningAgent>,
     /// The tool's own folders.
     pub home: &'d Home,
     /// The config.
@@ -418,8 +426,8 @@ impl Doctor<'_> {
             words::count(stubs, "file", "files"),
             words::bytes(bytes)
         );
-        let agent = agent::ask(self.home, &Ask::Status).await.ok().flatten();
-        if agent
+        if self
+            .agent
             .as_ref()
             .is_some_and(|agent| agent.stubs_stay_closed.is_none())
         {
@@ -430,9 +438,9 @@ impl Doctor<'_> {
             return Ok(());
         }
         let mut missing = self_opening::missing(folder, katabatic_opener::DEFAULT_SOCKET.as_ref());
-        match agent {
+        match &self.agent {
             None => missing.push("an agent that runs: katabatic agent start".into()),
-            Some(agent) if missing.is_empty() => missing.extend(agent.stubs_stay_closed),
+            Some(agent) if missing.is_empty() => missing.extend(agent.stubs_stay_closed.clone()),
             Some(_) => {}
         }
         about.fine(

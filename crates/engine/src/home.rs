@@ -162,7 +162,7 @@ impl Home {
     }
 
     /// For how long an account asked to be left alone, as far as this program was told.
-    pub(crate) fn stays_away_from(&self, account: &str) -> Option<Duration> {
+    pub fn stays_away_from(&self, account: &str) -> Option<Duration> {
         let known = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
         known
             .get(account)

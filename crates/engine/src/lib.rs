@@ -7,7 +7,6 @@
 
 pub mod account_book;
 pub mod accounts;
-pub mod agent;
 pub mod answer;
 pub mod audit;
 pub mod choose;

@@ -247,7 +247,7 @@ pub async fn open_lane_to_look(
 ///
 /// # Errors
 /// Where a folder of this computer is not there, or the account cannot be signed in to.
-pub(crate) fn open_side(
+pub fn open_side(
     home: &Home,
     config: &Config,
     ledger: &Ledger,
@@ -275,7 +275,7 @@ pub(crate) fn open_side(
 ///
 /// # Errors
 /// [`Class::NotThere`] where the folder, or the drive it lies on, is not there.
-pub(crate) fn open_here(
+pub fn open_here(
     home: &Home,
     ledger: &Ledger,
     lane: &LaneConfig,

@@ -2,24 +2,33 @@
 
 use std::process::ExitCode;
 
+use katabatic_agent::Ask;
 use katabatic_core::words;
 use katabatic_engine::Error;
-use katabatic_engine::doctor::{Check, Doctor};
+use katabatic_engine::doctor::{Check, Doctor, RunningAgent};
 use serde_json::json;
 
 use crate::app::App;
 use crate::draw::{field, json, line};
 use crate::exit;
 
-pub fn doctor(app: &App) -> Result<ExitCode, Error> {
-    let doctor = Doctor {
+/// What looks, for this person on this computer.
+pub fn about(app: &App) -> Doctor<'_> {
+    let agent = app.run(katabatic_agent::ask(&app.home, &Ask::Status));
+    Doctor {
+        agent: agent.ok().flatten().map(|agent| RunningAgent {
+            stubs_stay_closed: agent.stubs_stay_closed,
+        }),
         home: &app.home,
         config: &app.config,
         ledger: &app.ledger,
         stop: &app.stop,
         now: app.now(),
-    };
-    let checks = app.run(doctor.look())?;
+    }
+}
+
+pub fn doctor(app: &App) -> Result<ExitCode, Error> {
+    let checks = app.run(about(app).look())?;
     let wrong = checks.iter().filter(|check| !check.fine).count() as u64;
     if app.common.json {
         let checks: Vec<_> = checks.iter().map(check_json).collect();

@@ -2,9 +2,9 @@
 
 use std::process::ExitCode;
 
+use katabatic_agent::{self as agent, Answer, Ask, KeptOut, OpeningsNow, UnderWay};
 use katabatic_core::admission::{Rules, WITHIN};
 use katabatic_core::{EditTime, words};
-use katabatic_engine::agent::{self, Answer, Ask, KeptOut, OpeningsNow, UnderWay};
 use katabatic_engine::{Error, lanes};
 use serde_json::{Value, json};
 

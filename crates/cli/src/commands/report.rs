@@ -5,13 +5,14 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::{RelPath, Tally};
-use katabatic_engine::doctor::{Check, Doctor};
+use katabatic_engine::doctor::Check;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::standing::{self, LaneStanding};
 use katabatic_engine::{Error, space};
 use katabatic_ledger::runs::{self, Run};
 use serde_json::json;
 
+use super::doctor;
 use super::status::places;
 use crate::app::App;
 use crate::args;
@@ -83,14 +84,7 @@ fn person() -> String {
 }
 
 fn gather(app: &App) -> Result<Report, Error> {
-    let doctor = Doctor {
-        home: &app.home,
-        config: &app.config,
-        ledger: &app.ledger,
-        stop: &app.stop,
-        now: app.now(),
-    };
-    let checks = app.run(doctor.look())?;
+    let checks = app.run(doctor::about(app).look())?;
     let mut lanes = Vec::new();
     for lane in &app.config.lanes {
         let looked = app.run(async {

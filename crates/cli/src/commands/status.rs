@@ -3,10 +3,10 @@
 use std::process::ExitCode;
 use std::sync::Arc;
 
+use katabatic_agent::{self as agent, Answer, Ask};
 use katabatic_core::{
     Agreement, EditTime, Entry, FileState, Kind, Lies, RelPath, RunClass, Side, Step, View, words,
 };
-use katabatic_engine::agent::{self, Answer, Ask};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::standing::{self, LaneStanding, Standing};

@@ -3,8 +3,8 @@
 use std::path::PathBuf;
 use std::process::ExitCode;
 
+use katabatic_agent as agent;
 use katabatic_core::telling::{Kind, QuietHours};
-use katabatic_engine::agent;
 use katabatic_engine::config::{TellConfig, Way};
 use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};

@@ -9,8 +9,8 @@ use std::process::ExitCode;
 
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
+use katabatic_agent::{self as agent, Answer, Ask};
 use katabatic_core::EditTime;
-use katabatic_engine::agent::{self, Answer, Ask};
 use katabatic_engine::{Class, Error};
 use serde_json::json;
 

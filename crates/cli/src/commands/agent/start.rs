@@ -3,7 +3,7 @@
 use std::process::{Command, ExitCode, Stdio};
 use std::time::{Duration, Instant};
 
-use katabatic_engine::agent::{self, Ask};
+use katabatic_agent::{self as agent, Ask};
 use katabatic_engine::{Class, Error};
 use rustix::process::geteuid;
 use serde_json::json;

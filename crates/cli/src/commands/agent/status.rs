@@ -2,9 +2,9 @@
 
 use std::process::ExitCode;
 
+use katabatic_agent::{self as agent, Answer, Ask, Doing, LaneNow};
 use katabatic_core::schedule::When;
 use katabatic_core::{EditTime, words};
-use katabatic_engine::agent::{self, Answer, Ask, Doing, LaneNow};
 use katabatic_engine::{Error, lanes};
 use serde_json::{Value, json};
 

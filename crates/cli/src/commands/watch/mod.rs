@@ -10,8 +10,8 @@ use std::io::IsTerminal;
 use std::process::{Command, ExitCode, Stdio};
 use std::time::{Duration, Instant};
 
+use katabatic_agent::{self as agent, Ask};
 use katabatic_core::RelPath;
-use katabatic_engine::agent::{self, Ask};
 use katabatic_engine::{Class, Error};
 use katabatic_ledger::{rows, runs};
 use ratatui::DefaultTerminal;

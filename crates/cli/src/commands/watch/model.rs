@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::time::{Duration, Instant};
 
-use katabatic_core::{Agreement, EditTime, RelPath, words};
 #[cfg(test)]
-use katabatic_engine::agent::OpeningsNow;
-use katabatic_engine::agent::{Answer, Doing, LaneNow};
+use katabatic_agent::OpeningsNow;
+use katabatic_agent::{Answer, Doing, LaneNow};
+use katabatic_core::{Agreement, EditTime, RelPath, words};
 use katabatic_ledger::runs::{Run, RunItem};
 
 use crate::commands::agent;

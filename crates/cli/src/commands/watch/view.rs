@@ -181,7 +181,7 @@ fn cut(text: &str, width: usize) -> String {
 mod tests {
     use std::time::Instant;
 
-    use katabatic_engine::agent::{Doing, LaneNow};
+    use katabatic_agent::{Doing, LaneNow};
     use ratatui::Terminal;
     use ratatui::backend::TestBackend;
 

@@ -4,6 +4,8 @@
 //! decides when. Each lane has a worker of its own, which hears what the system tells of its folders, waits
 //! until they are quiet, asks the account now and then, and tries again after failures. One agent runs for one home.
 
+#![forbid(unsafe_code)]
+
 mod control;
 mod ear;
 mod follow;
@@ -43,8 +45,8 @@ pub use let_in::{KeptOut, OpeningsNow, UnderWay};
 pub use state::{Doing, LaneNow};
 pub use telling::try_telling;
 
-use crate::config::{AccountConfig, Config, LaneConfig};
-use crate::{Class, Error, Home};
+use katabatic_engine::config::{AccountConfig, Config, LaneConfig};
+use katabatic_engine::{Class, Error, Home};
 use katabatic_ledger::{Ledger, pauses};
 use katabatic_sides::clock::{Clock, SystemClock};
 use let_in::LetIn;

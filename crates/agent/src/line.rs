@@ -9,10 +9,10 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 use url::Url;
 
-use crate::Home;
-use crate::config::{Config, LaneConfig};
-use crate::open::connection_of;
 use katabatic_core::place::Place;
+use katabatic_engine::Home;
+use katabatic_engine::config::{Config, LaneConfig};
+use katabatic_engine::open::connection_of;
 use katabatic_sides::net::{Http, host_and_port};
 
 /// Who does not take a connection in this time, or does not answer, is not there.

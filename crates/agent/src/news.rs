@@ -4,8 +4,8 @@ use std::path::{Path, PathBuf};
 
 use katabatic_core::{Entry, Kind, RelPath, Side, View};
 
-use crate::Error;
-use crate::open::OpenLane;
+use katabatic_engine::Error;
+use katabatic_engine::open::OpenLane;
 use katabatic_ledger::Ledger;
 use katabatic_ledger::rows::{self, LedgerRow};
 

@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 use url::Url;
 
 use super::surroundings::show_on_desktop;
-use crate::config::TellConfig;
+use katabatic_engine::config::TellConfig;
 use katabatic_sides::net::Line;
 
 /// A program or a server that takes longer than this to be told is left.

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use katabatic_core::EditTime;
 use serde::{Deserialize, Serialize};
 
-use crate::pass::Progress;
+use katabatic_engine::pass::Progress;
 use katabatic_sides::stop::Stop;
 
 /// So many of the paths under way are named.

@@ -25,9 +25,9 @@ use tokio::sync::watch;
 
 use super::let_in::{Answer, Coming, LetIn, Program};
 use super::{opening_words, telling};
-use crate::config::{Config, LaneConfig};
-use crate::open::{open_here, open_side};
-use crate::{Class, Error, Home};
+use katabatic_engine::config::{Config, LaneConfig};
+use katabatic_engine::open::{open_here, open_side};
+use katabatic_engine::{Class, Error, Home};
 use katabatic_ledger::rows;
 use katabatic_ledger::runs::{self, Counts, RunItem};
 use katabatic_ledger::{LaneKey, Ledger};

@@ -14,7 +14,7 @@ use tokio::sync::{mpsc, oneshot};
 
 use super::let_in::OpeningsNow;
 use super::state::LaneNow;
-use crate::{Class, Error, Home};
+use katabatic_engine::{Class, Error, Home};
 
 /// A question that is longer is none.
 const LONGEST: u64 = 64 * 1024;
