@@ -5,6 +5,7 @@
 //! more: when the agent or the opener ends, and at the next start where they could not. The content goes into the very
 //! file that was opened, since the program holds that one; until all of it is there, nobody is let in.
 
+use katabatic_sides::{Describes as _, HoldsStubs as _};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io;

@@ -1,6 +1,7 @@
 //! What each part of a pass costs a file, at ten, a hundred and a thousand times as many files: a part whose cost a
 //! file grows with their number would make a large lane unusable. `BENCH_MOST` stops at fewer files.
 
+use katabatic_sides::Lists as _;
 use std::fs;
 use std::path::Path;
 use std::sync::Arc;
@@ -13,10 +14,10 @@ use katabatic_core::{
 use katabatic_engine::Home;
 use katabatic_ledger::rows::{self, Agreed, Origin};
 use katabatic_ledger::{LaneKey, Ledger};
+use katabatic_sides::Found;
 use katabatic_sides::local::LocalSide;
 use katabatic_sides::stop::Stop;
 use katabatic_sides::webdav::count_resources;
-use katabatic_sides::{Found, SideStore};
 
 const SIZES: [usize; 4] = [1_000, 10_000, 100_000, 1_000_000];
 

@@ -1,5 +1,6 @@
 //! Looking at places by hand: what a folder holds, and which folders are large. Nothing is changed, no lane is needed.
 
+use katabatic_sides::Lists as _;
 use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
@@ -16,7 +17,7 @@ use katabatic_sides::explain::explain;
 use katabatic_sides::side_error::Away;
 use katabatic_sides::stop::Stop;
 use katabatic_sides::webdav::WebdavSide;
-use katabatic_sides::{Found, SideError, SideStore, is_own};
+use katabatic_sides::{Found, SideError, is_own};
 
 /// One member of a folder.
 #[derive(Clone, Debug, PartialEq, Eq)]

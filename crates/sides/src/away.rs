@@ -3,6 +3,10 @@
 
 use std::collections::HashSet;
 
+use crate::capabilities::{
+    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Shelves, Stages,
+    TellsChanges,
+};
 use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::mpsc;
@@ -11,8 +15,8 @@ use crate::proof::Warrant;
 use katabatic_core::known_root::KnownRoot;
 
 use super::{
-    Captured, Checked, FolderGone, Found, GivenUp, Outcome, Put, SideError, SideStore, Source,
-    Staged, Steps, Swapped, Undone,
+    Captured, Checked, FolderGone, Found, GivenUp, Outcome, Put, SideError, Source, Staged, Steps,
+    Swapped, Undone,
 };
 
 /// A side that is not there, with the reason in words.
@@ -30,7 +34,7 @@ impl AwaySide {
 }
 
 #[async_trait]
-impl SideStore for AwaySide {
+impl Lists for AwaySide {
     async fn root(&self) -> Result<KnownRoot, SideError> {
         self.no()
     }
@@ -46,11 +50,37 @@ impl SideStore for AwaySide {
     async fn look(&self, _: &RelPath) -> Result<Option<Entry>, SideError> {
         self.no()
     }
+}
 
+impl TellsChanges for AwaySide {}
+
+#[async_trait]
+impl Reads for AwaySide {
     async fn read_from(&self, _: &RelPath, _: &Entry, _: u64) -> Result<Source, SideError> {
         self.no()
     }
+}
 
+impl Identifies for AwaySide {
+    fn handle(&self, _: &Entry) -> Option<String> {
+        None
+    }
+
+    fn handles_last(&self) -> bool {
+        false
+    }
+
+    fn tags_prove(&self) -> bool {
+        false
+    }
+
+    fn is_fresh(&self, _: &Entry) -> bool {
+        false
+    }
+}
+
+#[async_trait]
+impl Stages for AwaySide {
     async fn stage(&self, _: Source, _: &RelPath, _: &Steps) -> Result<Staged, SideError> {
         self.no()
     }
@@ -66,7 +96,10 @@ impl SideStore for AwaySide {
     async fn clear_staging(&self, _: &HashSet<String>) -> Result<(), SideError> {
         self.no()
     }
+}
 
+#[async_trait]
+impl Places for AwaySide {
     async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Outcome<Swapped> {
         self.undone()
     }
@@ -95,6 +128,21 @@ impl SideStore for AwaySide {
         self.no()
     }
 
+    async fn make_folder(&self, _: &RelPath) -> Outcome<Put> {
+        self.undone()
+    }
+
+    async fn remove_folder(&self, _: &RelPath, _: &str) -> Outcome<FolderGone> {
+        self.undone()
+    }
+
+    async fn rename(&self, _: &RelPath, _: &RelPath) -> Outcome<Put> {
+        self.undone()
+    }
+}
+
+#[async_trait]
+impl Fences for AwaySide {
     async fn fence_spare(
         &self,
         _: &RelPath,
@@ -108,7 +156,10 @@ impl SideStore for AwaySide {
     async fn fence_staged(&self, _: &[String], _: &str) -> Result<Option<String>, SideError> {
         self.no()
     }
+}
 
+#[async_trait]
+impl Shelves for AwaySide {
     async fn look_at_spare(&self, _: &str) -> Result<Option<Entry>, SideError> {
         self.no()
     }
@@ -128,27 +179,12 @@ impl SideStore for AwaySide {
     async fn give_up(&self, _: &str, _: Warrant) -> Result<GivenUp, SideError> {
         self.no()
     }
+}
 
-    async fn make_folder(&self, _: &RelPath) -> Outcome<Put> {
-        self.undone()
-    }
+impl HoldsStubs for AwaySide {}
 
-    async fn remove_folder(&self, _: &RelPath, _: &str) -> Outcome<FolderGone> {
-        self.undone()
-    }
-
-    async fn rename(&self, _: &RelPath, _: &RelPath) -> Outcome<Put> {
-        self.undone()
-    }
-
-    fn handle(&self, _: &Entry) -> Option<String> {
-        None
-    }
-
-    fn handles_last(&self) -> bool {
-        false
-    }
-
+#[async_trait]
+impl Marks for AwaySide {
     async fn mark_root(&self) -> Result<(), SideError> {
         self.no()
     }
@@ -156,12 +192,6 @@ impl SideStore for AwaySide {
     async fn is_marked(&self) -> Result<bool, SideError> {
         self.no()
     }
-
-    fn tags_prove(&self) -> bool {
-        false
-    }
-
-    fn is_fresh(&self, _: &Entry) -> bool {
-        false
-    }
 }
+
+impl Describes for AwaySide {}

@@ -3,14 +3,10 @@
 use futures_util::StreamExt;
 use katabatic_core::{Digest, Entry, RelPath};
 
-use super::{SideError, SideStore, Source};
+use super::{Reads, SideError, Source};
 
 /// The digest of a version, by reading it.
-pub async fn digest(
-    store: &dyn SideStore,
-    path: &RelPath,
-    seen: &Entry,
-) -> Result<Digest, SideError> {
+pub async fn digest(store: &dyn Reads, path: &RelPath, seen: &Entry) -> Result<Digest, SideError> {
     digest_of(store.read(path, seen).await?).await
 }
 

@@ -12,7 +12,7 @@ use katabatic_core::blocks::{Grain, Stretch};
 use katabatic_core::{Digest, Entry, Kind, RelPath, Stamp};
 use ring::digest::{Context, SHA256};
 
-use super::{Sha256, SideError, SideStore};
+use super::{Lists, Reads, Sha256, SideError};
 use crate::effort::ATTEMPTS;
 
 /// By what a content is known to be on the other side.
@@ -55,7 +55,7 @@ impl Proof {
     /// # Errors
     /// As the near side says.
     pub async fn by_digest(
-        near: &dyn SideStore,
+        near: &dyn Reads,
         (path, seen): (&RelPath, &Entry),
         there: Version<'_>,
         told: Sha256,
@@ -69,7 +69,7 @@ impl Proof {
     /// # Errors
     /// As the far side says.
     pub async fn by_reading_back(
-        far: &dyn SideStore,
+        far: &dyn Reads,
         there: Version<'_>,
         content: Digest,
     ) -> Result<Option<Proof>, SideError> {
@@ -83,8 +83,8 @@ impl Proof {
     /// # Errors
     /// As either side says.
     pub async fn by_parts(
-        (near, path, seen): (&dyn SideStore, &RelPath, &Entry),
-        far: &dyn SideStore,
+        (near, path, seen): (&dyn Reads, &RelPath, &Entry),
+        far: &dyn Reads,
         there: Version<'_>,
         content: Digest,
     ) -> Result<Option<Proof>, SideError> {
@@ -130,7 +130,7 @@ impl Proof {
     ///
     /// # Errors
     /// As the side says.
-    pub async fn still_holds(&self, far: &dyn SideStore) -> Result<bool, SideError> {
+    pub async fn still_holds(&self, far: &dyn Lists) -> Result<bool, SideError> {
         let Some((at, stamp)) = &self.there else {
             return Ok(true);
         };
@@ -232,7 +232,7 @@ pub const PARTS: u64 = 4;
 
 /// Both digests of a content here, by reading it once.
 async fn both_digests(
-    near: &dyn SideStore,
+    near: &dyn Reads,
     path: &RelPath,
     seen: &Entry,
 ) -> Result<(Digest, Sha256), SideError> {
@@ -250,7 +250,7 @@ async fn both_digests(
 }
 
 /// The digest of a version there, by reading it; where the line is cut, it goes on from there.
-async fn read_back(far: &dyn SideStore, at: &RelPath, there: &Entry) -> Result<Digest, SideError> {
+async fn read_back(far: &dyn Reads, at: &RelPath, there: &Entry) -> Result<Digest, SideError> {
     let (mut hasher, mut read, mut attempt) = (blake3::Hasher::new(), 0, 1);
     loop {
         let before = read;
@@ -268,7 +268,7 @@ async fn read_back(far: &dyn SideStore, at: &RelPath, there: &Entry) -> Result<D
 }
 
 async fn read_on(
-    far: &dyn SideStore,
+    far: &dyn Reads,
     at: &RelPath,
     there: &Entry,
     (hasher, read): (&mut blake3::Hasher, &mut u64),

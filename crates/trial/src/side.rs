@@ -10,8 +10,9 @@ use katabatic_core::known_root::KnownRoot;
 use katabatic_core::{Digest, Entry, Kind, Listing, RelPath, Stamp, Unknown};
 use katabatic_sides::proof::Warrant;
 use katabatic_sides::{
-    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, NewStub, Outcome,
-    Partial, Patch, Put, SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Whereabouts,
+    Arrived, Captured, Changes, Checked, Content, Describes, Fences, FolderGone, Found, GivenUp,
+    HoldsStubs, Identifies, Lists, Marks, NewStub, Outcome, Partial, Patch, Places, Put, Reads,
+    Shelves, SideError, Source, Staged, Stages, Steps, Swapped, TellsChanges, Undone, Whereabouts,
     WhyKept,
 };
 use tokio::sync::mpsc;
@@ -213,7 +214,7 @@ fn one(node: Node) -> Tree {
 }
 
 #[async_trait]
-impl SideStore for SimulatedSide {
+impl Lists for SimulatedSide {
     async fn root(&self) -> Result<KnownRoot, SideError> {
         self.step("root", None, |_| {
             Ok(KnownRoot::Address(format!("{:?}", self.at)))
@@ -274,6 +275,35 @@ impl SideStore for SimulatedSide {
         Ok(())
     }
 
+    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
+        self.step("names", Some(folder), |world| {
+            let tree = world.trees.get(&self.at).cloned().unwrap_or_default();
+            Ok(tree
+                .keys()
+                .filter(|path| path.parent().as_ref() == Some(folder))
+                .filter(|path| self.listed(world, path))
+                .map(|path| path.name().to_owned())
+                .collect())
+        })
+        .await
+    }
+
+    async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        self.step("look", Some(path), |world| {
+            let node = world.tree(self.at).get(path).cloned();
+            Ok(node.map(|node| world.entry(self.at, &node)))
+        })
+        .await
+    }
+
+    fn may_hide(&self, path: &RelPath) -> bool {
+        let hides = self.shared.world().nature == Nature::HidesDots;
+        self.is_far() && hides && path.parts().any(|part| part.starts_with('.'))
+    }
+}
+
+#[async_trait]
+impl TellsChanges for SimulatedSide {
     async fn token(&self) -> Result<Option<String>, SideError> {
         if !self.tells_changes() {
             return Ok(None);
@@ -325,56 +355,10 @@ impl SideStore for SimulatedSide {
         })
         .await
     }
+}
 
-    fn puts_directly(&self, _: u64) -> bool {
-        self.tells_changes()
-    }
-
-    async fn put_new(&self, mut source: Source, path: &RelPath) -> Outcome<Option<Arrived>> {
-        let content = self.whole(&mut source).await.map_err(Undone::NotDone)?;
-        let (side, to) = (self.clone(), path.clone());
-        self.change("put_new", Some(path), move |world| {
-            if !world.has_parent(side.at, &to) {
-                return Err(no_parent());
-            }
-            let taken = world.tree(side.at).contains_key(&to);
-            if taken && !world.has(Flaw::PlacesOver) {
-                return Ok(None);
-            }
-            world.lift(side.at, &to);
-            let node = Node::File(world.new_file(side.at, content.clone()));
-            let entry = world.entry(side.at, &node);
-            world.set_down(side.at, &to, one(node));
-            Ok(Some(Arrived {
-                entry,
-                told: world.mischief.dice(true).bool(),
-                digest: Digest::of(&content),
-            }))
-        })
-        .await
-    }
-
-    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
-        self.step("names", Some(folder), |world| {
-            let tree = world.trees.get(&self.at).cloned().unwrap_or_default();
-            Ok(tree
-                .keys()
-                .filter(|path| path.parent().as_ref() == Some(folder))
-                .filter(|path| self.listed(world, path))
-                .map(|path| path.name().to_owned())
-                .collect())
-        })
-        .await
-    }
-
-    async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
-        self.step("look", Some(path), |world| {
-            let node = world.tree(self.at).get(path).cloned();
-            Ok(node.map(|node| world.entry(self.at, &node)))
-        })
-        .await
-    }
-
+#[async_trait]
+impl Reads for SimulatedSide {
     async fn read_from(
         &self,
         path: &RelPath,
@@ -428,23 +412,6 @@ impl SideStore for SimulatedSide {
         })
     }
 
-    fn grain(&self) -> Grain {
-        GRAIN
-    }
-
-    fn wants_the_rest_only(&self) -> bool {
-        !self.is_far()
-    }
-
-    fn patches(&self) -> bool {
-        let nature = self.shared.world().nature;
-        let does = matches!(
-            nature,
-            Nature::Good | Nature::TellsChanges | Nature::ClockTags
-        );
-        self.is_far() && does
-    }
-
     async fn read_part(
         &self,
         path: &RelPath,
@@ -460,6 +427,72 @@ impl SideStore for SimulatedSide {
         }
         let at = |byte: u64| usize::try_from(byte).unwrap_or(usize::MAX).min(whole.len());
         Ok(whole.slice(at(part.from)..at(part.from + part.length)))
+    }
+}
+
+impl Identifies for SimulatedSide {
+    fn handle(&self, seen: &Entry) -> Option<String> {
+        match self.at {
+            At::Disk(_) => seen.stamp.as_str().rsplit(':').next().map(str::to_owned),
+            At::Cloud => seen.handle.as_deref().map(str::to_owned),
+        }
+    }
+
+    fn handles_last(&self) -> bool {
+        self.is_far()
+    }
+
+    fn tags_prove(&self) -> bool {
+        self.shared.world().nature != Nature::Coarse
+    }
+
+    fn tags_are_evidence(&self) -> bool {
+        let world = self.shared.world();
+        let are = matches!(world.nature, Nature::Good | Nature::TellsChanges);
+        self.is_far() && (are || world.has(Flaw::TrustsTags))
+    }
+
+    fn stamps_change_alone(&self) -> bool {
+        false
+    }
+
+    fn is_fresh(&self, entry: &Entry) -> bool {
+        let world = self.shared.world();
+        let changed = match self.at {
+            // What has no content cannot hide a change of it.
+            At::Disk(_) if entry.is_stub() => return false,
+            At::Disk(_) => entry
+                .stamp
+                .as_str()
+                .split(':')
+                .nth(2)
+                .and_then(|changed| changed.parse::<i64>().ok()),
+            At::Cloud if matches!(world.nature, Nature::Coarse | Nature::ClockTags) => {
+                entry.received.map(|received| received.0)
+            }
+            At::Cloud => return false,
+        };
+        changed.is_none_or(|changed| changed + 4 * SECOND > world.now)
+    }
+}
+
+#[async_trait]
+impl Stages for SimulatedSide {
+    fn grain(&self) -> Grain {
+        GRAIN
+    }
+
+    fn wants_the_rest_only(&self) -> bool {
+        !self.is_far()
+    }
+
+    fn patches(&self) -> bool {
+        let nature = self.shared.world().nature;
+        let does = matches!(
+            nature,
+            Nature::Good | Nature::TellsChanges | Nature::ClockTags
+        );
+        self.is_far() && does
     }
 
     async fn patch(
@@ -518,58 +551,6 @@ impl SideStore for SimulatedSide {
         staged.await.map_err(Undone::told)
     }
 
-    async fn holds_stubs(&self) -> Result<(), String> {
-        match self.at {
-            At::Disk(_) => Ok(()),
-            At::Cloud => Err("it is the cloud".into()),
-        }
-    }
-
-    async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
-        let mut all = Vec::with_capacity(stubs.len());
-        for stub in stubs {
-            let (side, stub) = (self.clone(), stub.clone());
-            let path = stub.path.clone();
-            let staged = self.change("stage_stubs", Some(&path), move |world| {
-                let at = if stub.in_place { side.at } else { At::Cloud };
-                let means = match world.tree(at).get(&stub.path) {
-                    Some(Node::File(file)) => file.means().clone(),
-                    _ => Bytes::new(),
-                };
-                let slot = format!("slot {}", world.number());
-                let mut file = world.new_file(side.at, Bytes::new());
-                file.stub = Some((stub.size, means));
-                // No other file ever had this number: a stub that is gone keeps it.
-                file.id = world.number();
-                let entry = world.entry(side.at, &Node::File(file.clone()));
-                let shelf = world.shelf(side.at, side.computer);
-                shelf.staging.insert(slot.clone(), file);
-                Ok(Staged {
-                    slot,
-                    entry,
-                    digest: stub.content,
-                })
-            });
-            all.push(staged.await.map_err(Undone::told));
-        }
-        all
-    }
-
-    async fn stub_whereabouts(&self, stamp: &Stamp) -> Result<Whereabouts, SideError> {
-        self.step("stub_whereabouts", None, |world| {
-            let tree = world.tree(self.at).clone();
-            let is_it = |node: &Node| match node {
-                Node::File(file) => file.stub.is_some() && world.stamp(self.at, file) == *stamp,
-                Node::Folder => false,
-            };
-            Ok(match tree.values().any(is_it) {
-                true => Whereabouts::Elsewhere,
-                false => Whereabouts::Gone,
-            })
-        })
-        .await
-    }
-
     async fn unstage(&self, slot: &str) -> Result<(), SideError> {
         let (side, slot) = (self.clone(), slot.to_owned());
         let dropped = self.change("unstage", None, move |world| {
@@ -605,6 +586,37 @@ impl SideStore for SimulatedSide {
             Ok(())
         });
         cleared.await.map_err(Undone::told)
+    }
+}
+
+#[async_trait]
+impl Places for SimulatedSide {
+    fn puts_directly(&self, _: u64) -> bool {
+        self.tells_changes()
+    }
+
+    async fn put_new(&self, mut source: Source, path: &RelPath) -> Outcome<Option<Arrived>> {
+        let content = self.whole(&mut source).await.map_err(Undone::NotDone)?;
+        let (side, to) = (self.clone(), path.clone());
+        self.change("put_new", Some(path), move |world| {
+            if !world.has_parent(side.at, &to) {
+                return Err(no_parent());
+            }
+            let taken = world.tree(side.at).contains_key(&to);
+            if taken && !world.has(Flaw::PlacesOver) {
+                return Ok(None);
+            }
+            world.lift(side.at, &to);
+            let node = Node::File(world.new_file(side.at, content.clone()));
+            let entry = world.entry(side.at, &node);
+            world.set_down(side.at, &to, one(node));
+            Ok(Some(Arrived {
+                entry,
+                told: world.mischief.dice(true).bool(),
+                digest: Digest::of(&content),
+            }))
+        })
+        .await
     }
 
     fn exchanges(&self) -> bool {
@@ -755,6 +767,157 @@ impl SideStore for SimulatedSide {
         .await
     }
 
+    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
+        let (side, to) = (self.clone(), path.clone());
+        self.change("make_folder", Some(path), move |world| {
+            if !world.has_parent(side.at, &to) {
+                return Err(no_parent());
+            }
+            Ok(match world.tree(side.at).get(&to) {
+                Some(Node::Folder) => Put::Done,
+                Some(Node::File(_)) => Put::Taken,
+                None => {
+                    world.tree(side.at).insert(to.clone(), Node::Folder);
+                    Put::Done
+                }
+            })
+        })
+        .await
+    }
+
+    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Outcome<FolderGone> {
+        let (side, from, spare) = (self.clone(), path.clone(), spare.to_owned());
+        let inside = |world: &mut World, side: &SimulatedSide, from: &RelPath| -> Vec<String> {
+            let tree = world.tree(side.at);
+            let below = tree
+                .keys()
+                .filter(|below| below.parent().as_ref() == Some(from));
+            below.map(|below| below.name().to_owned()).collect()
+        };
+        self.change("remove_folder", Some(path), move |world| {
+            let late = side.is_far() && world.is_late;
+            match world.tree(side.at).get(&from) {
+                None => return Ok(FolderGone::Gone),
+                Some(Node::File(_)) if late => {}
+                Some(Node::File(_)) => {
+                    return Err(SideError::Failed("it is a file now".into()));
+                }
+                Some(Node::Folder) => {}
+            }
+            // One that comes late takes whatever is there by then, into the spare.
+            if late {
+                if world.shelf(side.at, side.computer).is_taken(&spare) {
+                    return Err(SideError::Changed("the name is taken".into()));
+                }
+                if let Some(taken) = world.lift(side.at, &from) {
+                    let shelf = world.shelf(side.at, side.computer);
+                    shelf.spares.insert(spare.clone(), taken);
+                }
+                return Ok(FolderGone::Gone);
+            }
+            let inside = inside(world, &side, &from);
+            if inside.is_empty() {
+                world.tree(side.at).remove(&from);
+                return Ok(FolderGone::Gone);
+            }
+            Ok(FolderGone::Kept(inside))
+        })
+        .await
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
+        let (side, old, new) = (self.clone(), from.clone(), to.clone());
+        self.change("rename", Some(from), move |world| {
+            if !world.has_parent(side.at, &new) {
+                return Err(no_parent());
+            }
+            if !world.tree(side.at).contains_key(&old) {
+                return Err(SideError::Missing);
+            }
+            if world.tree(side.at).contains_key(&new) && !world.has(Flaw::PlacesOver) {
+                return Ok(Put::Taken);
+            }
+            world.lift(side.at, &new);
+            let Some(tree) = world.lift(side.at, &old) else {
+                return Err(SideError::Missing);
+            };
+            world.set_down(side.at, &new, tree);
+            Ok(Put::Done)
+        })
+        .await
+    }
+}
+
+#[async_trait]
+impl Fences for SimulatedSide {
+    fn may_act_late(&self) -> bool {
+        self.is_far()
+    }
+
+    fn keeps_names_from_late_requests(&self) -> bool {
+        let world = self.shared.world();
+        let guards = world.nature != Nature::PlacesOver || world.has(Flaw::WaitsForNothing);
+        !self.is_far() || guards
+    }
+
+    async fn fence_spare(
+        &self,
+        _: &RelPath,
+        _: Kind,
+        names: &[String],
+        anew: &str,
+    ) -> Result<Option<String>, SideError> {
+        let side = self.clone();
+        let (names, anew) = (names.to_vec(), anew.to_owned());
+        let fenced = self.change("fence_spare", None, move |world| {
+            let (far, blind) = (side.is_far(), world.has(Flaw::FencesNothing));
+            let shelf = world.shelf(side.at, side.computer);
+            for name in &names {
+                if !far || blind {
+                    if shelf.spares.contains_key(name) {
+                        return Ok(Some(name.clone()));
+                    }
+                } else if let Some(tree) = shelf.spares.remove(name) {
+                    shelf.spares.insert(anew.clone(), tree);
+                    return Ok(Some(anew.clone()));
+                }
+            }
+            if far && !blind {
+                shelf.occupied.extend(names.first().cloned());
+            }
+            Ok(None)
+        });
+        fenced.await.map_err(Undone::told)
+    }
+
+    async fn fence_staged(
+        &self,
+        names: &[String],
+        anew: &str,
+    ) -> Result<Option<String>, SideError> {
+        let side = self.clone();
+        let (names, anew) = (names.to_vec(), anew.to_owned());
+        let fenced = self.change("fence_staged", None, move |world| {
+            let (far, blind) = (side.is_far(), world.has(Flaw::FencesNothing));
+            let shelf = world.shelf(side.at, side.computer);
+            for name in &names {
+                if !far || blind {
+                    if shelf.staging.contains_key(name) {
+                        return Ok(Some(name.clone()));
+                    }
+                } else if let Some(file) = shelf.staging.remove(name) {
+                    shelf.staging.insert(anew.clone(), file);
+                    return Ok(Some(anew.clone()));
+                }
+            }
+            Ok(None)
+        });
+        fenced.await.map_err(Undone::told)
+    }
+}
+
+#[async_trait]
+impl Shelves for SimulatedSide {
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
         self.step("look_at_spare", None, |world| {
             let shelf = world.shelf(self.at, self.computer);
@@ -844,168 +1007,65 @@ impl SideStore for SimulatedSide {
         });
         given_up.await.map_err(Undone::told)
     }
+}
 
-    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
-        let (side, to) = (self.clone(), path.clone());
-        self.change("make_folder", Some(path), move |world| {
-            if !world.has_parent(side.at, &to) {
-                return Err(no_parent());
-            }
-            Ok(match world.tree(side.at).get(&to) {
-                Some(Node::Folder) => Put::Done,
-                Some(Node::File(_)) => Put::Taken,
-                None => {
-                    world.tree(side.at).insert(to.clone(), Node::Folder);
-                    Put::Done
-                }
+#[async_trait]
+impl HoldsStubs for SimulatedSide {
+    async fn holds_stubs(&self) -> Result<(), String> {
+        match self.at {
+            At::Disk(_) => Ok(()),
+            At::Cloud => Err("it is the cloud".into()),
+        }
+    }
+
+    async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
+        let mut all = Vec::with_capacity(stubs.len());
+        for stub in stubs {
+            let (side, stub) = (self.clone(), stub.clone());
+            let path = stub.path.clone();
+            let staged = self.change("stage_stubs", Some(&path), move |world| {
+                let at = if stub.in_place { side.at } else { At::Cloud };
+                let means = match world.tree(at).get(&stub.path) {
+                    Some(Node::File(file)) => file.means().clone(),
+                    _ => Bytes::new(),
+                };
+                let slot = format!("slot {}", world.number());
+                let mut file = world.new_file(side.at, Bytes::new());
+                file.stub = Some((stub.size, means));
+                // No other file ever had this number: a stub that is gone keeps it.
+                file.id = world.number();
+                let entry = world.entry(side.at, &Node::File(file.clone()));
+                let shelf = world.shelf(side.at, side.computer);
+                shelf.staging.insert(slot.clone(), file);
+                Ok(Staged {
+                    slot,
+                    entry,
+                    digest: stub.content,
+                })
+            });
+            all.push(staged.await.map_err(Undone::told));
+        }
+        all
+    }
+
+    async fn stub_whereabouts(&self, stamp: &Stamp) -> Result<Whereabouts, SideError> {
+        self.step("stub_whereabouts", None, |world| {
+            let tree = world.tree(self.at).clone();
+            let is_it = |node: &Node| match node {
+                Node::File(file) => file.stub.is_some() && world.stamp(self.at, file) == *stamp,
+                Node::Folder => false,
+            };
+            Ok(match tree.values().any(is_it) {
+                true => Whereabouts::Elsewhere,
+                false => Whereabouts::Gone,
             })
         })
         .await
     }
+}
 
-    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Outcome<FolderGone> {
-        let (side, from, spare) = (self.clone(), path.clone(), spare.to_owned());
-        let inside = |world: &mut World, side: &SimulatedSide, from: &RelPath| -> Vec<String> {
-            let tree = world.tree(side.at);
-            let below = tree
-                .keys()
-                .filter(|below| below.parent().as_ref() == Some(from));
-            below.map(|below| below.name().to_owned()).collect()
-        };
-        self.change("remove_folder", Some(path), move |world| {
-            let late = side.is_far() && world.is_late;
-            match world.tree(side.at).get(&from) {
-                None => return Ok(FolderGone::Gone),
-                Some(Node::File(_)) if late => {}
-                Some(Node::File(_)) => {
-                    return Err(SideError::Failed("it is a file now".into()));
-                }
-                Some(Node::Folder) => {}
-            }
-            // One that comes late takes whatever is there by then, into the spare.
-            if late {
-                if world.shelf(side.at, side.computer).is_taken(&spare) {
-                    return Err(SideError::Changed("the name is taken".into()));
-                }
-                if let Some(taken) = world.lift(side.at, &from) {
-                    let shelf = world.shelf(side.at, side.computer);
-                    shelf.spares.insert(spare.clone(), taken);
-                }
-                return Ok(FolderGone::Gone);
-            }
-            let inside = inside(world, &side, &from);
-            if inside.is_empty() {
-                world.tree(side.at).remove(&from);
-                return Ok(FolderGone::Gone);
-            }
-            Ok(FolderGone::Kept(inside))
-        })
-        .await
-    }
-
-    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
-        let (side, old, new) = (self.clone(), from.clone(), to.clone());
-        self.change("rename", Some(from), move |world| {
-            if !world.has_parent(side.at, &new) {
-                return Err(no_parent());
-            }
-            if !world.tree(side.at).contains_key(&old) {
-                return Err(SideError::Missing);
-            }
-            if world.tree(side.at).contains_key(&new) && !world.has(Flaw::PlacesOver) {
-                return Ok(Put::Taken);
-            }
-            world.lift(side.at, &new);
-            let Some(tree) = world.lift(side.at, &old) else {
-                return Err(SideError::Missing);
-            };
-            world.set_down(side.at, &new, tree);
-            Ok(Put::Done)
-        })
-        .await
-    }
-
-    fn may_act_late(&self) -> bool {
-        self.is_far()
-    }
-
-    fn keeps_names_from_late_requests(&self) -> bool {
-        let world = self.shared.world();
-        let guards = world.nature != Nature::PlacesOver || world.has(Flaw::WaitsForNothing);
-        !self.is_far() || guards
-    }
-
-    async fn fence_spare(
-        &self,
-        _: &RelPath,
-        _: Kind,
-        names: &[String],
-        anew: &str,
-    ) -> Result<Option<String>, SideError> {
-        let side = self.clone();
-        let (names, anew) = (names.to_vec(), anew.to_owned());
-        let fenced = self.change("fence_spare", None, move |world| {
-            let (far, blind) = (side.is_far(), world.has(Flaw::FencesNothing));
-            let shelf = world.shelf(side.at, side.computer);
-            for name in &names {
-                if !far || blind {
-                    if shelf.spares.contains_key(name) {
-                        return Ok(Some(name.clone()));
-                    }
-                } else if let Some(tree) = shelf.spares.remove(name) {
-                    shelf.spares.insert(anew.clone(), tree);
-                    return Ok(Some(anew.clone()));
-                }
-            }
-            if far && !blind {
-                shelf.occupied.extend(names.first().cloned());
-            }
-            Ok(None)
-        });
-        fenced.await.map_err(Undone::told)
-    }
-
-    async fn fence_staged(
-        &self,
-        names: &[String],
-        anew: &str,
-    ) -> Result<Option<String>, SideError> {
-        let side = self.clone();
-        let (names, anew) = (names.to_vec(), anew.to_owned());
-        let fenced = self.change("fence_staged", None, move |world| {
-            let (far, blind) = (side.is_far(), world.has(Flaw::FencesNothing));
-            let shelf = world.shelf(side.at, side.computer);
-            for name in &names {
-                if !far || blind {
-                    if shelf.staging.contains_key(name) {
-                        return Ok(Some(name.clone()));
-                    }
-                } else if let Some(file) = shelf.staging.remove(name) {
-                    shelf.staging.insert(anew.clone(), file);
-                    return Ok(Some(anew.clone()));
-                }
-            }
-            Ok(None)
-        });
-        fenced.await.map_err(Undone::told)
-    }
-
-    fn may_hide(&self, path: &RelPath) -> bool {
-        let hides = self.shared.world().nature == Nature::HidesDots;
-        self.is_far() && hides && path.parts().any(|part| part.starts_with('.'))
-    }
-
-    fn handle(&self, seen: &Entry) -> Option<String> {
-        match self.at {
-            At::Disk(_) => seen.stamp.as_str().rsplit(':').next().map(str::to_owned),
-            At::Cloud => seen.handle.as_deref().map(str::to_owned),
-        }
-    }
-
-    fn handles_last(&self) -> bool {
-        self.is_far()
-    }
-
+#[async_trait]
+impl Marks for SimulatedSide {
     async fn mark_root(&self) -> Result<(), SideError> {
         let side = self.clone();
         let marked = self.change("mark_root", None, move |world| {
@@ -1021,37 +1081,6 @@ impl SideStore for SimulatedSide {
         })
         .await
     }
-
-    fn tags_prove(&self) -> bool {
-        self.shared.world().nature != Nature::Coarse
-    }
-
-    fn tags_are_evidence(&self) -> bool {
-        let world = self.shared.world();
-        let are = matches!(world.nature, Nature::Good | Nature::TellsChanges);
-        self.is_far() && (are || world.has(Flaw::TrustsTags))
-    }
-
-    fn stamps_change_alone(&self) -> bool {
-        false
-    }
-
-    fn is_fresh(&self, entry: &Entry) -> bool {
-        let world = self.shared.world();
-        let changed = match self.at {
-            // What has no content cannot hide a change of it.
-            At::Disk(_) if entry.is_stub() => return false,
-            At::Disk(_) => entry
-                .stamp
-                .as_str()
-                .split(':')
-                .nth(2)
-                .and_then(|changed| changed.parse::<i64>().ok()),
-            At::Cloud if matches!(world.nature, Nature::Coarse | Nature::ClockTags) => {
-                entry.received.map(|received| received.0)
-            }
-            At::Cloud => return false,
-        };
-        changed.is_none_or(|changed| changed + 4 * SECOND > world.now)
-    }
 }
+
+impl Describes for SimulatedSide {}

@@ -5,6 +5,7 @@
 
 mod user_dirs;
 
+use katabatic_sides::Lists as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -16,7 +17,6 @@ use crate::places::{Sizes, sizes};
 use crate::{Class, Error, Home};
 use katabatic_core::place::{Place, absolute};
 use katabatic_ledger::{Ledger, rows, runs};
-use katabatic_sides::SideStore;
 use katabatic_sides::stop::Stop;
 use katabatic_sides::webdav::WebdavSide;
 use katabatic_sides::webdav::survey::survey;

@@ -1,5 +1,6 @@
 //! Making a folder, moving, removing.
 
+use katabatic_sides::Shelves as _;
 use std::path::{Path, PathBuf};
 
 use katabatic_core::{Deed, Entry, ItemOutcome, Kind, RelPath, RunOutcome, SpareCause, words};
@@ -14,7 +15,7 @@ use katabatic_ledger::Ledger;
 use katabatic_ledger::runs::{Counts, RunItem};
 use katabatic_ledger::spare_rows::{self, Spare};
 use katabatic_sides::local::LocalSide;
-use katabatic_sides::{Put, SideError, SideStore as _};
+use katabatic_sides::{Put, SideError};
 
 /// Makes a folder; whether it is a new one.
 ///

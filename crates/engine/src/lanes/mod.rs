@@ -5,6 +5,8 @@ mod drop_stubs;
 mod proof_by;
 mod unwise;
 
+use katabatic_sides::Places as _;
+use katabatic_sides::{Describes as _, Lists as _};
 use std::path::Path;
 use std::sync::Arc;
 

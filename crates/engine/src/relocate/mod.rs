@@ -8,6 +8,7 @@
 mod stubs;
 mod tree;
 
+use katabatic_sides::{Lists as _, Marks as _};
 use std::collections::BTreeMap;
 use std::fs;
 use std::io;

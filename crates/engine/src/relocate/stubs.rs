@@ -1,6 +1,8 @@
 //! Stubs on their way to another disk: they cannot be copied, since what makes one is its inode. Each is made anew
 //! where the copy grows, and the old one goes with the old folder.
 
+use katabatic_sides::Places as _;
+use katabatic_sides::{HoldsStubs as _, Lists as _};
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
 use std::io;

@@ -1,5 +1,6 @@
 //! The steps of the primitive on a local folder, one by one, with what may meet them.
 
+use katabatic_sides::{Lists as _, Marks as _, Places as _, Reads as _, Shelves as _, Stages as _};
 use std::collections::HashSet;
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
@@ -12,8 +13,8 @@ use katabatic_sides::local::LocalSide;
 use katabatic_sides::proof::{OldVersion, Warrant};
 use katabatic_sides::stop::Stop;
 use katabatic_sides::{
-    Captured, Checked, FolderGone, Found, GivenUp, Put, SideError, SideStore, Source, Staged,
-    Steps, Swapped, Undone, WhyKept,
+    Captured, Checked, FolderGone, Found, GivenUp, Put, SideError, Source, Staged, Steps, Swapped,
+    Undone, WhyKept,
 };
 use tokio::sync::mpsc;
 

@@ -1,5 +1,6 @@
 //! The steps of the primitive on an account's folder, one by one, against a stand-in with its faults.
 
+use katabatic_sides::{Lists as _, Places as _, Reads as _, Shelves as _, Stages as _};
 use std::collections::HashSet;
 use std::fs;
 use std::path::PathBuf;
@@ -13,8 +14,7 @@ use katabatic_sides::secret::Secret;
 use katabatic_sides::stop::Stop;
 use katabatic_sides::webdav::{Client, Connection, Signer, WebdavSide};
 use katabatic_sides::{
-    Captured, Checked, FolderGone, Found, Put, SideError, SideStore, Source, Staged, Steps,
-    Swapped, Undone,
+    Captured, Checked, FolderGone, Found, Put, SideError, Source, Staged, Steps, Swapped, Undone,
 };
 use katabatic_standin::{Config, Fault, Faults, Running, User, start};
 use tokio::sync::mpsc;

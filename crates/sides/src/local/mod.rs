@@ -23,13 +23,17 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use crate::capabilities::{
+    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Shelves, Stages,
+    TellsChanges,
+};
 use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use super::{
     Captured, Checked, FolderGone, Found, GivenUp, NewStub, Outcome, Placing, Put, Shortcomings,
-    SideError, SideStore, Source, Staged, Steps, Swapped, Undone, Verified, Whereabouts,
+    SideError, Source, Staged, Steps, Swapped, Undone, Verified, Whereabouts,
 };
 use crate::proof::Warrant;
 use crate::stop::Stop;
@@ -220,7 +224,7 @@ pub(crate) fn side_error(error: &io::Error) -> SideError {
 }
 
 #[async_trait]
-impl SideStore for LocalSide {
+impl Lists for LocalSide {
     async fn root(&self) -> Result<KnownRoot, SideError> {
         self.blocking(|inner| root_mark::recognise_root(inner.root.as_fd(), &inner.root_path))
             .await
@@ -259,7 +263,12 @@ impl SideStore for LocalSide {
         })
         .await
     }
+}
 
+impl TellsChanges for LocalSide {}
+
+#[async_trait]
+impl Reads for LocalSide {
     async fn read_from(
         &self,
         path: &RelPath,
@@ -270,7 +279,33 @@ impl SideStore for LocalSide {
         self.blocking(move |inner| carry::read(inner, &path, &seen, from))
             .await
     }
+}
 
+impl Identifies for LocalSide {
+    /// Size, both times and the inode; one that is too young is in doubt and equals none.
+    fn tags_prove(&self) -> bool {
+        true
+    }
+
+    fn stamps_change_alone(&self) -> bool {
+        true
+    }
+
+    fn handle(&self, seen: &Entry) -> Option<String> {
+        handle_of(&seen.stamp)
+    }
+
+    fn handles_last(&self) -> bool {
+        false
+    }
+
+    fn is_fresh(&self, entry: &Entry) -> bool {
+        fingerprint::is_fresh(&entry.stamp, &self.inner.room.now())
+    }
+}
+
+#[async_trait]
+impl Stages for LocalSide {
     async fn stage(
         &self,
         source: Source,
@@ -280,41 +315,8 @@ impl SideStore for LocalSide {
         stage::stage(Arc::clone(&self.inner), source, like.clone(), steps.clone()).await
     }
 
-    fn exchanges(&self) -> bool {
-        true
-    }
-
     fn wants_the_rest_only(&self) -> bool {
         true
-    }
-
-    async fn holds_stubs(&self) -> Result<(), String> {
-        let asked = self.blocking(|inner| Ok(stub::can_be_held(inner)));
-        asked.await.unwrap_or_else(|error| Err(error.to_string()))
-    }
-
-    async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
-        let (count, stubs) = (stubs.len(), stubs.to_vec());
-        let staged = self.blocking(move |inner| Ok(stub::stage_all(inner, &stubs)));
-        staged.await.unwrap_or_else(|error| vec![Err(error); count])
-    }
-
-    async fn stub_whereabouts(&self, stamp: &Stamp) -> Result<Whereabouts, SideError> {
-        let stamp = stamp.clone();
-        self.blocking(move |inner| stub::whereabouts(&inner.room, &stamp))
-            .await
-    }
-
-    async fn keep_only_stubs(&self, keep: &HashSet<String>) -> Result<(), SideError> {
-        let keep = keep.clone();
-        self.blocking(move |inner| stub::keep_only(&inner.room, &keep))
-            .await
-    }
-
-    async fn forget_stub(&self, stamp: &Stamp) -> Result<(), SideError> {
-        let stamp = stamp.clone();
-        self.blocking(move |inner| stub::forget(&inner.room, &stamp))
-            .await
     }
 
     async fn unstage(&self, slot: &str) -> Result<(), SideError> {
@@ -333,6 +335,13 @@ impl SideStore for LocalSide {
         let keep = keep.clone();
         self.blocking(move |inner| inner.room.clear_staging(&keep))
             .await
+    }
+}
+
+#[async_trait]
+impl Places for LocalSide {
+    fn exchanges(&self) -> bool {
+        true
     }
 
     async fn place_all(&self, placings: &[Placing]) -> Vec<Outcome<Put>> {
@@ -409,12 +418,27 @@ impl SideStore for LocalSide {
         .await
     }
 
-    fn spare_here(&self, spare: &str) -> Option<PathBuf> {
-        use std::os::fd::AsRawFd;
-        let shelf = self.inner.room.folder_of(room::SPARES, spare).as_raw_fd();
-        Some(PathBuf::from(format!("/proc/self/fd/{shelf}")).join(spare))
+    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
+        let path = path.clone();
+        self.changing(move |inner| carry::make_folder(inner, &path))
+            .await
     }
 
+    async fn remove_folder(&self, path: &RelPath, _: &str) -> Outcome<FolderGone> {
+        let path = path.clone();
+        self.changing(move |inner| carry::remove_folder(inner, &path))
+            .await
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
+        let (from, to) = (from.clone(), to.clone());
+        self.changing(move |inner| carry::rename(inner, &from, &to))
+            .await
+    }
+}
+
+#[async_trait]
+impl Fences for LocalSide {
     async fn fence_spare(
         &self,
         path: &RelPath,
@@ -431,6 +455,15 @@ impl SideStore for LocalSide {
         let names = names.to_vec();
         self.blocking(move |inner| carry::fence(inner, room::STAGING, None, &names))
             .await
+    }
+}
+
+#[async_trait]
+impl Shelves for LocalSide {
+    fn spare_here(&self, spare: &str) -> Option<PathBuf> {
+        use std::os::fd::AsRawFd;
+        let shelf = self.inner.room.folder_of(room::SPARES, spare).as_raw_fd();
+        Some(PathBuf::from(format!("/proc/self/fd/{shelf}")).join(spare))
     }
 
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
@@ -460,25 +493,42 @@ impl SideStore for LocalSide {
         self.blocking(move |inner| give_up::give_up(inner, &spare, &warrant))
             .await
     }
+}
 
-    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
-        let path = path.clone();
-        self.changing(move |inner| carry::make_folder(inner, &path))
+#[async_trait]
+impl HoldsStubs for LocalSide {
+    async fn holds_stubs(&self) -> Result<(), String> {
+        let asked = self.blocking(|inner| Ok(stub::can_be_held(inner)));
+        asked.await.unwrap_or_else(|error| Err(error.to_string()))
+    }
+
+    async fn stage_stubs(&self, stubs: &[NewStub]) -> Vec<Result<Staged, SideError>> {
+        let (count, stubs) = (stubs.len(), stubs.to_vec());
+        let staged = self.blocking(move |inner| Ok(stub::stage_all(inner, &stubs)));
+        staged.await.unwrap_or_else(|error| vec![Err(error); count])
+    }
+
+    async fn stub_whereabouts(&self, stamp: &Stamp) -> Result<Whereabouts, SideError> {
+        let stamp = stamp.clone();
+        self.blocking(move |inner| stub::whereabouts(&inner.room, &stamp))
             .await
     }
 
-    async fn remove_folder(&self, path: &RelPath, _: &str) -> Outcome<FolderGone> {
-        let path = path.clone();
-        self.changing(move |inner| carry::remove_folder(inner, &path))
+    async fn keep_only_stubs(&self, keep: &HashSet<String>) -> Result<(), SideError> {
+        let keep = keep.clone();
+        self.blocking(move |inner| stub::keep_only(&inner.room, &keep))
             .await
     }
 
-    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
-        let (from, to) = (from.clone(), to.clone());
-        self.changing(move |inner| carry::rename(inner, &from, &to))
+    async fn forget_stub(&self, stamp: &Stamp) -> Result<(), SideError> {
+        let stamp = stamp.clone();
+        self.blocking(move |inner| stub::forget(&inner.room, &stamp))
             .await
     }
+}
 
+#[async_trait]
+impl Marks for LocalSide {
     async fn mark_root(&self) -> Result<(), SideError> {
         let mark = crate::private_files::random_hex(8)
             .map_err(|why| SideError::Failed(format!("there is no randomness: {}", why.why)))?;
@@ -487,12 +537,6 @@ impl SideStore for LocalSide {
             Ok(())
         })
         .await
-    }
-
-    /// A folder here is recognised by what [`SideStore::root`] says of it.
-    fn is_read_only(&self) -> bool {
-        rustix::fs::fstatvfs(&self.inner.root)
-            .is_ok_and(|stat| stat.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))
     }
 
     async fn note_pass(&self, number: u64) -> bool {
@@ -510,6 +554,19 @@ impl SideStore for LocalSide {
         let noted =
             self.blocking(|inner| Ok(root_mark::noted_pass(inner.root.as_fd(), &inner.lane_id)));
         noted.await.ok().flatten()
+    }
+
+    async fn is_marked(&self) -> Result<bool, SideError> {
+        Ok(true)
+    }
+}
+
+#[async_trait]
+impl Describes for LocalSide {
+    /// A folder here is recognised by what [`SideStore::root`] says of it.
+    fn is_read_only(&self) -> bool {
+        rustix::fs::fstatvfs(&self.inner.root)
+            .is_ok_and(|stat| stat.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))
     }
 
     async fn shortcomings(&self) -> Option<Shortcomings> {
@@ -535,34 +592,9 @@ impl SideStore for LocalSide {
         }
     }
 
-    async fn is_marked(&self) -> Result<bool, SideError> {
-        Ok(true)
-    }
-
     async fn free(&self) -> Option<u64> {
         let stat = rustix::fs::fstatvfs(&self.inner.root).ok()?;
         // Some file systems of their own making know no sizes.
         (stat.f_blocks > 0).then(|| stat.f_bavail.saturating_mul(stat.f_frsize))
-    }
-
-    /// Size, both times and the inode; one that is too young is in doubt and equals none.
-    fn tags_prove(&self) -> bool {
-        true
-    }
-
-    fn stamps_change_alone(&self) -> bool {
-        true
-    }
-
-    fn handle(&self, seen: &Entry) -> Option<String> {
-        handle_of(&seen.stamp)
-    }
-
-    fn handles_last(&self) -> bool {
-        false
-    }
-
-    fn is_fresh(&self, entry: &Entry) -> bool {
-        fingerprint::is_fresh(&entry.stamp, &self.inner.room.now())
     }
 }

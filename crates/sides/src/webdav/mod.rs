@@ -22,6 +22,10 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use crate::capabilities::{
+    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Shelves, Stages,
+    TellsChanges,
+};
 use async_trait::async_trait;
 use bytes::Bytes;
 use katabatic_core::blocks::Stretch;
@@ -30,8 +34,8 @@ use tokio::sync::mpsc;
 
 use super::{
     Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, Outcome, Patch,
-    Placing, Put, Sha256, SharedFolder, SideError, SideStore, Source, Staged, Steps, Swapped,
-    Undone, Verified, is_own, walk,
+    Placing, Put, Sha256, SharedFolder, SideError, Source, Staged, Steps, Swapped, Undone,
+    Verified, is_own, walk,
 };
 use crate::clock::{Clock, SystemClock};
 use crate::net::traffic::MOST;
@@ -220,7 +224,7 @@ fn is_version(there: &Entry, staged: &Entry) -> bool {
 }
 
 #[async_trait]
-impl SideStore for WebdavSide {
+impl Lists for WebdavSide {
     async fn root(&self) -> Result<KnownRoot, SideError> {
         let inner = &self.inner;
         match list::root(inner).await {
@@ -251,6 +255,23 @@ impl SideStore for WebdavSide {
         .await
     }
 
+    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
+        let listed = list::members(&self.inner, &self.inner.far(folder)).await?;
+        let names = listed.names.into_iter().map(|(name, _)| name);
+        Ok(names.filter(|name| !is_own(name)).collect())
+    }
+
+    async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        list::look(&self.inner, &self.inner.far(path)).await
+    }
+
+    fn may_hide(&self, path: &RelPath) -> bool {
+        !self.inner.ways().lists_dots && path.parts().any(|part| part.starts_with('.'))
+    }
+}
+
+#[async_trait]
+impl TellsChanges for WebdavSide {
     async fn token(&self) -> Result<Option<String>, SideError> {
         if !self.inner.ways().tokens {
             return Ok(None);
@@ -264,17 +285,10 @@ impl SideStore for WebdavSide {
         }
         changes::since(&self.inner, token).await
     }
+}
 
-    async fn names(&self, folder: &RelPath) -> Result<Vec<String>, SideError> {
-        let listed = list::members(&self.inner, &self.inner.far(folder)).await?;
-        let names = listed.names.into_iter().map(|(name, _)| name);
-        Ok(names.filter(|name| !is_own(name)).collect())
-    }
-
-    async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
-        list::look(&self.inner, &self.inner.far(path)).await
-    }
-
+#[async_trait]
+impl Reads for WebdavSide {
     async fn read_from(
         &self,
         path: &RelPath,
@@ -282,18 +296,6 @@ impl SideStore for WebdavSide {
         from: u64,
     ) -> Result<Source, SideError> {
         download::read(&self.inner, &self.inner.far(path), seen, from).await
-    }
-
-    async fn stage(&self, source: Source, _: &RelPath, steps: &Steps) -> Result<Staged, SideError> {
-        upload::stage(&self.inner, source, steps).await
-    }
-
-    fn puts_directly(&self, size: u64) -> bool {
-        size <= SMALL && self.inner.ways().direct
-    }
-
-    async fn put_new(&self, source: Source, path: &RelPath) -> Outcome<Option<Arrived>> {
-        upload::put_new(&self.inner, source, &self.inner.far(path)).await
     }
 
     async fn read_part(
@@ -329,6 +331,39 @@ impl SideStore for WebdavSide {
             false => Ok(BTreeMap::new()),
         }
     }
+}
+
+impl Identifies for WebdavSide {
+    fn tags_prove(&self) -> bool {
+        !self.inner.ways().read_young_again
+    }
+
+    fn tags_are_evidence(&self) -> bool {
+        self.inner.ways().tags_are_evidence
+    }
+
+    fn handle(&self, seen: &Entry) -> Option<String> {
+        seen.handle.as_deref().map(str::to_owned)
+    }
+
+    fn handles_last(&self) -> bool {
+        true
+    }
+
+    fn is_fresh(&self, entry: &Entry) -> bool {
+        let age = |received: EditTime| SystemClock.now().0.saturating_sub(received.0);
+        self.inner.ways().read_young_again
+            && entry
+                .received
+                .is_none_or(|received| age(received) < FRESH_NANOSECONDS)
+    }
+}
+
+#[async_trait]
+impl Stages for WebdavSide {
+    async fn stage(&self, source: Source, _: &RelPath, steps: &Steps) -> Result<Staged, SideError> {
+        upload::stage(&self.inner, source, steps).await
+    }
 
     fn patches(&self) -> bool {
         self.inner.ways().patches
@@ -342,6 +377,31 @@ impl SideStore for WebdavSide {
         content: &(dyn Fn(Stretch) -> Content + Send + Sync),
     ) -> Result<Staged, SideError> {
         upload::patch(&self.inner, &self.inner.far(path), old, patch, content).await
+    }
+
+    async fn unstage(&self, slot: &str) -> Result<(), SideError> {
+        carry::delete(&self.inner, &self.inner.room.staged(slot)?).await
+    }
+
+    async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
+        Ok(list::look(&self.inner, &self.inner.room.staged(slot)?)
+            .await?
+            .is_some())
+    }
+
+    async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
+        room::clear_staging(&self.inner, keep).await
+    }
+}
+
+#[async_trait]
+impl Places for WebdavSide {
+    fn puts_directly(&self, size: u64) -> bool {
+        size <= SMALL && self.inner.ways().direct
+    }
+
+    async fn put_new(&self, source: Source, path: &RelPath) -> Outcome<Option<Arrived>> {
+        upload::put_new(&self.inner, source, &self.inner.far(path)).await
     }
 
     async fn verify_all(&self, placings: &[Placing]) -> Vec<Result<Option<Verified>, SideError>> {
@@ -373,20 +433,6 @@ impl SideStore for WebdavSide {
         (0..placings.len())
             .map(|at| verified.remove(&at).unwrap_or(Ok(None)))
             .collect()
-    }
-
-    async fn unstage(&self, slot: &str) -> Result<(), SideError> {
-        carry::delete(&self.inner, &self.inner.room.staged(slot)?).await
-    }
-
-    async fn is_staged(&self, slot: &str) -> Result<bool, SideError> {
-        Ok(list::look(&self.inner, &self.inner.room.staged(slot)?)
-            .await?
-            .is_some())
-    }
-
-    async fn clear_staging(&self, keep: &HashSet<String>) -> Result<(), SideError> {
-        room::clear_staging(&self.inner, keep).await
     }
 
     async fn swap(&self, _: &str, _: &RelPath, _: &str) -> Outcome<Swapped> {
@@ -453,6 +499,30 @@ impl SideStore for WebdavSide {
         Ok(there.filter(|there| is_version(there, staged)))
     }
 
+    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
+        carry::make_folder(&self.inner, &self.inner.far(path)).await
+    }
+
+    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Outcome<FolderGone> {
+        let inner = &self.inner;
+        carry::remove_folder(
+            inner,
+            &inner.far(path),
+            &inner.room.spare(spare).map_err(Undone::NotDone)?,
+        )
+        .await
+    }
+
+    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
+        let inner = &self.inner;
+        let seen = self.look(from).await.map_err(Undone::NotDone)?;
+        let seen = seen.ok_or(Undone::NotDone(SideError::Missing))?;
+        carry::move_new(inner, &inner.far(from), &inner.far(to), Some(&seen)).await
+    }
+}
+
+#[async_trait]
+impl Fences for WebdavSide {
     fn may_act_late(&self) -> bool {
         true
     }
@@ -478,7 +548,10 @@ impl SideStore for WebdavSide {
     ) -> Result<Option<String>, SideError> {
         carry::fence_staged(&self.inner, names, anew).await
     }
+}
 
+#[async_trait]
+impl Shelves for WebdavSide {
     async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError> {
         list::look(&self.inner, &self.inner.room.spare(spare)?).await
     }
@@ -499,35 +572,15 @@ impl SideStore for WebdavSide {
         download::read(&self.inner, &path, &seen, 0).await
     }
 
-    fn clock_ahead(&self) -> Option<i64> {
-        Some(self.inner.clock_ahead.load(Ordering::Relaxed))
-    }
-
     async fn give_up(&self, spare: &str, warrant: Warrant) -> Result<GivenUp, SideError> {
         carry::give_up(&self.inner, &self.inner.room.spare(spare)?, &warrant).await
     }
+}
 
-    async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
-        carry::make_folder(&self.inner, &self.inner.far(path)).await
-    }
+impl HoldsStubs for WebdavSide {}
 
-    async fn remove_folder(&self, path: &RelPath, spare: &str) -> Outcome<FolderGone> {
-        let inner = &self.inner;
-        carry::remove_folder(
-            inner,
-            &inner.far(path),
-            &inner.room.spare(spare).map_err(Undone::NotDone)?,
-        )
-        .await
-    }
-
-    async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
-        let inner = &self.inner;
-        let seen = self.look(from).await.map_err(Undone::NotDone)?;
-        let seen = seen.ok_or(Undone::NotDone(SideError::Missing))?;
-        carry::move_new(inner, &inner.far(from), &inner.far(to), Some(&seen)).await
-    }
-
+#[async_trait]
+impl Marks for WebdavSide {
     async fn mark_root(&self) -> Result<(), SideError> {
         room::make_ready(&self.inner).await
     }
@@ -545,6 +598,13 @@ impl SideStore for WebdavSide {
                 tracing::debug!("which computers have a room there could not be asked: {why}");
                 Vec::new()
             })
+    }
+}
+
+#[async_trait]
+impl Describes for WebdavSide {
+    fn clock_ahead(&self) -> Option<i64> {
+        Some(self.inner.clock_ahead.load(Ordering::Relaxed))
     }
 
     async fn shared(&self) -> Vec<SharedFolder> {
@@ -569,14 +629,6 @@ impl SideStore for WebdavSide {
         self.inner.client.is_read_only() || self.inner.only_read.load(Ordering::Relaxed)
     }
 
-    fn tags_prove(&self) -> bool {
-        !self.inner.ways().read_young_again
-    }
-
-    fn tags_are_evidence(&self) -> bool {
-        self.inner.ways().tags_are_evidence
-    }
-
     fn software_changed(&self) -> bool {
         let inner = &self.inner;
         let now = inner
@@ -588,25 +640,5 @@ impl SideStore for WebdavSide {
             *inner.ways.lock().unwrap_or_else(PoisonError::into_inner) = Ways::of_a_stranger();
         }
         changed
-    }
-
-    fn may_hide(&self, path: &RelPath) -> bool {
-        !self.inner.ways().lists_dots && path.parts().any(|part| part.starts_with('.'))
-    }
-
-    fn handle(&self, seen: &Entry) -> Option<String> {
-        seen.handle.as_deref().map(str::to_owned)
-    }
-
-    fn handles_last(&self) -> bool {
-        true
-    }
-
-    fn is_fresh(&self, entry: &Entry) -> bool {
-        let age = |received: EditTime| SystemClock.now().0.saturating_sub(received.0);
-        self.inner.ways().read_young_again
-            && entry
-                .received
-                .is_none_or(|received| age(received) < FRESH_NANOSECONDS)
     }
 }
