@@ -4,9 +4,9 @@
 use std::collections::HashSet;
 
 use crate::capabilities::{
-    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Shelves, Stages,
-    TellsChanges,
+    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Stages, TellsChanges,
 };
+use crate::shelves::Shelves;
 use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, RelPath};
 use tokio::sync::mpsc;

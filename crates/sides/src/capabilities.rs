@@ -1,10 +1,9 @@
 //! What a side can do, a trait a capability.
 //!
 //! Most of it has an answer for sides that cannot: no change is told, no stub is held, no digest is given. So a side says
-//! just what it can, and a side that can only be read refuses what [`Stages`], [`Places`] and [`Shelves`] would change.
+//! just what it can, and a side that can only be read refuses what [`Stages`], [`Places`] and [`crate::Shelves`] would change.
 
 use std::collections::{BTreeMap, HashSet};
-use std::path::PathBuf;
 
 use async_trait::async_trait;
 use bytes::Bytes;
@@ -15,11 +14,10 @@ use katabatic_core::known_root::KnownRoot;
 use katabatic_core::{Entry, Kind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
-use crate::proof::Warrant;
 use crate::{
-    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, NewStub, Outcome,
-    Patch, Placing, Put, Sha256, SharedFolder, Shortcomings, SideError, Source, Staged, Steps,
-    Swapped, Undone, Verified, Whereabouts,
+    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, NewStub, Outcome, Patch,
+    Placing, Put, Sha256, SharedFolder, Shortcomings, SideError, Source, Staged, Steps, Swapped,
+    Undone, Verified, Whereabouts,
 };
 
 /// What a side shows: its root, what lies in it, and whether a listing can be believed.
@@ -302,37 +300,9 @@ pub trait Fences: Send + Sync {
     /// The same for what was staged, under any of these names: no placing that was asked for before is done any more.
     ///
     /// # Errors
-    /// As [`SideStore::fence_spare`].
+    /// As [`Fences::fence_spare`].
     async fn fence_staged(&self, names: &[String], anew: &str)
     -> Result<Option<String>, SideError>;
-}
-
-/// What was taken out, and lies on the shelf.
-#[async_trait]
-pub trait Shelves: Send + Sync {
-    /// What is in a spare.
-    async fn look_at_spare(&self, spare: &str) -> Result<Option<Entry>, SideError>;
-
-    /// Where a spare lies on this computer, for as long as the side is open; none where it lies elsewhere.
-    fn spare_here(&self, _spare: &str) -> Option<PathBuf> {
-        None
-    }
-
-    /// The names of all that lies on the shelf of spares.
-    ///
-    /// # Errors
-    /// Where it cannot be listed whole.
-    async fn shelf(&self) -> Result<Vec<String>, SideError>;
-
-    /// Whether a folder on the shelf has nothing in it, for sure.
-    async fn is_empty_spare(&self, spare: &str) -> Result<bool, SideError>;
-
-    /// Opens a spare for reading.
-    async fn read_spare(&self, spare: &str) -> Result<Source, SideError>;
-
-    /// Gives up what lies in a spare, for good: only if it is what the warrant is about, and nobody can write into it any
-    /// more. What is not there is given up already.
-    async fn give_up(&self, spare: &str, warrant: Warrant) -> Result<GivenUp, SideError>;
 }
 
 /// Names without content, for sides that can hold them.
@@ -422,35 +392,4 @@ pub trait Describes: Send + Sync {
     async fn free(&self) -> Option<u64> {
         None
     }
-}
-
-/// One side of a lane, with all that a pass asks of it.
-pub trait SideStore:
-    Lists
-    + TellsChanges
-    + Reads
-    + Identifies
-    + Stages
-    + Places
-    + Fences
-    + Shelves
-    + HoldsStubs
-    + Marks
-    + Describes
-{
-}
-
-impl<S> SideStore for S where
-    S: Lists
-        + TellsChanges
-        + Reads
-        + Identifies
-        + Stages
-        + Places
-        + Fences
-        + Shelves
-        + HoldsStubs
-        + Marks
-        + Describes
-{
 }

@@ -18,15 +18,18 @@ pub mod private_files;
 pub mod probe;
 pub mod proof;
 pub mod secret;
+pub mod shelves;
 pub mod side_error;
+pub mod side_store;
 pub mod stop;
 pub mod walk;
 pub mod webdav;
 
 pub use capabilities::{
-    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Shelves, SideStore,
-    Stages, TellsChanges,
+    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Stages, TellsChanges,
 };
+pub use shelves::Shelves;
+pub use side_store::SideStore;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;

@@ -24,9 +24,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use crate::capabilities::{
-    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Shelves, Stages,
-    TellsChanges,
+    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Stages, TellsChanges,
 };
+use crate::shelves::Shelves;
 use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, RelPath, Stamp};
 use tokio::sync::mpsc;
@@ -563,7 +563,7 @@ impl Marks for LocalSide {
 
 #[async_trait]
 impl Describes for LocalSide {
-    /// A folder here is recognised by what [`SideStore::root`] says of it.
+    /// A folder here is recognised by what [`Lists::root`] says of it.
     fn is_read_only(&self) -> bool {
         rustix::fs::fstatvfs(&self.inner.root)
             .is_ok_and(|stat| stat.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))

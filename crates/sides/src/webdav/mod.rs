@@ -23,9 +23,9 @@ use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::capabilities::{
-    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Shelves, Stages,
-    TellsChanges,
+    Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Stages, TellsChanges,
 };
+use crate::shelves::Shelves;
 use async_trait::async_trait;
 use bytes::Bytes;
 use katabatic_core::blocks::Stretch;
@@ -157,7 +157,7 @@ impl WebdavSide {
     /// What a folder holds, in no order.
     ///
     /// # Errors
-    /// As [`SideStore::look`]; a listing that is not whole is an error here.
+    /// As [`Lists::look`]; a listing that is not whole is an error here.
     pub async fn members_of(&self, path: &RelPath) -> Result<Vec<(String, Entry)>, SideError> {
         let folder = list::members(&self.inner, &self.inner.far(path)).await?;
         match folder.cut_short {
