@@ -1,5 +1,6 @@
 //! What all commands share: home, config, ledger, a runtime, and a way to stop.
 
+use crate::common::Common;
 use std::sync::Arc;
 
 use katabatic_core::EditTime;
@@ -13,7 +14,6 @@ use katabatic_sides::clock::{Clock, SystemClock};
 use katabatic_sides::stop::Stop;
 use tokio::runtime::Runtime;
 
-use crate::args::Common;
 use crate::draw::Style;
 use crate::passphrase;
 

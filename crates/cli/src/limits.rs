@@ -1,12 +1,22 @@
 //! `--limit-up` and `--limit-down`, from what was typed to what it means.
 
+use clap::Args;
 use katabatic_engine::Error;
 use katabatic_sides::net::rate::Limits;
 use katabatic_sides::net::rates::Rates;
 
-use crate::args::LimitsTyped;
+/// How much may go over the line in a second.
+#[derive(Args, Clone, Debug, Default)]
+pub struct LimitsArgs {
+    /// Send no more than this in a second: 2MB/s, 16Mbit/s, or by the time of the day: 'weekdays 08:00-18:00 500kB/s; 5MB/s'
+    #[arg(long, value_name = "RATE|none")]
+    pub limit_up: Option<String>,
+    /// Receive no more than this in a second
+    #[arg(long, value_name = "RATE|none")]
+    pub limit_down: Option<String>,
+}
 
-impl LimitsTyped {
+impl LimitsArgs {
     /// What was typed, over what was so far; `none` lifts a limit.
     pub fn over(&self, so_far: &Limits) -> Result<Limits, Error> {
         Ok(Limits {

@@ -5,7 +5,7 @@ mod about;
 mod app;
 mod args;
 mod commands;
-mod contents;
+mod common;
 mod draw;
 mod exit;
 mod limits;
@@ -16,15 +16,18 @@ mod sample;
 mod sample_person;
 mod setup;
 mod several;
+mod typed_choice;
 mod unit;
 
+use crate::args::Command;
+use crate::args::Typed;
+use crate::common::Common;
 use std::process::ExitCode;
 
 use clap::Parser;
 use katabatic_engine::{Error, forget_runs};
 
 use crate::app::App;
-use crate::args::{Command, Common, Typed};
 
 fn main() -> ExitCode {
     keep_to_ourselves();

@@ -1,5 +1,9 @@
 //! What was typed about how a lane works, over what it was so far.
 
+use crate::limits::LimitsArgs;
+use crate::typed_choice::choice;
+use clap::Args;
+use clap::ValueEnum;
 use std::time::Duration;
 
 use katabatic_core::condition::Condition;
@@ -8,12 +12,107 @@ use katabatic_core::{Direction, Drift, NewFolders, RelPath, Removals, Rule, Upda
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, ProofBy};
 
-use crate::args::{
-    ContentsTyped, DirectionTyped, DriftTyped, NamesTyped, NewFoldersTyped, ProofTyped,
-    RemovalsTyped, SetupTyped, UpdatesTyped,
-};
+/// Which names go up.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum NamesTyped {
+    /// Any that the far side takes
+    Any,
+    /// Only those that every usual system can hold; others wait, with a name that would do
+    Portable,
+}
 
-impl SetupTyped {
+/// How a lane works; what is not typed stays as it is.
+#[derive(Args, Clone, Debug, Default)]
+pub struct SetupArgs {
+    /// Which way it carries; two-way where nothing was said
+    #[arg(long, value_parser = choice::<Direction>())]
+    pub direction: Option<Direction>,
+    /// What becomes of removals; where nothing was said, two-way lanes carry them and the others keep
+    #[arg(long, value_parser = choice::<Removals>())]
+    pub removals: Option<Removals>,
+    /// One-way: what becomes of files that changed on the receiving side
+    #[arg(long, value_parser = choice::<Drift>())]
+    pub drift: Option<Drift>,
+    /// One-way: what becomes of new versions
+    #[arg(long, value_parser = choice::<Updates>())]
+    pub updates: Option<Updates>,
+    /// Do not take this folder of the far side
+    #[arg(long, value_name = "FOLDER")]
+    pub skip: Vec<String>,
+    /// Take this folder, within one that is not taken
+    #[arg(long, value_name = "FOLDER")]
+    pub take: Vec<String>,
+    /// What happens to new folders on the far side
+    #[arg(long, value_parser = choice::<NewFolders>())]
+    pub new_folders: Option<NewFolders>,
+    /// Leave out what matches: '*.tmp', 'cache/', '/Old/x', ':hidden', ':larger 2GB', ':smaller 1KB', ':deeper 3'
+    #[arg(long, value_name = "RULE")]
+    pub leave_out: Vec<String>,
+    /// Drop this rule
+    #[arg(long, value_name = "RULE")]
+    pub let_in: Vec<String>,
+    /// Begin without the rules for what desktops and office programs leave behind
+    #[arg(long)]
+    pub no_usual_rules: bool,
+    /// Which names go up: any, or only those that every system can hold
+    #[arg(long, value_enum)]
+    pub names: Option<NamesTyped>,
+    /// Whether it is synced only when it is named
+    #[arg(long, value_name = "true|false", num_args = 0..=1, default_missing_value = "true")]
+    pub by_name_only: Option<bool>,
+    /// When the agent runs it: 'on change', 'every 15m', 'daily 18:00', 'weekdays 08:30', 'mon,fri 09:00', 'RRULE:…',
+    /// 'at start', 'at end', 'when plugged in', 'when idle 10m', 'by hand'
+    #[arg(long, value_name = "TIME")]
+    pub when: Vec<String>,
+    /// What comes here of new files: all, or stubs without content, which take no room
+    #[arg(long, value_enum)]
+    pub contents: Option<ContentsTyped>,
+    /// Its content here is at most so much, such as 20GB; the agent sheds what was not used for longest. none lifts it
+    #[arg(long, value_name = "SIZE|none")]
+    pub max_local: Option<String>,
+    /// So much of the disk stays free, in the same way
+    #[arg(long, value_name = "SIZE|none")]
+    pub leave_free: Option<String>,
+    /// What proves that a file is there before its last copy here goes: its content, or its version tag alone, where that
+    /// can be no other version's; it is called believed then
+    #[arg(long, value_parser = choice::<ProofBy>())]
+    pub proof: Option<ProofBy>,
+    /// Carry so many files at a time; 8 otherwise
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=8))]
+    pub transfers: Option<u64>,
+    /// Carry what changed once its folder was quiet for so long; 2 otherwise
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub quiet_seconds: Option<u64>,
+    /// Let the agent run it only while this holds: 'unmetered', 'network NAME', 'mains'; 'any' lifts it
+    #[arg(long, value_name = "CONDITION")]
+    pub only_on: Vec<String>,
+    /// Tell somebody when it has not settled for so long; 0 for never
+    #[arg(long, value_name = "HOURS", value_parser = clap::value_parser!(u64).range(0..=8784))]
+    pub tell_unsettled_hours: Option<u64>,
+    /// The brake stops above this share of the files in a day; 25 otherwise
+    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u64).range(1..=100))]
+    pub brake_percent: Option<u64>,
+    /// So many removals and replacements in a day never stop a pass; 10 otherwise
+    #[arg(long, value_name = "N")]
+    pub brake_always_fine: Option<u64>,
+    /// More than so many in a day always stop a pass; 1000 otherwise
+    #[arg(long, value_name = "N")]
+    pub brake_never_fine: Option<u64>,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsArgs,
+}
+
+/// What comes of new files.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ContentsTyped {
+    /// Files with their content
+    All,
+    /// Stubs: name, size and date; the content when it is fetched
+    Stubs,
+}
+
+impl SetupArgs {
     /// The lane as it was meant; `usual_rules` adds the rules for the usual junk.
     pub fn over(&self, mut lane: LaneConfig, usual_rules: bool) -> Result<LaneConfig, Error> {
         self.terms(&mut lane);
@@ -49,11 +148,7 @@ impl SetupTyped {
                 Some(text) => Some(size_of(text)?),
             };
         }
-        lane.proof = match self.proof {
-            None => lane.proof,
-            Some(ProofTyped::Content) => ProofBy::Content,
-            Some(ProofTyped::Tags) => ProofBy::Tags,
-        };
+        lane.proof = self.proof.unwrap_or(lane.proof);
         lane.transfers = self.transfers.map_or(lane.transfers, |many| many as usize);
         if !self.when.is_empty() {
             let read = |text: &String| {
@@ -93,12 +188,7 @@ impl SetupTyped {
 
     fn terms(&self, lane: &mut LaneConfig) {
         let terms = &mut lane.terms;
-        if let Some(typed) = self.direction {
-            let direction = match typed {
-                DirectionTyped::TwoWay => Direction::TwoWay,
-                DirectionTyped::Up => Direction::Up,
-                DirectionTyped::Down => Direction::Down,
-            };
+        if let Some(direction) = self.direction {
             // The usual removals of the old direction are no wish for the new one.
             if direction != terms.direction {
                 if terms.removals == Removals::usual(terms.direction) {
@@ -110,33 +200,14 @@ impl SetupTyped {
             }
             terms.direction = direction;
         }
-        if let Some(typed) = self.removals {
-            terms.removals = match typed {
-                RemovalsTyped::Carry => Removals::Carry,
-                RemovalsTyped::Keep => Removals::Keep,
-                RemovalsTyped::Ask => Removals::Ask,
-            };
-        }
-        if let Some(typed) = self.drift {
-            terms.drift = match typed {
-                DriftTyped::Leave => Drift::Leave,
-                DriftTyped::Restore => Drift::Restore,
-            };
-        }
-        if let Some(typed) = self.updates {
-            terms.updates = match typed {
-                UpdatesTyped::Replace => Updates::Replace,
-                UpdatesTyped::Add => Updates::Add,
-                UpdatesTyped::Never => Updates::Never,
-            };
-        }
+        terms.removals = self.removals.unwrap_or(terms.removals);
+        terms.drift = self.drift.unwrap_or(terms.drift);
+        terms.updates = self.updates.unwrap_or(terms.updates);
     }
 
     fn choice(&self, lane: &mut LaneConfig) -> Result<(), Error> {
         let choice = &mut lane.selection.choice;
-        if let Some(typed) = self.new_folders {
-            choice.new_folders = typed.into();
-        }
+        choice.new_folders = self.new_folders.unwrap_or(choice.new_folders);
         for (folders, taken) in [(&self.skip, false), (&self.take, true)] {
             for folder in folders {
                 choice.say(&folder_of(folder)?, taken);
@@ -174,15 +245,6 @@ impl SetupTyped {
             }
         }
         Ok(())
-    }
-}
-
-impl From<NewFoldersTyped> for NewFolders {
-    fn from(typed: NewFoldersTyped) -> NewFolders {
-        match typed {
-            NewFoldersTyped::Take => NewFolders::Take,
-            NewFoldersTyped::Skip => NewFolders::Skip,
-        }
     }
 }
 

@@ -1,14 +1,20 @@
 //! `audit`: whether both sides really hold the same, byte for byte.
 
+use crate::draw::audit_words::also_words;
+use crate::draw::audit_words::audit_json;
+use crate::draw::audit_words::how_words;
+use crate::draw::audit_words::verdict_words;
+use clap::Args;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::{Kind, words};
-use katabatic_engine::audit::{self, Audit, Counted, Finding, Holds, ToRead, Verdict};
+use katabatic_engine::audit::{self, Audit, Counted, Finding, ToRead};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Class, Error};
-use serde_json::{Value, json};
+use serde_json::json;
 
 use super::account::confirmed;
 use super::status;
@@ -16,14 +22,30 @@ use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{
-    audit_report, error, json, line, listing, progress, sentence, shown, shown_text, time,
+    audit_report, error, json, line, listing, progress, sentence, shown, shown_text,
 };
-use crate::{args, exit};
+use crate::exit;
+
+/// `audit`.
+#[derive(Args, Debug)]
+pub struct AuditArgs {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+    /// Read nothing: compare sizes, tags and what is recorded
+    #[arg(long)]
+    pub quick: bool,
+    /// Write a report here as well: FILE.html, FILE.csv or FILE.json
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// Do not ask before everything is read
+    #[arg(long)]
+    pub yes: bool,
+}
 
 /// As many findings are named for people; JSON and report files have all.
 const NAMED: usize = 40;
 
-pub fn audit(app: &App, typed: &args::Audit) -> Result<ExitCode, Error> {
+pub fn audit(app: &App, typed: &crate::commands::audit::AuditArgs) -> Result<ExitCode, Error> {
     if let Some(to) = &typed.to {
         audit_report::check(to)?;
     }
@@ -94,7 +116,7 @@ pub fn audit(app: &App, typed: &args::Audit) -> Result<ExitCode, Error> {
 /// Says what reading both sides will cost, and asks where somebody is there to answer.
 fn ask_before_reading(
     app: &App,
-    typed: &args::Audit,
+    typed: &crate::commands::audit::AuditArgs,
     lanes: &[LaneConfig],
 ) -> Result<Vec<Option<ToRead>>, Error> {
     let (mut sum, mut each) = (ToRead::default(), Vec::new());
@@ -185,76 +207,6 @@ fn cells(name: String, counted: &Counted) -> Vec<String> {
     ]
 }
 
-/// How it was compared, when, and how long it took.
-pub fn how_words(audit: &Audit) -> String {
-    let took = match (audit.began, audit.ended) {
-        (Some(began), Some(ended)) => format!(
-            "{}, {:.1} s",
-            time::exact(began),
-            ended.0.saturating_sub(began.0) as f64 / 1e9
-        ),
-        _ => String::new(),
-    };
-    match audit.quick {
-        true => format!("compared by sizes, tags and what is recorded: {took}"),
-        false => format!(
-            "read and compared byte for byte, {} here and {} there: {took}",
-            words::bytes(audit.read.0),
-            words::bytes(audit.read.1)
-        ),
-    }
-}
-
-/// What is not in the lane, what was put right, and folders.
-pub fn also_words(audit: &Audit) -> Vec<String> {
-    let mut said = Vec::new();
-    let total = audit.total();
-    said.push(format!(
-        "folders: {} here, {} there",
-        words::grouped(total.near.folders),
-        words::grouped(total.far.folders)
-    ));
-    for (by, tally) in &audit.left_out {
-        said.push(format!(
-            "left out by {by}: {}, {}",
-            words::count(tally.files, "file", "files"),
-            words::bytes(tally.bytes)
-        ));
-    }
-    for name in &audit.unusable {
-        said.push(format!(
-            "left out: {} ({})",
-            shown_text(&name.shown),
-            name.why
-        ));
-    }
-    if audit.stubs.files > 0 {
-        said.push(format!(
-            "stubs: {} of {}, compared by version tags; nothing of their content was read",
-            words::grouped(audit.stubs.files),
-            words::bytes(audit.stubs.bytes)
-        ));
-    }
-    let (recorded, forgotten) = audit.put_right;
-    if recorded > 0 {
-        said.push(format!(
-            "the ledger did not know that {} equal; it does now",
-            words::count(recorded, "file is", "files are")
-        ));
-    }
-    if forgotten > 0 {
-        said.push(format!(
-            "the ledger called {} settled that {} not; the next pass compares anew",
-            words::count(forgotten, "file", "files"),
-            if forgotten == 1 { "is" } else { "are" }
-        ));
-    }
-    if !audit.whole {
-        said.push("a side could not be listed whole: what was not seen is not proven".to_owned());
-    }
-    said
-}
-
 fn item(finding: &Finding) -> Item {
     let shows = finding.near.as_ref().or(finding.far.as_ref());
     let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
@@ -266,101 +218,4 @@ fn item(finding: &Finding) -> Item {
             .map_or_else(String::new, |entry| words::bytes(entry.size)),
         reason: finding.why.clone(),
     }
-}
-
-/// The answer, in a sentence.
-pub fn verdict_words(lane: &LaneConfig, audit: &Audit) -> String {
-    let equal = words::count(audit.total().equal, "file", "files");
-    if audit.all_equal() {
-        return match audit.quick {
-            true => format!("Equal as far as is recorded: {equal}. Nothing was read."),
-            false => format!("Proven: {equal}, equal on both sides to the last byte."),
-        } + &stubs_words(audit);
-    }
-    let mut parts = Vec::new();
-    for verdict in [
-        Verdict::Different,
-        Verdict::OnlyNear,
-        Verdict::OnlyFar,
-        Verdict::Unread,
-        Verdict::Unproven,
-    ] {
-        let count = audit
-            .findings
-            .iter()
-            .filter(|finding| finding.verdict == verdict);
-        let count = count.count() as u64;
-        if count > 0 {
-            parts.push(format!("{} {}", words::grouped(count), verdict.word()));
-        }
-    }
-    let next = match audit.quick {
-        true => format!("katabatic audit {}", lane.name),
-        false => format!("katabatic plan {}", lane.name),
-    };
-    let only_unproven = audit
-        .findings
-        .iter()
-        .all(|finding| finding.verdict == Verdict::Unproven);
-    let answer = match only_unproven && audit.whole {
-        true => "Nothing is known to differ, but not all is proven",
-        false => "Not equal",
-    };
-    format!(
-        "{answer}: {}; {equal} equal. Next: {next}",
-        parts.join(", ")
-    )
-}
-
-/// What the answer says nothing of.
-fn stubs_words(audit: &Audit) -> String {
-    match audit.stubs.files {
-        0 => String::new(),
-        1 => " The one stub is as agreed by its version tag.".to_owned(),
-        many => format!(
-            " The {} stubs are as agreed by their version tags.",
-            words::grouped(many)
-        ),
-    }
-}
-
-/// An audit for programs.
-pub fn audit_json(lane: &LaneConfig, audit: &Audit) -> Value {
-    let holds = |holds: &Holds| json!({"files": holds.files, "bytes": holds.bytes, "folders": holds.folders});
-    let counted = |counted: &Counted| {
-        json!({
-            "near": holds(&counted.near),
-            "far": holds(&counted.far),
-            "equal": counted.equal,
-        })
-    };
-    let folders: serde_json::Map<String, Value> = audit
-        .folders
-        .iter()
-        .map(|(name, folder)| (name.clone(), counted(folder)))
-        .collect();
-    json!({
-        "lane": lane.name,
-        "began": json::time(audit.began),
-        "ended": json::time(audit.ended),
-        "quick": audit.quick,
-        "all_equal": audit.all_equal(),
-        "stubs": {"files": audit.stubs.files, "bytes": audit.stubs.bytes},
-        "read": {"near": audit.read.0, "far": audit.read.1},
-        "total": counted(&audit.total()),
-        "folders": folders,
-        "findings": audit.findings.iter().map(|finding| json!({
-            "path": finding.path.as_str(),
-            "verdict": finding.verdict.word(),
-            "near": json::entry(finding.near.as_ref()),
-            "far": json::entry(finding.far.as_ref()),
-            "reason": finding.why,
-        })).collect::<Vec<_>>(),
-        "left_out": audit.left_out.iter().map(|(by, tally)| json!({
-            "by": by, "files": tally.files, "bytes": tally.bytes,
-        })).collect::<Vec<_>>(),
-        "ledger_recorded": audit.put_right.0,
-        "ledger_forgotten": audit.put_right.1,
-        "listed_whole": audit.whole,
-    })
 }

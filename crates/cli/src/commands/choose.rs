@@ -1,5 +1,8 @@
 //! `choose`: which folders of the far side come here, with sizes, and what a change frees or fetches.
 
+use crate::draw::tree::shared_words;
+use crate::typed_choice::choice;
+use clap::Args;
 use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -14,14 +17,38 @@ use serde_json::{Value, json};
 
 use super::account::confirmed;
 use crate::app::App;
-use crate::args;
 use crate::draw::table::Rows;
 use crate::draw::{json, largest_first, line, shown, tree};
 use crate::exit;
 use crate::proof_words;
 use crate::setup::folder_of;
 
-pub fn choose(app: &App, typed: &args::Choose) -> Result<ExitCode, Error> {
+/// `choose`.
+#[derive(Args, Debug)]
+pub struct ChooseArgs {
+    /// The lane
+    pub lane: String,
+    /// Do not take this folder any more; its local copy goes once it is proven to be on the far side
+    #[arg(long, value_name = "FOLDER")]
+    pub skip: Vec<String>,
+    /// Take this folder again
+    #[arg(long, value_name = "FOLDER")]
+    pub take: Vec<String>,
+    /// What happens to new folders on the far side
+    #[arg(long, value_parser = choice::<NewFolders>())]
+    pub new_folders: Option<NewFolders>,
+    /// How deep the tree is shown
+    #[arg(long, default_value_t = 2, value_name = "N")]
+    pub depth: usize,
+    /// Only say what it would do
+    #[arg(long)]
+    pub preview: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+pub fn choose(app: &App, typed: &ChooseArgs) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.lane)?.clone();
     let mut after = wanted(&lane, typed)?;
     let pass = app.run(app.pass(&lane, Arc::new(Progress::default())))?;
@@ -81,10 +108,10 @@ pub fn choose(app: &App, typed: &args::Choose) -> Result<ExitCode, Error> {
     }))
 }
 
-fn wanted(lane: &LaneConfig, typed: &args::Choose) -> Result<Choice, Error> {
+fn wanted(lane: &LaneConfig, typed: &ChooseArgs) -> Result<Choice, Error> {
     let mut choice = lane.selection.choice.clone();
     if let Some(new) = typed.new_folders {
-        choice.new_folders = new.into();
+        choice.new_folders = new;
     }
     for (folders, taken) in [(&typed.skip, false), (&typed.take, true)] {
         for folder in folders {
@@ -95,7 +122,7 @@ fn wanted(lane: &LaneConfig, typed: &args::Choose) -> Result<Choice, Error> {
 }
 
 /// A misspelt folder must not look as if it had been left out.
-fn check_folders(lane: &LaneConfig, typed: &args::Choose, looked: &Looked) -> Result<(), Error> {
+fn check_folders(lane: &LaneConfig, typed: &ChooseArgs, looked: &Looked) -> Result<(), Error> {
     for folder in typed.skip.iter().chain(&typed.take) {
         let path = folder_of(folder)?;
         if !looked.has_folder(&path) {
@@ -173,16 +200,6 @@ fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Optio
         "To change it: katabatic choose {0} --skip FOLDER, katabatic choose {0} --take FOLDER",
         lane.name
     ));
-}
-
-/// Who shares a folder, and what one may do there.
-pub fn shared_words(shared: &SharedFolder) -> String {
-    let owner = crate::draw::shown_text(&shared.owner);
-    match shared.may_write {
-        Some(false) => format!("{owner}, to be read only"),
-        Some(true) => format!("{owner}, to be changed too"),
-        None => owner,
-    }
 }
 
 fn row(app: &App, name: &str, share: Option<Share>, files: u64, bytes: u64) -> Vec<String> {

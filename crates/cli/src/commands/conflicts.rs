@@ -1,5 +1,6 @@
 //! `conflicts`: both versions of every conflict, side by side.
 
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -17,10 +18,20 @@ use crate::about::understand;
 use crate::app::App;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, shown, shown_text, time};
+use crate::exit;
 use crate::several::Several;
-use crate::{args, exit};
 
-pub fn conflicts(app: &App, wanted: &args::Conflicts) -> Result<ExitCode, Error> {
+/// `conflicts`.
+#[derive(Args, Debug)]
+pub struct ConflictsArgs {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+}
+
+pub fn conflicts(
+    app: &App,
+    wanted: &crate::commands::conflicts::ConflictsArgs,
+) -> Result<ExitCode, Error> {
     let lanes: Vec<LaneConfig> = match &wanted.lane {
         Some(name) => vec![app.config.lane(name)?.clone()],
         None => understand(&app.config, &[])?

@@ -1,5 +1,7 @@
 //! `copy`: files and folders between any two places.
 
+use crate::limits::LimitsArgs;
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -12,14 +14,28 @@ use serde_json::{Value, json};
 
 use super::by_hand;
 use crate::app::App;
-use crate::args::Copy;
 use crate::draw::{json, line, progress, shown_text};
 use crate::exit;
+
+/// `copy`.
+#[derive(Args, Debug)]
+pub struct CopyArgs {
+    /// What to copy: a local path, or @ACCOUNT/PATH
+    pub from: String,
+    /// Where to; a closing slash means into that folder, under its own name
+    pub to: String,
+    /// What has the name goes to the spares
+    #[arg(long)]
+    pub replace: bool,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsArgs,
+}
 
 /// As many files that could not be copied are named at the most; the run has all of them.
 const NAMED: usize = 20;
 
-pub fn copy(app: &App, typed: &Copy) -> Result<ExitCode, Error> {
+pub fn copy(app: &App, typed: &CopyArgs) -> Result<ExitCode, Error> {
     let from = by_hand::place(app, &typed.from)?;
     let to = by_hand::target(app, &typed.to, &from)?;
     let drawn = Arc::new(Progress::default());
@@ -71,7 +87,7 @@ fn say((from, to): (&str, &str), copied: &Copied) {
         ""
     };
     line(format!(
-        "Copy, run {}{went_on}: {}, {} copied",
+        "CopyArgs, run {}{went_on}: {}, {} copied",
         copied.run,
         words::count(copied.copied.0, "file", "files"),
         words::bytes(copied.copied.1)

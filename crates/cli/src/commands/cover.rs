@@ -1,5 +1,7 @@
 //! `cover`: the standard folders, how large they are, and lanes for them.
 
+use crate::setup::SetupArgs;
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -14,13 +16,43 @@ use super::account::confirmed;
 use super::lane::say_next_pass;
 use super::sync;
 use crate::app::App;
-use crate::args;
 use crate::draw::table::Rows;
 use crate::draw::{at_home, json, line, progress, shown_text, time};
 use crate::exit;
 use crate::setup::folder_of;
 
-pub fn cover(app: &App, typed: &args::Cover) -> Result<ExitCode, Error> {
+/// `cover`.
+#[derive(Args, Debug)]
+pub struct CoverArgs {
+    /// The standard folders to cover: desktop, documents, downloads, music, pictures, public, templates, videos
+    pub folders: Vec<String>,
+    /// The account that gets them
+    #[arg(long, value_name = "NAME")]
+    pub account: Option<String>,
+    /// The folder there that holds the computers' folders
+    #[arg(long, value_name = "FOLDER")]
+    pub under: Option<String>,
+    /// What this computer is called there; its host name otherwise
+    #[arg(long = "as", value_name = "NAME")]
+    pub name: Option<String>,
+    /// Carry both ways, and not only up
+    #[arg(long)]
+    pub two_way: bool,
+    /// Bring back what this other computer had covered, and cover it from here
+    #[arg(long, value_name = "OLD-NAME", conflicts_with = "name")]
+    pub take_over: Option<String>,
+    /// End the cover of these; every file stays on both sides
+    #[arg(long, value_name = "FOLDER", num_args = 1.., conflicts_with_all = ["folders", "take_over"])]
+    pub off: Vec<String>,
+    /// Begin without the rules for what desktops and office programs leave behind
+    #[arg(long)]
+    pub no_usual_rules: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+pub fn cover(app: &App, typed: &CoverArgs) -> Result<ExitCode, Error> {
     if !typed.off.is_empty() {
         return off(app, &typed.off);
     }
@@ -78,7 +110,7 @@ fn ask(app: &App, yes: bool, question: &str) -> Result<(), Error> {
     ))
 }
 
-fn wanted(app: &App, typed: &args::Cover) -> Result<Wanted, Error> {
+fn wanted(app: &App, typed: &CoverArgs) -> Result<Wanted, Error> {
     let account = match (&typed.account, app.config.accounts.as_slice()) {
         (Some(name), _) => app.config.account(name)?.name.clone(),
         (None, [only]) => only.name.clone(),
@@ -118,7 +150,7 @@ fn make(
 ) -> Result<Vec<LaneConfig>, Error> {
     let mut made = Vec::new();
     for lane in lanes {
-        let lane = args::SetupTyped::default().over(lane, !no_usual_rules)?;
+        let lane = SetupArgs::default().over(lane, !no_usual_rules)?;
         let next = app.run(lanes::add(
             &app.home,
             config,
@@ -142,7 +174,7 @@ fn make(
 /// Brings back what another computer had covered, and covers it from here.
 fn take_over(
     app: &App,
-    typed: &args::Cover,
+    typed: &CoverArgs,
     wanted: &Wanted,
     folders: &[Covered],
 ) -> Result<ExitCode, Error> {
@@ -239,7 +271,7 @@ fn off(app: &App, words: &[String]) -> Result<ExitCode, Error> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn show(app: &App, folders: &[Covered], typed: &args::Cover) -> Result<ExitCode, Error> {
+fn show(app: &App, folders: &[Covered], typed: &CoverArgs) -> Result<ExitCode, Error> {
     let account = match &typed.account {
         Some(name) => Some(app.config.account(name)?),
         None => app.config.accounts.first(),

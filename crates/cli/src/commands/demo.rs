@@ -1,5 +1,7 @@
 //! `demo`: a full example on sample data. It runs the program itself, as a technician would type it.
 
+use crate::common::Common;
+use clap::Args;
 use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitCode, ExitStatus, Stdio};
@@ -7,13 +9,20 @@ use std::process::{Child, Command, ExitCode, ExitStatus, Stdio};
 use katabatic_core::words::typed as quoted;
 use katabatic_engine::Error;
 
-use crate::args::{self, Common};
 use crate::draw::line;
 use crate::{sample, sample_person};
 
+/// `demo`.
+#[derive(Args, Debug)]
+pub struct DemoArgs {
+    /// Make the sample folders here; it must be empty or not exist
+    #[arg(long, value_name = "DIR")]
+    pub into: Option<PathBuf>,
+}
+
 const PASSWORD: &str = "practice";
 
-pub fn demo(common: &Common, typed: &args::Demo) -> Result<ExitCode, Error> {
+pub fn demo(common: &Common, typed: &DemoArgs) -> Result<ExitCode, Error> {
     if common.json {
         return Err(Error::usage(
             "demo",

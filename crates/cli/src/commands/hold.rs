@@ -1,5 +1,6 @@
 //! `hold`: keeps files and folders here for good, and what comes to be in them.
 
+use clap::Args;
 use std::process::ExitCode;
 
 use katabatic_core::contents::NotLetGo;
@@ -9,11 +10,21 @@ use serde_json::json;
 
 use crate::about::{self, About};
 use crate::app::App;
-use crate::args;
-use crate::contents::carry;
+use crate::commands::contents::carry;
 use crate::draw::{json, line, shown};
 
-pub fn hold(app: &App, typed: &args::Hold) -> Result<ExitCode, Error> {
+/// `hold`.
+#[derive(Args, Debug)]
+pub struct HoldArgs {
+    /// Files and folders in lanes; what is kept, where none is named
+    #[arg(value_name = "PATH")]
+    pub paths: Vec<String>,
+    /// Keep them no longer; their content stays until somebody sheds it
+    #[arg(long, requires = "paths")]
+    pub off: bool,
+}
+
+pub fn hold(app: &App, typed: &HoldArgs) -> Result<ExitCode, Error> {
     if typed.paths.is_empty() {
         list(app);
         return Ok(ExitCode::SUCCESS);

@@ -1,16 +1,16 @@
 //! `limits`: how much may go over the line in a second, for all lanes together.
 
+use crate::limits::LimitsArgs;
 use std::process::ExitCode;
 
 use katabatic_engine::Error;
 use serde_json::json;
 
 use crate::app::App;
-use crate::args::LimitsTyped;
 use crate::draw::{json, line};
 use crate::limits::words;
 
-pub fn limits(app: &App, typed: &LimitsTyped) -> Result<ExitCode, Error> {
+pub fn limits(app: &App, typed: &LimitsArgs) -> Result<ExitCode, Error> {
     let mut config = app.config.clone();
     let limits = typed.over(&config.limits)?;
     let changed = limits != config.limits;

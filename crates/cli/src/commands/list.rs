@@ -1,5 +1,7 @@
 //! `list`: what a folder holds, on this computer or in an account.
 
+use clap::Args;
+use clap::ValueEnum;
 use std::cmp::Reverse;
 use std::process::ExitCode;
 
@@ -11,11 +13,38 @@ use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
 
 use crate::app::App;
-use crate::args::{List, SortTyped};
 use crate::draw::table::Rows;
 use crate::draw::{json, line, shown_text, time};
 
-pub fn list(app: &App, typed: &List) -> Result<ExitCode, Error> {
+/// In which order to show members.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum SortTyped {
+    /// By name, folders first
+    Name,
+    /// The largest first
+    Size,
+    /// The newest first
+    Date,
+}
+
+/// `list`.
+#[derive(Args, Debug)]
+pub struct ListArgs {
+    /// The folder: a local path, or @ACCOUNT/FOLDER
+    #[arg(value_name = "PLACE")]
+    pub place: String,
+    /// Show names that begin with a dot too
+    #[arg(long)]
+    pub hidden: bool,
+    /// Only names of this pattern: `*` stands for anything, `?` for one character
+    #[arg(long = "match", value_name = "PATTERN")]
+    pub pattern: Option<String>,
+    /// The order
+    #[arg(long, value_enum, default_value = "name")]
+    pub sort: SortTyped,
+}
+
+pub fn list(app: &App, typed: &ListArgs) -> Result<ExitCode, Error> {
     let place = Place::parse(&typed.place, &app.config.account_names())?;
     let wanted = match &typed.pattern {
         None => None,

@@ -1,5 +1,6 @@
 //! `make-folder`: a folder, here or in an account.
 
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -11,10 +12,17 @@ use serde_json::json;
 
 use super::by_hand;
 use crate::app::App;
-use crate::args::MakeFolder;
 use crate::draw::{json, line, shown_text};
 
-pub fn make_folder(app: &App, typed: &MakeFolder) -> Result<ExitCode, Error> {
+/// `make-folder`.
+#[derive(Args, Debug)]
+pub struct MakeFolderArgs {
+    /// The folder: a local path, or @ACCOUNT/FOLDER
+    #[arg(value_name = "PLACE")]
+    pub place: String,
+}
+
+pub fn make_folder(app: &App, typed: &MakeFolderArgs) -> Result<ExitCode, Error> {
     let place = by_hand::place(app, &typed.place)?;
     let hand = by_hand::hand(app, &Arc::new(Progress::default()), Limits::default());
     let new = app.run(hand::make_folder(&hand, &place))?;

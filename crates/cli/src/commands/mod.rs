@@ -6,6 +6,7 @@ pub mod audit;
 pub mod by_hand;
 pub mod choose;
 pub mod conflicts;
+pub mod contents;
 pub mod copy;
 pub mod cover;
 pub mod demo;

@@ -1,6 +1,7 @@
 //! `move`: files and folders to another place. Within an account or a disk it is one step; otherwise a copy, and once
 //! both sides hold the same, the removal of what was copied.
 
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -15,10 +16,21 @@ use serde_json::json;
 
 use super::{by_hand, copy};
 use crate::app::App;
-use crate::args::Move;
 use crate::draw::{json, line, progress, shown_text};
 
-pub fn move_place(app: &App, typed: &Move) -> Result<ExitCode, Error> {
+/// `move`.
+#[derive(Args, Debug)]
+pub struct MoveArgs {
+    /// What to move: a local path, or @ACCOUNT/PATH
+    pub from: String,
+    /// Where to; a closing slash means into that folder, under its own name
+    pub to: String,
+    /// What has the name goes to the spares
+    #[arg(long)]
+    pub replace: bool,
+}
+
+pub fn move_place(app: &App, typed: &MoveArgs) -> Result<ExitCode, Error> {
     let from = by_hand::place(app, &typed.from)?;
     let to = by_hand::target(app, &typed.to, &from)?;
     let drawn = Arc::new(Progress::default());

@@ -1,5 +1,8 @@
 //! `opener`: the privileged part that makes programs wait while the content of a stub comes, and its systemd unit.
 
+use crate::common::Common;
+use clap::Args;
+use clap::Subcommand;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -8,12 +11,40 @@ use katabatic_engine::Error;
 use katabatic_opener::{DEFAULT_SOCKET, Kept, Opener};
 use serde_json::json;
 
-use crate::args::{self, Common, OpenerInstall};
 use crate::draw::{json, line, say};
 use crate::unit::{UNITS, Unit, quoted, systemd_runs};
 
-pub fn opener(common: &Common, typed: &args::Opener) -> Result<ExitCode, Error> {
-    if let Some(args::OpenerDoes::Install(install)) = &typed.does {
+/// `opener`.
+#[derive(Args, Debug)]
+#[command(args_conflicts_with_subcommands = true)]
+pub struct OpenerArgs {
+    #[command(subcommand)]
+    pub does: Option<OpenerDoes>,
+    /// Where agents find it
+    #[arg(long, value_name = "SOCKET", default_value = katabatic_opener::DEFAULT_SOCKET)]
+    pub socket: PathBuf,
+}
+
+/// What else than to run.
+#[derive(Subcommand, Debug)]
+pub enum OpenerDoes {
+    /// Let it start with the computer, by systemd; for root
+    Install(OpenerInstallArgs),
+}
+
+/// `opener install`.
+#[derive(Args, Debug)]
+pub struct OpenerInstallArgs {
+    /// Stop it, and let it start no more
+    #[arg(long)]
+    pub off: bool,
+    /// Where the system's units lie
+    #[arg(long, value_name = "FOLDER", default_value = crate::unit::UNITS)]
+    pub units: PathBuf,
+}
+
+pub fn opener(common: &Common, typed: &OpenerArgs) -> Result<ExitCode, Error> {
+    if let Some(OpenerDoes::Install(install)) = &typed.does {
         return self::install(common, install);
     }
     let opener = Opener::begin(&typed.socket).map_err(not_begun)?;
@@ -142,7 +173,7 @@ fn text(program: &Path) -> String {
     )
 }
 
-fn install(common: &Common, typed: &OpenerInstall) -> Result<ExitCode, Error> {
+fn install(common: &Common, typed: &OpenerInstallArgs) -> Result<ExitCode, Error> {
     let unit = Unit {
         file: typed.units.join(FILE),
         system: true,

@@ -1,5 +1,6 @@
 //! `openings`: what programs bring here by opening stubs, which of them may not, and how much one of them gets at once.
 
+use clap::Args;
 use std::process::ExitCode;
 
 use katabatic_agent::{self as agent, Answer, Ask, KeptOut, OpeningsNow, UnderWay};
@@ -9,14 +10,33 @@ use katabatic_engine::{Error, lanes};
 use serde_json::{Value, json};
 
 use crate::app::App;
-use crate::args::OpeningsTyped;
 use crate::draw::{json, line, sentence, shown_text, time};
 use crate::setup::size_of;
+
+/// `openings`.
+#[derive(Args, Clone, Debug, Default)]
+pub struct OpeningsArgs {
+    /// Programs of this name get no content of stubs: they only look at files; a * at the end stands for any rest
+    #[arg(long, value_name = "PROGRAM")]
+    pub keep_out: Vec<String>,
+    /// Programs of this name, which were kept out, get it again
+    #[arg(long, value_name = "PROGRAM")]
+    pub let_in: Vec<String>,
+    /// A program gets no more stubs than this within ten minutes
+    #[arg(long, value_name = "NUMBER|none")]
+    pub most_files: Option<String>,
+    /// A program gets no more than this within ten minutes
+    #[arg(long, value_name = "SIZE|none")]
+    pub most_bytes: Option<String>,
+    /// Back to what holds where nothing was set
+    #[arg(long)]
+    pub as_usual: bool,
+}
 
 /// What lifts a limit.
 const NONE: &str = "none";
 
-impl OpeningsTyped {
+impl OpeningsArgs {
     /// What was typed, over what was so far.
     fn over(&self, so_far: &Rules) -> Result<Rules, Error> {
         let mut rules = so_far.clone();
@@ -78,7 +98,7 @@ fn check_name(name: &str) -> Result<(), Error> {
     Ok(())
 }
 
-pub fn openings(app: &App, typed: &OpeningsTyped) -> Result<ExitCode, Error> {
+pub fn openings(app: &App, typed: &OpeningsArgs) -> Result<ExitCode, Error> {
     let mut config = app.config.clone();
     let rules = typed.over(&config.openings)?;
     let changed = rules != config.openings;

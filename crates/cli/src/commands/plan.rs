@@ -1,5 +1,8 @@
 //! `plan`: what a pass would do, and why.
 
+use crate::typed_choice::choice;
+use clap::Args;
+use katabatic_core::Side;
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -13,16 +16,29 @@ use serde_json::{Value, json};
 use super::sync;
 use crate::about::{About, understand};
 use crate::app::App;
-use crate::args;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, listing, progress, shown, shown_text, time};
 use crate::several::Several;
 
+/// `plan`.
+#[derive(Args, Debug)]
+pub struct PlanArgs {
+    /// Lanes, or files and folders in them; all lanes where none is named
+    #[arg(value_name = "LANE|PATH")]
+    pub about: Vec<String>,
+    /// Name every file; long plans are folded by folder otherwise
+    #[arg(long)]
+    pub all: bool,
+    /// As `sync --lead` would do it
+    #[arg(long, value_parser = choice::<Side>())]
+    pub lead: Option<Side>,
+}
+
 /// Plans with more steps than this are folded by folder.
 const FOLD_FROM: usize = 40;
 
-pub fn plan(app: &App, typed: &args::Plan) -> Result<ExitCode, Error> {
+pub fn plan(app: &App, typed: &PlanArgs) -> Result<ExitCode, Error> {
     let mut answers = Vec::new();
     let about = understand(&app.config, &typed.about)?;
     let mut several = Several::of(about.len());

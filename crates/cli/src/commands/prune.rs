@@ -1,5 +1,6 @@
 //! `spares prune`: gives up what has lain in the spares for long enough, shown first.
 
+use clap::Args;
 use std::collections::BTreeMap;
 use std::io::IsTerminal;
 use std::process::ExitCode;
@@ -18,14 +19,32 @@ use super::account::confirmed;
 use super::by_hand;
 use super::spares::{number_width, spare_item, spare_json};
 use crate::app::App;
-use crate::args::SparesPrune;
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing};
+
+/// `spares prune`.
+#[derive(Args, Debug)]
+pub struct SparesPruneArgs {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+    /// What has lain there for so many days
+    #[arg(long, value_name = "DAYS", default_value_t = 30, value_parser = clap::value_parser!(i64).range(1..))]
+    pub older_than: i64,
+    /// And the oldest until so much is left: 2GB; never what is younger than seven days
+    #[arg(long, value_name = "SIZE")]
+    pub keep_below: Option<String>,
+    /// Just these numbers, whatever their age
+    #[arg(long, value_name = "N", conflicts_with_all = ["lane", "keep_below"])]
+    pub number: Vec<i64>,
+    /// Do it without asking
+    #[arg(long)]
+    pub yes: bool,
+}
 
 /// As many are named.
 const NAMED: usize = 20;
 
-pub fn prune(app: &App, typed: &SparesPrune) -> Result<ExitCode, Error> {
+pub fn prune(app: &App, typed: &SparesPruneArgs) -> Result<ExitCode, Error> {
     let mut choice = chosen(app, typed)?;
     let here = |spare: &Spare| {
         let lane_is_here = app
@@ -83,7 +102,7 @@ pub fn prune(app: &App, typed: &SparesPrune) -> Result<ExitCode, Error> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn chosen(app: &App, typed: &SparesPrune) -> Result<Choice, Error> {
+fn chosen(app: &App, typed: &SparesPruneArgs) -> Result<Choice, Error> {
     if !typed.number.is_empty() {
         let named = typed
             .number

@@ -1,6 +1,8 @@
 //! `recover`: brings back what the far side of a lane holds, shown first, never over something that is here.
 
+use clap::Args;
 use std::io::IsTerminal;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -15,14 +17,29 @@ use super::account::confirmed;
 use super::status::far_path;
 use crate::about;
 use crate::app::App;
-use crate::args::Recover;
 use crate::draw::{json, line, shown, shown_text};
 use crate::exit;
+
+/// `recover`.
+#[derive(Args, Debug)]
+pub struct RecoverArgs {
+    /// The lane
+    pub lane: String,
+    /// A file or a folder of it; everything where none is named
+    #[arg(value_name = "PATH")]
+    pub path: Option<String>,
+    /// Bring it into this folder instead, which is made where it is not there
+    #[arg(long, value_name = "DIR")]
+    pub to: Option<PathBuf>,
+    /// Do it without asking
+    #[arg(long)]
+    pub yes: bool,
+}
 
 /// As many paths are named.
 const NAMED: usize = 12;
 
-pub fn recover(app: &App, typed: &Recover) -> Result<ExitCode, Error> {
+pub fn recover(app: &App, typed: &RecoverArgs) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.lane)?.clone();
     let scope = scope(app, &lane, typed.path.as_deref())?;
     let opened = app.run(app.pass(&lane, Arc::new(Progress::default())));

@@ -1,5 +1,6 @@
 //! `remove`: a file or a folder goes into the spares, here or in an account.
 
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -12,15 +13,25 @@ use serde_json::json;
 
 use super::by_hand;
 use crate::app::App;
-use crate::args::Remove;
 use crate::draw::{json, line, progress, shown_text};
 
-pub fn remove(app: &App, typed: &Remove) -> Result<ExitCode, Error> {
+/// `remove`.
+#[derive(Args, Debug)]
+pub struct RemoveArgs {
+    /// What to remove: a local path, or @ACCOUNT/PATH
+    #[arg(value_name = "PLACE", required = true)]
+    pub places: Vec<String>,
+    /// The number of files in the folder that is to go
+    #[arg(long, value_name = "N")]
+    pub holding: Option<u64>,
+}
+
+pub fn remove(app: &App, typed: &RemoveArgs) -> Result<ExitCode, Error> {
     if typed.places.len() > 1 && typed.holding.is_some() {
         return Err(Error::usage(
             "remove",
             "--holding is about one folder, and more than one place is named",
-            "Remove the folder by itself.",
+            "RemoveArgs the folder by itself.",
         ));
     }
     let drawn = Arc::new(Progress::default());

@@ -1,24 +1,33 @@
 //! `report`: one page for the ticket: where all lanes stand, what is wrong, what ran, and how all is set.
 
-use std::collections::BTreeMap;
+use crate::draw::ticket_page::LaneNow;
+use crate::draw::ticket_page::Report;
+use clap::Args;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{RelPath, Tally};
-use katabatic_engine::doctor::Check;
+use katabatic_core::RelPath;
 use katabatic_engine::pass::Progress;
-use katabatic_engine::standing::{self, LaneStanding};
+use katabatic_engine::standing::{self};
 use katabatic_engine::{Error, space};
-use katabatic_ledger::runs::{self, Run};
+use katabatic_ledger::runs::{self};
 use serde_json::json;
 
 use super::doctor;
 use super::status::places;
 use crate::app::App;
-use crate::args;
-use crate::draw::days::{self, Day};
+use crate::draw::days::{self};
 use crate::draw::{json, line, new_file, shown_text, ticket_page, time};
 use crate::exit;
+
+/// `report`.
+#[derive(Args, Debug)]
+pub struct ReportArgs {
+    /// The new file; it needs nothing else to be read or printed, and holds no secret
+    #[arg(long, value_name = "FILE.html")]
+    pub to: PathBuf,
+}
 
 /// The last so many runs are listed.
 const RUNS: u32 = 20;
@@ -26,39 +35,7 @@ const RUNS: u32 = 20;
 /// The last so many weeks are drawn.
 const WEEKS: u32 = 4;
 
-/// A lane as it stands now.
-pub struct LaneNow {
-    /// Its name.
-    pub name: String,
-    /// Its two places.
-    pub places: String,
-    /// Where its files stand, or why that cannot be told.
-    pub standing: Result<LaneStanding, String>,
-    /// Its folders and what they hold, as was agreed.
-    pub folders: BTreeMap<String, Tally>,
-}
-
-/// What the page says.
-pub struct Report {
-    /// The computer's name.
-    pub computer: String,
-    /// Whose files they are.
-    pub person: String,
-    /// The lanes.
-    pub lanes: Vec<LaneNow>,
-    /// What doctor found.
-    pub checks: Vec<Check>,
-    /// The last runs, the newest first.
-    pub runs: Vec<Run>,
-    /// The last weeks.
-    pub days: Vec<Day>,
-    /// Where the settings are kept.
-    pub config_file: String,
-    /// The settings, without comments.
-    pub settings: String,
-}
-
-pub fn report(app: &App, typed: &args::Report) -> Result<ExitCode, Error> {
+pub fn report(app: &App, typed: &ReportArgs) -> Result<ExitCode, Error> {
     new_file::check(&typed.to, &["html"])?;
     let gathered = gather(app)?;
     let needs = gathered.lanes.iter().any(|lane| match &lane.standing {

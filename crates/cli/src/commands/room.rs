@@ -1,5 +1,6 @@
 //! `room`: what lies on this disk, for how long nobody has used it, and what could be dropped; or frees so much.
 
+use clap::Args;
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -17,7 +18,6 @@ use super::lane::room_words;
 use super::status;
 use super::sync::{code_of, needing, report_json};
 use crate::app::App;
-use crate::args;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, listing, progress, shown, shown_text, time};
@@ -25,12 +25,25 @@ use crate::exit;
 use crate::setup::size_of;
 use crate::several::Several;
 
+/// `room`.
+#[derive(Args, Debug)]
+pub struct RoomArgs {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+    /// Free so much, such as 5GB: what was not used for longest goes first, never what is held or not settled
+    #[arg(long, value_name = "SIZE")]
+    pub free: Option<String>,
+    /// Do it without asking
+    #[arg(long, requires = "free")]
+    pub yes: bool,
+}
+
 /// As many files that would go are named.
 const NAMED: usize = 20;
 
 const DAY: i64 = 86_400_000_000_000;
 
-pub fn room(app: &App, typed: &args::Room) -> Result<ExitCode, Error> {
+pub fn room(app: &App, typed: &RoomArgs) -> Result<ExitCode, Error> {
     let lanes: Vec<LaneConfig> = match &typed.lane {
         Some(name) => vec![app.config.lane(name)?.clone()],
         None => app.config.lanes.clone(),
@@ -165,7 +178,7 @@ fn room_json((lane, room): &(LaneConfig, Room)) -> Value {
 
 fn free(
     app: &App,
-    typed: &args::Room,
+    typed: &RoomArgs,
     rooms: &[(LaneConfig, Room)],
     bytes: u64,
 ) -> Result<ExitCode, Error> {

@@ -1,6 +1,14 @@
 //! `runs`: what passes did, each file, bytes, time taken.
 
+use crate::draw::run_words::did;
+use crate::draw::run_words::outcome;
+use crate::draw::run_words::result_words;
+use crate::draw::run_words::took;
+use crate::typed_choice::choice;
+use clap::Args;
+use katabatic_core::RunClass;
 use std::io::IsTerminal;
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use katabatic_core::words;
@@ -10,12 +18,43 @@ use serde_json::{Value, json};
 
 use super::account::confirmed;
 use crate::app::App;
-use crate::args;
 use crate::draw::days::{self, Day};
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing, new_file, shown_text, time};
 
-pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
+/// `runs`.
+#[derive(Args, Debug)]
+pub struct RunsArgs {
+    /// A lane, or the number of a run to see file by file
+    #[arg(value_name = "LANE|RUN")]
+    pub about: Option<String>,
+    /// How many of the last runs
+    #[arg(long, default_value_t = 20, value_name = "N")]
+    pub last: u32,
+    /// Only of this day
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub day: Option<String>,
+    /// Only those that ended so
+    #[arg(long, value_parser = choice::<RunClass>())]
+    pub outcome: Option<RunClass>,
+    /// Draw what was carried on each day of the last weeks
+    #[arg(long, conflicts_with_all = ["day", "outcome"])]
+    pub plot: bool,
+    /// How many weeks to draw
+    #[arg(long, value_name = "N", default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=53))]
+    pub weeks: u32,
+    /// Draw it into this new file
+    #[arg(long, value_name = "FILE.svg", requires = "plot")]
+    pub to: Option<PathBuf>,
+    /// Forget what runs did that began more than so many days ago; versions in the spares keep theirs
+    #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(i64).range(1..=36_500), conflicts_with_all = ["about", "plot", "day", "outcome"])]
+    pub forget_older_than: Option<i64>,
+    /// Do it without asking
+    #[arg(long, requires = "forget_older_than")]
+    pub yes: bool,
+}
+
+pub fn runs(app: &App, typed: &RunsArgs) -> Result<ExitCode, Error> {
     if let Some(number) = typed
         .about
         .as_ref()
@@ -43,11 +82,7 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     let all: Vec<Run> = all
         .into_iter()
         .filter(|run| day.as_ref().is_none_or(|day| time::day(run.began) == *day))
-        .filter(|run| {
-            typed
-                .outcome
-                .is_none_or(|wanted| run.class() == wanted.class())
-        })
+        .filter(|run| typed.outcome.is_none_or(|wanted| run.class() == wanted))
         .take(typed.last as usize)
         .collect();
     if app.common.json {
@@ -84,7 +119,7 @@ pub fn runs(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
     Ok(ExitCode::SUCCESS)
 }
 
-fn plot(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
+fn plot(app: &App, typed: &RunsArgs) -> Result<ExitCode, Error> {
     if let Some(to) = &typed.to {
         new_file::check(to, &["svg"])?;
     }
@@ -120,7 +155,7 @@ fn plot(app: &App, typed: &args::Runs) -> Result<ExitCode, Error> {
 }
 
 /// Forgets the words about old runs, shown first.
-fn forget(app: &App, typed: &args::Runs, days: i64) -> Result<ExitCode, Error> {
+fn forget(app: &App, typed: &RunsArgs, days: i64) -> Result<ExitCode, Error> {
     let now = app.now();
     let old = forget_runs::old(&app.ledger, now, days)?;
     let asks = app.style.terminal && std::io::stdin().is_terminal();
@@ -153,71 +188,6 @@ fn forget(app: &App, typed: &args::Runs, days: i64) -> Result<ExitCode, Error> {
         (true, false, _) => line("Nothing was forgotten. To do it: the same with --yes"),
     }
     Ok(ExitCode::SUCCESS)
-}
-
-/// What a run did, in numbers.
-pub fn did(run: &Run) -> String {
-    let counts = &run.counts;
-    let mut did = Vec::new();
-    let mut say = |count: u64, what: &str, bytes: Option<u64>| {
-        if count > 0 {
-            let bytes =
-                bytes.map_or_else(String::new, |bytes| format!(" ({})", words::bytes(bytes)));
-            did.push(format!("{} {what}{bytes}", words::grouped(count)));
-        }
-    };
-    say(counts.files_up, "up", Some(counts.bytes_up));
-    say(counts.files_down, "down", Some(counts.bytes_down));
-    say(counts.replaced, "replaced", None);
-    say(counts.moved, "moved", None);
-    say(counts.stubs, "stubs", None);
-    say(counts.shed, "shed", Some(counts.bytes_shed));
-    say(counts.dropped, "dropped here", None);
-    say(counts.removed, "removed", None);
-    if did.is_empty() {
-        "nothing carried".into()
-    } else {
-        did.join(", ")
-    }
-}
-
-/// How long it took.
-pub fn took(run: &Run) -> String {
-    match run.ended {
-        Some(ended) => match ended.0.saturating_sub(run.began.0) / 1_000_000 {
-            short @ ..1000 => format!("{short} ms"),
-            long => format!("{:.1} s", long as f64 / 1e3),
-        },
-        None => "-".to_owned(),
-    }
-}
-
-/// How it ended, in words.
-pub fn outcome(run: &Run) -> String {
-    let counts = &run.counts;
-    match &run.outcome {
-        None => "cut off; the next sync completes it".to_owned(),
-        Some(outcome) if counts.conflicts + counts.stuck > 0 => {
-            let mut parts = Vec::new();
-            if counts.conflicts > 0 {
-                parts.push(words::count(counts.conflicts, "conflict", "conflicts"));
-            }
-            if counts.stuck > 0 {
-                parts.push(format!("{} stuck", words::grouped(counts.stuck)));
-            }
-            format!("{}: {}", words::run_outcome(outcome), parts.join(", "))
-        }
-        Some(outcome) => shown_text(&words::run_outcome(outcome)),
-    }
-}
-
-/// How it ended for one path, and why it was to be done.
-pub fn result_words(item: &RunItem) -> String {
-    let outcome = words::item_outcome(&item.outcome);
-    match item.reason.is_empty() {
-        true => shown_text(&outcome),
-        false => shown_text(&format!("{outcome}; {}", item.reason)),
-    }
 }
 
 /// The run of this number.

@@ -1,5 +1,7 @@
 //! `settle`: does what a person decided about a conflict, and says where the other version is kept.
 
+use clap::Args;
+use clap::ValueEnum;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -13,9 +15,38 @@ use serde_json::{Value, json};
 use super::status::entry_words;
 use crate::about;
 use crate::app::App;
-use crate::args::{self, KeepTyped};
 use crate::draw::{error, field, json, line, shown, time};
 use crate::exit;
+
+/// What to keep.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum KeepTyped {
+    /// The version on this computer
+    Near,
+    /// The version in the cloud
+    Far,
+    /// Both, the far one under a dated name
+    Both,
+    /// The one that was edited last, where that is known
+    Newest,
+}
+
+/// `settle`.
+#[derive(Args, Debug)]
+pub struct SettleArgs {
+    /// Files in conflict, or folders or lanes that hold some; what drifted, or whose removal waits for a yes
+    #[arg(required_unless_present = "ask", value_name = "PATH|LANE")]
+    pub paths: Vec<String>,
+    /// Which version to keep; the other goes to the spares
+    #[arg(long, value_enum, required_unless_present = "ask")]
+    pub keep: Option<KeepTyped>,
+    /// Show the conflicts one by one on the terminal, and ask about each
+    #[arg(long, conflicts_with_all = ["keep", "only_try", "json"])]
+    pub ask: bool,
+    /// Only say what it would do
+    #[arg(long = "try")]
+    pub only_try: bool,
+}
 
 /// What an answer means, and how it is said.
 pub fn meant(keep: KeepTyped) -> (Keep, &'static str) {
@@ -44,7 +75,7 @@ pub fn place(app: &App, text: &str) -> Result<(LaneConfig, RelPath), Error> {
     }
 }
 
-pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
+pub fn settle(app: &App, typed: &SettleArgs) -> Result<ExitCode, Error> {
     let Some(keep) = typed.keep else {
         return super::settle_asking::settle(app, typed);
     };

@@ -1,5 +1,7 @@
 //! `settle --ask`: each conflict is shown, then asked about, then settled, and the next one comes.
 
+use crate::commands::settle::KeepTyped;
+use crate::commands::settle::SettleArgs;
 use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -13,7 +15,6 @@ use katabatic_engine::settle::{self, Conflict};
 use super::conflicts::describe;
 use super::settle::{meant, one, place};
 use crate::app::App;
-use crate::args::{self, KeepTyped};
 use crate::draw::{error, line};
 use crate::exit;
 
@@ -23,7 +24,7 @@ enum Answer {
     Quit,
 }
 
-pub fn settle(app: &App, typed: &args::Settle) -> Result<ExitCode, Error> {
+pub fn settle(app: &App, typed: &SettleArgs) -> Result<ExitCode, Error> {
     if !(app.style.terminal && std::io::stdin().is_terminal()) {
         return Err(Error::usage(
             "settling one by one",

@@ -1,5 +1,6 @@
 //! `sizes`: which folders of a place are large, the largest first.
 
+use clap::Args;
 use std::process::ExitCode;
 
 use katabatic_core::place::Place;
@@ -9,12 +10,22 @@ use katabatic_engine::places::{self, Sizes};
 use serde_json::{Value, json};
 
 use crate::app::App;
-use crate::args;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, shown_text};
 use crate::exit;
 
-pub fn sizes(app: &App, typed: &args::Sizes) -> Result<ExitCode, Error> {
+/// `sizes`.
+#[derive(Args, Debug)]
+pub struct SizesArgs {
+    /// The folder: a local path, or @ACCOUNT/FOLDER
+    #[arg(value_name = "PLACE")]
+    pub place: String,
+    /// So many levels of folders are shown; what is deeper is counted all the same
+    #[arg(long, default_value_t = 2, value_name = "LEVELS")]
+    pub depth: usize,
+}
+
+pub fn sizes(app: &App, typed: &SizesArgs) -> Result<ExitCode, Error> {
     let place = Place::parse(&typed.place, &app.config.account_names())?;
     let sizes = app.run(places::sizes(&app.home, &app.config, &place, &app.stop))?;
     // A sum with a hole in it is no sum that a script may go by.

@@ -1,5 +1,10 @@
 //! `spares list | restore | prune`: what passes removed or replaced.
 
+use crate::commands::prune::SparesPruneArgs;
+use crate::typed_choice::choice;
+use clap::Args;
+use clap::Subcommand;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -15,15 +20,54 @@ use serde_json::{Value, json};
 use super::by_hand;
 use crate::about;
 use crate::app::App;
-use crate::args::{LeadTyped, Spares, SparesList, SparesRestore};
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing, shown, shown_text, time};
 
-pub fn spares(app: &App, spares: &Spares) -> Result<ExitCode, Error> {
+/// `spares …`.
+#[derive(Debug, Subcommand)]
+pub enum SparesCommand {
+    /// List what lies in the spares
+    List(SparesListArgs),
+    /// Bring a version back
+    Restore(SparesRestoreArgs),
+    /// Give up what is old, or named by its number, for good
+    Prune(SparesPruneArgs),
+}
+
+/// `spares list`.
+#[derive(Args, Debug)]
+pub struct SparesListArgs {
+    /// The lane; all lanes where none is named
+    pub lane: Option<String>,
+    /// Only what was at this path of a lane, or in this folder of one
+    #[arg(long, value_name = "PATH")]
+    pub within: Option<String>,
+    /// Only of this day
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub day: Option<String>,
+    /// Only what this run removed or replaced
+    #[arg(long, value_name = "RUN")]
+    pub run: Option<i64>,
+}
+
+/// `spares restore`.
+#[derive(Args, Debug)]
+pub struct SparesRestoreArgs {
+    /// The number in the list
+    pub number: i64,
+    /// Copy it to this new file instead of to where it was
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// Bring it back on this side, instead of here
+    #[arg(long, value_parser = choice::<Side>(), conflicts_with = "to", default_value = "near")]
+    pub on: Side,
+}
+
+pub fn spares(app: &App, spares: &SparesCommand) -> Result<ExitCode, Error> {
     match spares {
-        Spares::List(typed) => list(app, typed)?,
-        Spares::Restore(typed) => restore(app, typed)?,
-        Spares::Prune(typed) => return super::prune::prune(app, typed),
+        SparesCommand::List(typed) => list(app, typed)?,
+        SparesCommand::Restore(typed) => restore(app, typed)?,
+        SparesCommand::Prune(typed) => return super::prune::prune(app, typed),
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -61,7 +105,7 @@ pub fn number_width(spares: &[Spare]) -> usize {
     widths.max().unwrap_or(1)
 }
 
-fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
+fn list(app: &App, typed: &SparesListArgs) -> Result<(), Error> {
     let all = app
         .ledger
         .read(|connection| spare_rows::all(connection, typed.lane.as_deref()))?;
@@ -83,7 +127,7 @@ fn list(app: &App, typed: &SparesList) -> Result<(), Error> {
     Ok(())
 }
 
-fn say_spares(app: &App, typed: &SparesList, all: &[Spare]) {
+fn say_spares(app: &App, typed: &SparesListArgs, all: &[Spare]) {
     if all.is_empty() {
         line(
             match typed.within.is_some() || typed.day.is_some() || typed.run.is_some() {
@@ -106,7 +150,7 @@ fn say_spares(app: &App, typed: &SparesList, all: &[Spare]) {
 }
 
 /// What people themselves put into the desktop's trash, of the same lane, path and day.
-fn trashed(app: &App, typed: &SparesList) -> Result<Vec<Trashed>, Error> {
+fn trashed(app: &App, typed: &SparesListArgs) -> Result<Vec<Trashed>, Error> {
     if typed.run.is_some() {
         return Ok(Vec::new());
     }
@@ -176,7 +220,7 @@ fn trashed_json(trashed: &Trashed) -> Value {
 }
 
 /// Those of a path, a day or a run, where such were named.
-fn filtered(app: &App, typed: &SparesList, all: Vec<Spare>) -> Result<Vec<Spare>, Error> {
+fn filtered(app: &App, typed: &SparesListArgs, all: Vec<Spare>) -> Result<Vec<Spare>, Error> {
     let day = typed.day.as_deref().map(time::read_day).transpose()?;
     let within = typed
         .within
@@ -195,7 +239,7 @@ fn filtered(app: &App, typed: &SparesList, all: Vec<Spare>) -> Result<Vec<Spare>
     Ok(all.into_iter().filter(wanted).collect())
 }
 
-fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
+fn restore(app: &App, typed: &SparesRestoreArgs) -> Result<(), Error> {
     let spare = engine::find(&app.ledger, typed.number)?;
     if engine::is_of_no_lane(&spare) {
         return restore_by_hand(app, typed, &spare);
@@ -208,13 +252,7 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
             Some(to) => engine::copy_to(&pass, &spare, elsewhere.as_ref(), to)
                 .await
                 .map(|()| Place::Local(to.clone())),
-            None => {
-                let on = match typed.on {
-                    LeadTyped::Near => Side::Near,
-                    LeadTyped::Far => Side::Far,
-                };
-                engine::restore(&pass, &spare, on, elsewhere.as_ref()).await
-            }
+            None => engine::restore(&pass, &spare, typed.on, elsewhere.as_ref()).await,
         }
     })?;
     if app.common.json {
@@ -236,7 +274,7 @@ fn restore(app: &App, typed: &SparesRestore) -> Result<(), Error> {
     Ok(())
 }
 
-fn restore_by_hand(app: &App, typed: &SparesRestore, spare: &Spare) -> Result<(), Error> {
+fn restore_by_hand(app: &App, typed: &SparesRestoreArgs, spare: &Spare) -> Result<(), Error> {
     let hand = by_hand::hand(app, &Arc::new(Progress::default()), Limits::default());
     let to = match &typed.to {
         Some(_) if spare.folder => {

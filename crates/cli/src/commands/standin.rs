@@ -1,7 +1,11 @@
 //! `standin serve`: the simulated cloud, until it is stopped.
 
+use crate::common::Common;
+use clap::Args;
+use clap::Subcommand;
 use std::fmt::Write as _;
 use std::io::Write;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::str::FromStr;
 use std::sync::Arc;
@@ -12,10 +16,73 @@ use katabatic_standin::{Config, FAULTS, Fault, Faults, GrantConfig, User};
 use serde_json::json;
 
 use crate::app;
-use crate::args::{Common, Standin, StandinServe};
 
-pub fn standin(common: &Common, standin: &Standin) -> Result<ExitCode, Error> {
-    let Standin::Serve(serve) = standin;
+/// `standin …`.
+#[derive(Debug, Subcommand)]
+pub enum StandinCommand {
+    /// Serve until stopped with Ctrl-C; the first line is the address
+    Serve(StandinServeArgs),
+}
+
+/// `standin serve`.
+#[derive(Args, Debug)]
+#[command(after_long_help = crate::commands::standin::faults_help())]
+pub struct StandinServeArgs {
+    /// Where the files lie, one folder a user
+    #[arg(long, value_name = "DIR")]
+    pub data: PathBuf,
+    /// Where to listen; port 0 takes a free one
+    #[arg(long, default_value = "127.0.0.1:0", value_name = "ADDRESS")]
+    pub listen: std::net::SocketAddr,
+    /// Somebody with an account [default: librarian:practice]
+    #[arg(long = "user", value_name = "NAME:PASSWORD")]
+    pub users: Vec<String>,
+    /// This user signs in with a one-time code too
+    #[arg(long = "second-step", value_name = "NAME")]
+    pub second_steps: Vec<String>,
+    /// A password of this user for one program, without a second step
+    #[arg(long = "app-password", value_name = "NAME:PASSWORD")]
+    pub app_passwords: Vec<String>,
+    /// The account behind this user's sign-in is another one
+    #[arg(long = "principal", value_name = "NAME:ACCOUNT")]
+    pub principals: Vec<String>,
+    /// Several users under one name
+    #[arg(long = "group", value_name = "NAME=USER,USER")]
+    pub groups: Vec<String>,
+    /// A folder that several users see; `:read` after a name may look only
+    #[arg(long = "share", value_name = "FOLDER=WHO,WHO:read")]
+    pub shares: Vec<String>,
+    /// Make each user's files and each shared folder a root of its own
+    #[arg(long)]
+    pub several_roots: bool,
+    /// The most bytes a user may keep
+    #[arg(long, value_name = "BYTES")]
+    pub quota: Option<u64>,
+    /// Speak TLS, with a certificate of its own making
+    #[arg(long)]
+    pub tls: bool,
+    /// Offer no device grant: names and passwords only
+    #[arg(long)]
+    pub no_device_grant: bool,
+    /// How long a code can be typed
+    #[arg(long, default_value_t = 600, value_name = "SECONDS")]
+    pub code_lasts: u64,
+    /// How long an access token is good
+    #[arg(long, default_value_t = 3600, value_name = "SECONDS")]
+    pub token_lasts: u64,
+    /// Where to listen for changes of the faults, such as 127.0.0.1:0
+    #[arg(long, value_name = "ADDRESS")]
+    pub control: Option<std::net::SocketAddr>,
+    /// A fault, such as busy=0.2 or hide-dots; --help lists all
+    #[arg(long = "fault", value_name = "FAULT")]
+    pub faults: Vec<String>,
+    /// The seed the faults are drawn from
+    #[arg(long, default_value_t = 1)]
+    pub seed: u64,
+}
+
+pub fn standin(common: &Common, standin: &StandinCommand) -> Result<ExitCode, Error> {
+    let StandinCommand::Serve(serve) = standin;
     let config = config(serve)?;
     let names: Vec<String> = config.users.iter().map(|user| user.name.clone()).collect();
     app::runtime()?.block_on(async {
@@ -86,7 +153,7 @@ pub fn faults_help() -> String {
 
 const NEXT: &str = "See katabatic standin serve --help.";
 
-fn config(serve: &StandinServe) -> Result<Config, Error> {
+fn config(serve: &StandinServeArgs) -> Result<Config, Error> {
     let faults = parsed::<Fault>("the faults of the stand-in", &serve.faults)?;
     let data = std::path::absolute(&serve.data).unwrap_or_else(|_| serve.data.clone());
     Ok(Config {
@@ -120,7 +187,7 @@ fn parsed<T: FromStr<Err: std::fmt::Display>>(
         .map_err(|why: T::Err| Error::usage(what, why.to_string(), NEXT))
 }
 
-fn users(serve: &StandinServe) -> Result<Vec<User>, Error> {
+fn users(serve: &StandinServeArgs) -> Result<Vec<User>, Error> {
     let what = "the users of the stand-in";
     // A password given here is one of the stand-in's own, made up for practice; it still is not repeated in errors.
     let mut users: Vec<User> = if serve.users.is_empty() {

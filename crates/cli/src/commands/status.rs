@@ -1,5 +1,10 @@
 //! `status`: where files stand, and why.
 
+use crate::draw::run_words::did;
+use crate::draw::run_words::outcome;
+use crate::draw::urgency::urgency;
+use clap::Args;
+use clap::ValueEnum;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -15,17 +20,58 @@ use serde_json::{Value, json};
 
 use super::agent::by_itself;
 use super::openings::under_way_words;
-use super::runs;
 use crate::about::{About, understand};
 use crate::app::App;
-use crate::args::StateTyped;
 use crate::draw::listing::Item;
 use crate::draw::state_tree::StateTree;
 use crate::draw::table::Rows;
 use crate::draw::{self, json, line, listing, progress, shown, shown_text, time};
-use crate::{args, exit};
+use crate::exit;
 
-pub fn status(app: &App, typed: &args::Status) -> Result<ExitCode, Error> {
+/// `status`.
+#[derive(Args, Debug)]
+pub struct StatusArgs {
+    /// Lanes, or files and folders in them; all lanes where none is named
+    #[arg(value_name = "LANE|PATH")]
+    pub about: Vec<String>,
+    /// Name only what stands so; several with commas between them
+    #[arg(long, value_enum, value_delimiter = ',', value_name = "STATE")]
+    pub state: Vec<StateTyped>,
+    /// Name every path that is not settled, however many there are; with --json the settled ones, too
+    #[arg(long)]
+    pub all: bool,
+    /// Ask the far side too, instead of telling what the last pass saw there
+    #[arg(long)]
+    pub fresh: bool,
+    /// Draw the folders as a tree, each with all that is in it
+    #[arg(long, conflicts_with_all = ["json", "lines", "state", "all"])]
+    pub tree: bool,
+    /// So many levels of folders are drawn
+    #[arg(long, value_name = "LEVELS", default_value_t = 2)]
+    pub depth: usize,
+    /// Write a line of JSON for every path, settled ones too, as they are found
+    #[arg(long, conflicts_with = "json")]
+    pub lines: bool,
+}
+
+/// How a path stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum StateTyped {
+    /// A change is known and not carried yet
+    Waiting,
+    /// Both sides changed
+    Conflict,
+    /// It cannot be carried
+    Stuck,
+    /// Its removal waits for a yes
+    Asking,
+    /// One-way: the receiving side changed by itself
+    Drift,
+    /// A rule, the choice or its kind keeps it out
+    LeftOut,
+}
+
+pub fn status(app: &App, typed: &crate::commands::status::StatusArgs) -> Result<ExitCode, Error> {
     let (mut code, mut answers, mut all) = (0, Vec::new(), Vec::new());
     // Of several lanes, each is told first, and then whatever of them needs somebody.
     let about_all = typed.about.is_empty() && app.config.lanes.len() > 1;
@@ -222,20 +268,6 @@ impl Listed<'_> {
     }
 }
 
-/// What a person should see first.
-pub fn urgency(agreement: Agreement) -> u8 {
-    match agreement {
-        Agreement::Conflict => 0,
-        Agreement::Stuck => 1,
-        Agreement::Asking(_) => 2,
-        Agreement::Drift => 3,
-        Agreement::Moving(_) => 4,
-        Agreement::Waiting(_) => 5,
-        Agreement::LeftOut => 6,
-        Agreement::Settled => 7,
-    }
-}
-
 /// What waits to be carried one way, in bytes.
 fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
     let waits = standing
@@ -310,10 +342,8 @@ impl LastPass {
                 at: ended,
                 run: Some(run.number),
                 outcome: match run.class() {
-                    RunClass::Fine => runs::did(run),
-                    RunClass::NeedsPerson | RunClass::Failed | RunClass::CutOff => {
-                        runs::outcome(run)
-                    }
+                    RunClass::Fine => did(run),
+                    RunClass::NeedsPerson | RunClass::Failed | RunClass::CutOff => outcome(run),
                 },
                 failed: run.class() == RunClass::Failed,
             }),

@@ -1,5 +1,8 @@
 //! `sync`: runs a pass of each lane.
 
+use crate::limits::LimitsArgs;
+use crate::typed_choice::choice;
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -13,16 +16,38 @@ use serde_json::{Value, json};
 
 use crate::about::{About, understand};
 use crate::app::App;
-use crate::args::LeadTyped;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
 use crate::draw::{error, json, line, listing, progress, shown, time};
-use crate::{args, exit, proof_words};
+use crate::{exit, proof_words};
+
+/// `sync`.
+#[derive(Args, Debug)]
+pub struct SyncArgs {
+    /// Lanes, or files and folders in them; all lanes where none is named
+    #[arg(value_name = "LANE|PATH")]
+    pub about: Vec<String>,
+    /// Carry exactly the plan of this id, or nothing
+    #[arg(long, value_name = "ID")]
+    pub exactly: Option<String>,
+    /// Release the brake for this number of removals and replacements
+    #[arg(long, value_name = "N")]
+    pub release_brake: Option<u64>,
+    /// One-way: put right from the source whatever changed on the receiving side
+    #[arg(long)]
+    pub restore_drift: bool,
+    /// A first pass in which one side leads: what only the other has, or has otherwise, goes to the spares
+    #[arg(long, value_parser = choice::<Side>())]
+    pub lead: Option<Side>,
+    /// For this pass only.
+    #[command(flatten)]
+    pub limits: LimitsArgs,
+}
 
 /// As many paths that need somebody are named at the most; `status` has all of them.
 const NAMED: usize = 20;
 
-pub fn sync(app: &App, typed: &args::Sync) -> Result<ExitCode, Error> {
+pub fn sync(app: &App, typed: &crate::commands::sync::SyncArgs) -> Result<ExitCode, Error> {
     let mut about = understand(&app.config, &typed.about)?;
     if typed.about.is_empty() {
         about.retain(|about| !about.lane.by_name_only);
@@ -110,11 +135,7 @@ fn restoring(lane: &LaneConfig, restore: bool) -> Result<Option<Terms>, Error> {
 }
 
 /// Terms for a first pass in which one side leads.
-pub fn leading(
-    app: &App,
-    lane: &LaneConfig,
-    lead: Option<LeadTyped>,
-) -> Result<Option<Terms>, Error> {
+pub fn leading(app: &App, lane: &LaneConfig, lead: Option<Side>) -> Result<Option<Terms>, Error> {
     let Some(lead) = lead else {
         return Ok(None);
     };
@@ -143,10 +164,7 @@ pub fn leading(
         ));
     }
     Ok(Some(Terms {
-        lead: Some(match lead {
-            LeadTyped::Near => Side::Near,
-            LeadTyped::Far => Side::Far,
-        }),
+        lead: Some(lead),
         ..lane.terms
     }))
 }

@@ -1,5 +1,6 @@
 //! `tell`: whom the agent tells what happened, and how.
 
+use clap::Args;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -11,10 +12,41 @@ use serde_json::{Value, json};
 use url::Url;
 
 use crate::app::App;
-use crate::args::Tell;
 use crate::draw::{field, json, line, shown_text};
 
-pub fn tell(app: &App, typed: &Tell) -> Result<ExitCode, Error> {
+/// `tell`.
+#[derive(Args, Debug)]
+pub struct TellArgs {
+    /// On the desktop of the person: of success, changes, problem, with commas between them; none for no more
+    #[arg(long, value_name = "KINDS|none", value_delimiter = ',')]
+    pub desktop: Vec<String>,
+    /// By a program, which gets the message as JSON on its standard input
+    #[arg(long, value_name = "FILE|none")]
+    pub program: Option<String>,
+    /// What the program is told of
+    #[arg(long, value_name = "KINDS", value_delimiter = ',')]
+    pub program_for: Vec<String>,
+    /// By a request to an address, with the message as JSON
+    #[arg(long, value_name = "URL|none")]
+    pub address: Option<String>,
+    /// What the address is told of
+    #[arg(long, value_name = "KINDS", value_delimiter = ',')]
+    pub address_for: Vec<String>,
+    /// By a mail that is laid into a folder, for whatever sends mails to send it on
+    #[arg(long, value_name = "DIR|none")]
+    pub mail_folder: Option<String>,
+    /// What mails are about
+    #[arg(long, value_name = "KINDS", value_delimiter = ',')]
+    pub mail_for: Vec<String>,
+    /// When nothing is told; what happens then is told when they end
+    #[arg(long, value_name = "HH:MM-HH:MM|none")]
+    pub quiet_hours: Option<String>,
+    /// Tell something now over every way that is set
+    #[arg(long)]
+    pub test: bool,
+}
+
+pub fn tell(app: &App, typed: &TellArgs) -> Result<ExitCode, Error> {
     let mut config = app.config.clone();
     let tell = meant(typed, &config.tell)?;
     if tell != config.tell {
@@ -96,7 +128,7 @@ fn way<T: Clone + PartialEq>(
     Ok(Some(Way { to, kinds }))
 }
 
-fn meant(typed: &Tell, so_far: &TellConfig) -> Result<TellConfig, Error> {
+fn meant(typed: &TellArgs, so_far: &TellConfig) -> Result<TellConfig, Error> {
     let desktop = match typed.desktop.as_slice() {
         [] => so_far.desktop.clone(),
         [none] if none == "none" => None,

@@ -1,5 +1,6 @@
 //! `undo RUN`: takes back what a run removed or replaced, shown first.
 
+use clap::Args;
 use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -19,14 +20,23 @@ use super::by_hand;
 use super::runs::find;
 use super::spares::{number_width, spare_item, spare_json};
 use crate::app::App;
-use crate::args::Undo;
 use crate::draw::{json, line, listing, shown, shown_text, time};
 use crate::exit;
+
+/// `undo`.
+#[derive(Args, Debug)]
+pub struct UndoArgs {
+    /// The number of the run, as `runs` lists it
+    pub run: i64,
+    /// Do it without asking
+    #[arg(long)]
+    pub yes: bool,
+}
 
 /// As many are named.
 const NAMED: usize = 20;
 
-pub fn undo(app: &App, typed: &Undo) -> Result<ExitCode, Error> {
+pub fn undo(app: &App, typed: &UndoArgs) -> Result<ExitCode, Error> {
     let run = find(app, typed.run)?;
     if run.lane == BY_HAND {
         return undo_by_hand(app, typed, &run);
@@ -67,7 +77,7 @@ fn asks(app: &App) -> bool {
     app.style.terminal && std::io::stdin().is_terminal()
 }
 
-fn may(app: &App, typed: &Undo, run: &Run) -> Result<(), Error> {
+fn may(app: &App, typed: &UndoArgs, run: &Run) -> Result<(), Error> {
     if confirmed(app, typed.yes, "Take them back?")? {
         return Ok(());
     }
@@ -198,7 +208,7 @@ fn say_done(app: &App, run: &Run, done: &Undone) {
 }
 
 /// What was removed or replaced by hand belongs to no lane: each goes back to its place, or beside what is there now.
-fn undo_by_hand(app: &App, typed: &Undo, run: &Run) -> Result<ExitCode, Error> {
+fn undo_by_hand(app: &App, typed: &UndoArgs, run: &Run) -> Result<ExitCode, Error> {
     let spares = app
         .ledger
         .read(|connection| spare_rows::of_run(connection, run.number))?;

@@ -1,5 +1,6 @@
 //! `why`: the whole story of one path, there or not.
 
+use clap::Args;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -14,15 +15,23 @@ use katabatic_ledger::runs::{Run, RunItem};
 use katabatic_ledger::spare_rows::Spare;
 use serde_json::{Value, json};
 
-use super::runs::result_words;
 use super::spares::spare_json;
 use super::status::{self, entry_words};
 use crate::about::{find, nearest};
 use crate::app::App;
+use crate::draw::run_words::result_words;
 use crate::draw::{field, json, line, shown, shown_text, time};
-use crate::{args, exit};
+use crate::exit;
 
-pub fn why(app: &App, typed: &args::Why) -> Result<ExitCode, Error> {
+/// `why`.
+#[derive(Args, Debug)]
+pub struct WhyArgs {
+    /// A file or a folder, here or in an account, whether it is there or not
+    #[arg(value_name = "PATH")]
+    pub path: String,
+}
+
+pub fn why(app: &App, typed: &crate::commands::why::WhyArgs) -> Result<ExitCode, Error> {
     let (lane, path) = match find(&app.config, &typed.path)? {
         Some((lane, Some(path))) => (lane, path),
         Some((lane, None)) => {

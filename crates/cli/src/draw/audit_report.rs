@@ -12,7 +12,7 @@ use serde_json::json;
 use super::new_file;
 use super::page;
 use super::time;
-use crate::commands::audit::{also_words, audit_json, how_words, verdict_words};
+use crate::draw::audit_words::{also_words, audit_json, how_words, verdict_words};
 
 const KINDS: [&str; 3] = ["html", "csv", "json"];
 

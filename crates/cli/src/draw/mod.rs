@@ -1,6 +1,7 @@
 //! How answers look: on a terminal, in a pipe, and as JSON.
 
 pub mod audit_report;
+pub mod audit_words;
 pub mod bars;
 pub mod days;
 pub mod error;
@@ -9,19 +10,20 @@ pub mod listing;
 pub mod new_file;
 pub mod page;
 pub mod progress;
+pub mod run_words;
 pub mod state_tree;
 pub mod table;
 pub mod ticket_page;
 pub mod time;
 pub mod tree;
+pub mod urgency;
 
+use crate::common::Common;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use katabatic_core::{Agreement, Direction, Lies, RelPath, Share, words};
 use katabatic_engine::choose::Weighed;
-
-use crate::args::Common;
 
 /// What the terminal can show and the person wants.
 #[derive(Clone, Copy, Debug)]

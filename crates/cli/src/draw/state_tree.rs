@@ -6,7 +6,7 @@ use katabatic_core::{Agreement, Entry, Kind, Lies, RelPath, Side, Step, words};
 use katabatic_engine::standing::LaneStanding;
 
 use super::{Style, line, shown_text};
-use crate::commands::status::urgency;
+use crate::draw::urgency::urgency;
 
 /// As many paths are named in one folder.
 const NAMED: usize = 6;

@@ -11,9 +11,40 @@ use katabatic_ledger::runs::Run;
 use super::bars::{self, Bar};
 use super::days::{self, Day};
 use super::{page, shown, time};
-use crate::commands::report::{LaneNow, Report};
-use crate::commands::runs::{did, outcome, took};
-use crate::commands::status::urgency;
+use crate::draw::run_words::{did, outcome, took};
+use crate::draw::urgency::urgency;
+
+/// A lane as it stands now.
+pub struct LaneNow {
+    /// Its name.
+    pub name: String,
+    /// Its two places.
+    pub places: String,
+    /// Where its files stand, or why that cannot be told.
+    pub standing: Result<LaneStanding, String>,
+    /// Its folders and what they hold, as was agreed.
+    pub folders: BTreeMap<String, Tally>,
+}
+
+/// What the page says.
+pub struct Report {
+    /// The computer's name.
+    pub computer: String,
+    /// Whose files they are.
+    pub person: String,
+    /// The lanes.
+    pub lanes: Vec<LaneNow>,
+    /// What doctor found.
+    pub checks: Vec<Check>,
+    /// The last runs, the newest first.
+    pub runs: Vec<Run>,
+    /// The last weeks.
+    pub days: Vec<Day>,
+    /// Where the settings are kept.
+    pub config_file: String,
+    /// The settings, without comments.
+    pub settings: String,
+}
 
 /// As many paths are named a lane.
 const NAMED: usize = 40;

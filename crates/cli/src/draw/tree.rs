@@ -4,9 +4,19 @@ use console::{Key, Term};
 use katabatic_core::{Choice, RelPath, Share, words};
 use katabatic_engine::Error;
 use katabatic_engine::choose::{Looked, Weighed};
+use katabatic_sides::SharedFolder;
 
 use super::{Style, shown_text};
-use crate::commands::choose::shared_words;
+
+/// Who shares a folder, and what one may do there.
+pub fn shared_words(shared: &SharedFolder) -> String {
+    let owner = crate::draw::shown_text(&shared.owner);
+    match shared.may_write {
+        Some(false) => format!("{owner}, to be read only"),
+        Some(true) => format!("{owner}, to be changed too"),
+        None => owner,
+    }
+}
 
 /// As many folders are shown at a time.
 const SHOWN: usize = 20;

@@ -1,5 +1,7 @@
 //! `account add`: understand the address, reach the server, sign in, show whom it reached, ask, save.
 
+use crate::commands::account::signing::Signing;
+use clap::Args;
 use katabatic_core::words;
 use katabatic_engine::account_book;
 use katabatic_engine::accounts::address;
@@ -14,10 +16,40 @@ use serde_json::json;
 use super::signing::{self, Reached, confirmed};
 use super::{described, probing, shown, signs_in};
 use crate::app::App;
-use crate::args::AccountAdd;
 use crate::draw::{field, json, line, shown_text};
 
-pub fn add(app: &App, typed: &AccountAdd) -> Result<(), Error> {
+/// `account add`.
+#[derive(Args, Debug)]
+pub struct AccountAddArgs {
+    /// The name it gets here, such as `office`; later written @office
+    pub name: String,
+    /// The address of its WebDAV folder
+    #[arg(long, value_name = "URL")]
+    pub address: String,
+    /// Who signs in
+    #[arg(long)]
+    pub user: Option<String>,
+    /// Where the server has several roots, the one to use
+    #[arg(long, value_name = "FOLDER")]
+    pub root: Option<String>,
+    /// Never write anything to it
+    #[arg(long)]
+    pub read_only: bool,
+    /// Take plain http; everybody on the way can read the password and every file
+    #[arg(long)]
+    pub plain_http: bool,
+    /// The name under which this program asks for a sign-in code, where the server wants another
+    #[arg(long, value_name = "ID")]
+    pub client_id: Option<String>,
+    /// What the sign-in is asked for, where the server wants that said
+    #[arg(long)]
+    pub scope: Option<String>,
+    /// How to sign in.
+    #[command(flatten)]
+    pub signing: Signing,
+}
+
+pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
     let taken = app
         .config
         .accounts
@@ -118,7 +150,7 @@ fn described_root(root: &Top) -> String {
     shown_text(&format!("{} ({right}{owner})", root.name))
 }
 
-fn save(app: &App, typed: &AccountAdd, reached: Reached) -> Result<(), Error> {
+fn save(app: &App, typed: &AccountAddArgs, reached: Reached) -> Result<(), Error> {
     let Reached {
         mut account,
         survey,

@@ -10,6 +10,12 @@ mod sign_in;
 mod signing;
 mod test;
 
+use crate::commands::account::add::AccountAddArgs;
+use crate::commands::account::remove::AccountRemoveArgs;
+use crate::commands::account::rename::AccountRenameArgs;
+use crate::commands::account::sign_in::AccountSignInArgs;
+use crate::common::Named;
+use clap::Subcommand;
 use std::process::ExitCode;
 
 use katabatic_engine::Error;
@@ -18,19 +24,37 @@ use katabatic_sides::net::Trust;
 use serde_json::{Value, json};
 
 use crate::app::App;
-use crate::args::Account;
 
 pub use signing::confirmed;
 
-pub fn account(app: &App, account: &Account) -> Result<ExitCode, Error> {
+/// `account …`.
+#[derive(Debug, Subcommand)]
+pub enum AccountCommand {
+    /// Add an account, once it is reached, signed in to and looked at
+    Add(AccountAddArgs),
+    /// List all accounts: lanes, space, last reached, last error
+    List,
+    /// Show one account
+    Show(Named),
+    /// Reach an account step by step: name, connection, TLS, sign-in, listing, writing
+    Test(Named),
+    /// Sign in again, or change how: a new password, a gone sign-in, another certificate
+    SignIn(AccountSignInArgs),
+    /// Give an account another name; its lanes follow
+    Rename(AccountRenameArgs),
+    /// Remove an account; nothing changes in the cloud
+    Remove(AccountRemoveArgs),
+}
+
+pub fn account(app: &App, account: &AccountCommand) -> Result<ExitCode, Error> {
     match account {
-        Account::Add(typed) => add::add(app, typed)?,
-        Account::List => list::list(app)?,
-        Account::Show(named) => list::show(app, &named.name)?,
-        Account::Test(named) => return test::test(app, &named.name),
-        Account::SignIn(typed) => sign_in::sign_in(app, typed)?,
-        Account::Rename(typed) => rename::rename(app, typed)?,
-        Account::Remove(typed) => remove::remove(app, typed)?,
+        AccountCommand::Add(typed) => add::add(app, typed)?,
+        AccountCommand::List => list::list(app)?,
+        AccountCommand::Show(named) => list::show(app, &named.name)?,
+        AccountCommand::Test(named) => return test::test(app, &named.name),
+        AccountCommand::SignIn(typed) => sign_in::sign_in(app, typed)?,
+        AccountCommand::Rename(typed) => rename::rename(app, typed)?,
+        AccountCommand::Remove(typed) => remove::remove(app, typed)?,
     }
     Ok(ExitCode::SUCCESS)
 }

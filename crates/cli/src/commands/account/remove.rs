@@ -1,13 +1,23 @@
 //! `account remove`: the account and its secret go from here; every file stays where it is.
 
+use clap::Args;
 use katabatic_engine::{Error, account_book};
 use serde_json::json;
 
 use crate::app::App;
-use crate::args::AccountRemove;
 use crate::draw::{json, line};
 
-pub fn remove(app: &App, typed: &AccountRemove) -> Result<(), Error> {
+/// `account remove`.
+#[derive(Args, Debug)]
+pub struct AccountRemoveArgs {
+    /// The account
+    pub name: String,
+    /// Take its lanes away too; every file stays on both sides
+    #[arg(long)]
+    pub with_lanes: bool,
+}
+
+pub fn remove(app: &App, typed: &AccountRemoveArgs) -> Result<(), Error> {
     let name = app.config.account(&typed.name)?.name.clone();
     let mut config = app.config.clone();
     let lanes = app.run(account_book::remove(

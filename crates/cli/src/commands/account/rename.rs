@@ -1,14 +1,23 @@
 //! `account rename`: another name here; nothing changes in the cloud.
 
+use clap::Args;
 use katabatic_engine::{Error, account_book};
 use serde_json::json;
 
 use super::lanes_of;
 use crate::app::App;
-use crate::args::AccountRename;
 use crate::draw::{json, line};
 
-pub fn rename(app: &App, typed: &AccountRename) -> Result<(), Error> {
+/// `account rename`.
+#[derive(Args, Debug)]
+pub struct AccountRenameArgs {
+    /// The account
+    pub name: String,
+    /// The name it gets
+    pub to: String,
+}
+
+pub fn rename(app: &App, typed: &AccountRenameArgs) -> Result<(), Error> {
     let from = app.config.account(&typed.name)?.name.clone();
     let to = typed.to.strip_prefix('@').unwrap_or(&typed.to);
     let lanes = lanes_of(app, &from);

@@ -1,8 +1,9 @@
 //! `account sign-in`: again, when a sign-in is gone, a password was changed, or a certificate is to be pinned anew.
 
+use crate::commands::account::signing::Signing;
+use clap::Args;
 use katabatic_engine::account_book;
 use katabatic_engine::accounts::address;
-use katabatic_engine::config::SignIn;
 use katabatic_engine::{Class, Error};
 use katabatic_ledger::account_rows;
 use katabatic_sides::net::host_and_port;
@@ -11,20 +12,29 @@ use serde_json::json;
 use super::signing::{self, Reached, confirmed};
 use super::{described, shown, signs_in};
 use crate::app::App;
-use crate::args::{AccountSignIn, SignInTyped, Signing};
 use crate::draw::{field, json, line};
 
-pub fn sign_in(app: &App, typed: &AccountSignIn) -> Result<(), Error> {
+/// `account sign-in`.
+#[derive(Args, Debug)]
+pub struct AccountSignInArgs {
+    /// The account
+    pub name: String,
+    /// Who signs in, where that is somebody else by name
+    #[arg(long)]
+    pub user: Option<String>,
+    /// How to sign in.
+    #[command(flatten)]
+    pub signing: Signing,
+}
+
+pub fn sign_in(app: &App, typed: &AccountSignInArgs) -> Result<(), Error> {
     let mut account = app.config.account(&typed.name)?.clone();
     let before = account.keeping;
     signing::apply(&mut account, &typed.signing)?;
     if let Some(user) = &typed.user {
         account.user.clone_from(user);
     }
-    let way = typed.signing.sign_in.or(match account.sign_in {
-        SignIn::Basic => Some(SignInTyped::Basic),
-        SignIn::Device => Some(SignInTyped::Device),
-    });
+    let way = typed.signing.sign_in.or(Some(account.sign_in));
     let signing = Signing {
         sign_in: way,
         password_file: typed.signing.password_file.clone(),

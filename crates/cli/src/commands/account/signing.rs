@@ -1,7 +1,12 @@
 //! Signing in, as `account add` and `account sign-in` do it: by a code typed elsewhere, or by a password that is
 //! typed here, piped in or read from a file. Nothing is saved before a person has seen whom it reached.
 
+use crate::limits::LimitsArgs;
+use crate::typed_choice::choice;
+use clap::Args;
+use clap::ValueEnum;
 use std::io::{BufRead, IsTerminal, Write};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -20,8 +25,56 @@ use katabatic_sides::secret::Secret;
 use katabatic_sides::webdav::{Signer, Survey};
 
 use crate::app::App;
-use crate::args::{KeepingTyped, SignInTyped, Signing};
 use crate::draw::{line, shown_text};
+
+/// What `account add` and `account sign-in` share.
+#[derive(Args, Debug)]
+pub struct Signing {
+    /// How to sign in; the best that the server offers where this is left out
+    #[arg(long, value_parser = choice::<SignIn>())]
+    pub sign_in: Option<SignIn>,
+    /// Read the password from standard input
+    #[arg(long, conflicts_with = "password_file")]
+    pub password_stdin: bool,
+    /// Read the password from the first line of this file
+    #[arg(long, value_name = "FILE")]
+    pub password_file: Option<PathBuf>,
+    /// Where to keep the secret; the keyring where one answers, else a file
+    #[arg(long, value_enum)]
+    pub secrets: Option<KeepingTyped>,
+    /// The same as --secrets passphrase
+    #[arg(long, conflicts_with = "secrets")]
+    pub passphrase: bool,
+    /// Pin this certificate, and trust no other
+    #[arg(long, value_name = "sha256:HEX", conflicts_with = "ca")]
+    pub trust: Option<String>,
+    /// Trust the authorities in this PEM file, and no others
+    #[arg(long, value_name = "FILE")]
+    pub ca: Option<PathBuf>,
+    /// The proxy on the way, or `none`; the environment decides where this is left out
+    #[arg(long, value_name = "URL|none")]
+    pub proxy: Option<String>,
+    /// For how long the server may send nothing [default: 60]
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub patience: Option<u64>,
+    /// How much may go over the line in a second.
+    #[command(flatten)]
+    pub limits: LimitsArgs,
+    /// Do not ask whether it is the right account
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// Where to keep a secret.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum KeepingTyped {
+    /// A file that only its owner may read
+    File,
+    /// The desktop's keyring
+    Keyring,
+    /// A file encrypted with a passphrase
+    Passphrase,
+}
 
 /// An account that was reached and signed in to, and is not saved yet.
 pub struct Reached {
@@ -109,7 +162,7 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
     let line_to = http(&account, &settled)?;
     let with_password = typed.password_stdin || typed.password_file.is_some();
     let device = match typed.sign_in {
-        Some(SignInTyped::Basic) => None,
+        Some(SignIn::Basic) => None,
         None if with_password => None,
         _ => {
             let found = async {
@@ -121,7 +174,7 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
     };
     let signer = match (device, typed.sign_in) {
         (Some(endpoints), _) => by_code(app, &mut account, line_to, endpoints)?,
-        (None, Some(SignInTyped::Device)) => {
+        (None, Some(SignIn::Device)) => {
             return Err(Error::new(
                 Class::Refused,
                 format!("signing in to @{name}"),

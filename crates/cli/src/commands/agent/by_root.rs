@@ -4,6 +4,9 @@
 //! that knows the person's accounts is asked as that person, by this program again, and only whether it agrees counts:
 //! what root writes is of root's own making, since whatever runs as that person could be made to say anything.
 
+use crate::commands::agent::AgentCommand;
+use crate::commands::agent::install::AgentInstallArgs;
+use crate::common::Common;
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -14,14 +17,17 @@ use rustix::process::geteuid;
 
 use super::install::{of_system, runs_home_of, take_away, text, write};
 use super::start::said;
-use crate::args::{Agent, AgentInstall, Common};
 use crate::unit::UNITS;
 
 /// Where systemd-analyze may put things while it checks a unit.
 const FOLDER: &str = "/run";
 
 /// Does what root has to do for this person; nothing where it is the person's own to do.
-pub fn by_root(common: &Common, person: &str, typed: &Agent) -> Option<Result<ExitCode, Error>> {
+pub fn by_root(
+    common: &Common,
+    person: &str,
+    typed: &AgentCommand,
+) -> Option<Result<ExitCode, Error>> {
     if !geteuid().is_root() || person.contains('/') {
         return None;
     }
@@ -31,17 +37,17 @@ pub fn by_root(common: &Common, person: &str, typed: &Agent) -> Option<Result<Ex
         ..common.clone()
     };
     let units = match typed {
-        Agent::Install(typed) => &typed.units,
+        AgentCommand::Install(typed) => &typed.units,
         _ => Path::new(UNITS),
     };
     let unit = of_system(person, units);
     match typed {
-        Agent::Install(AgentInstall {
+        AgentCommand::Install(AgentInstallArgs {
             system: true,
             off: true,
             ..
         }) => Some(take_away(&unit, common)),
-        Agent::Install(AgentInstall {
+        AgentCommand::Install(AgentInstallArgs {
             system: true,
             print: false,
             ..
@@ -54,14 +60,16 @@ pub fn by_root(common: &Common, person: &str, typed: &Agent) -> Option<Result<Ex
             let text = text(common, Some(person));
             Some(write(&unit, &text, Path::new(FOLDER), common, person))
         }
-        Agent::Start if runs_home_of(&unit, common) => Some(unit.tell(&["start"]).map(|()| {
-            said(
-                common,
-                &format!("It runs. What it does: katabatic --for {person} agent status"),
-            );
-            ExitCode::SUCCESS
-        })),
-        Agent::Stop if runs_home_of(&unit, common) => Some(unit.tell(&["stop"]).map(|()| {
+        AgentCommand::Start if runs_home_of(&unit, common) => {
+            Some(unit.tell(&["start"]).map(|()| {
+                said(
+                    common,
+                    &format!("It runs. What it does: katabatic --for {person} agent status"),
+                );
+                ExitCode::SUCCESS
+            }))
+        }
+        AgentCommand::Stop if runs_home_of(&unit, common) => Some(unit.tell(&["stop"]).map(|()| {
             said(common, "It has ended. Lanes are synced by hand alone now.");
             ExitCode::SUCCESS
         })),

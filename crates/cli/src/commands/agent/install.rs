@@ -1,5 +1,7 @@
 //! `agent install`: a systemd unit, so that the agent runs from the start of the computer on, whoever is signed in.
 
+use crate::common::Common;
+use clap::Args;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -9,9 +11,28 @@ use katabatic_sides::secret::Keeping;
 use serde_json::json;
 
 use crate::app::App;
-use crate::args::{AgentInstall, Common};
 use crate::draw::{json, line};
 use crate::unit::{UNITS, Unit, quoted, systemd_runs};
+
+/// `agent install`.
+#[derive(Args, Debug)]
+pub struct AgentInstallArgs {
+    /// As a service of the system, for root to install
+    #[arg(long, conflicts_with = "user")]
+    pub system: bool,
+    /// As a service of this person; so where nothing is said
+    #[arg(long)]
+    pub user: bool,
+    /// Take it away again
+    #[arg(long)]
+    pub off: bool,
+    /// Only write the unit to standard output, and install nothing
+    #[arg(long, conflicts_with = "off")]
+    pub print: bool,
+    /// Where the system's units lie
+    #[arg(long, value_name = "FOLDER", default_value = crate::unit::UNITS)]
+    pub units: PathBuf,
+}
 
 const NAME: &str = "katabatic-agent";
 
@@ -143,7 +164,7 @@ fn check_secrets(app: &App, system: bool) -> Result<(), Error> {
     Ok(())
 }
 
-pub fn install(app: &App, typed: &AgentInstall) -> Result<ExitCode, Error> {
+pub fn install(app: &App, typed: &AgentInstallArgs) -> Result<ExitCode, Error> {
     let unit = match typed.system {
         true => of_system(&person(), &typed.units),
         false => of_person().ok_or_else(|| {

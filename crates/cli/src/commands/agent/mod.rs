@@ -5,6 +5,11 @@ mod install;
 mod start;
 mod status;
 
+use crate::commands::agent::install::AgentInstallArgs;
+use crate::common::Named;
+use clap::Args;
+use clap::Subcommand;
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 use jiff::tz::TimeZone;
@@ -15,27 +20,75 @@ use katabatic_engine::{Class, Error};
 use serde_json::json;
 
 use crate::app::App;
-use crate::args::{Agent, AgentPause, AgentRun};
 use crate::draw::{json, line, time};
 
 pub use by_root::by_root;
 pub use status::{by_itself, doing, hears};
 
-pub fn agent(app: &App, typed: &Agent) -> Result<ExitCode, Error> {
+/// `agent …`.
+#[derive(Debug, Subcommand)]
+pub enum AgentCommand {
+    /// Run it here until it is told to end, with Ctrl-C or by `agent stop`
+    Run(AgentRunArgs),
+    /// Start it in the background
+    Start,
+    /// End it; what is being placed is finished, the rest goes on later
+    Stop,
+    /// Show whether it runs, what each lane is doing, and what comes next
+    Status,
+    /// Leave a lane, or all, alone for a while
+    Pause(AgentPauseArgs),
+    /// Go on
+    Resume(AgentResumeArgs),
+    /// End just the pass that a lane is in
+    StopPass(Named),
+    /// Let it start with the computer, by systemd
+    Install(AgentInstallArgs),
+}
+
+/// `agent run`.
+#[derive(Args, Debug)]
+pub struct AgentRunArgs {
+    /// Where the opener listens, by which stubs open themselves
+    #[arg(long, value_name = "SOCKET", default_value = katabatic_opener::DEFAULT_SOCKET)]
+    pub opener: PathBuf,
+}
+
+/// `agent pause`.
+#[derive(Args, Debug)]
+pub struct AgentPauseArgs {
+    /// The lane; all where none is named
+    pub lane: Option<String>,
+    /// For so long, such as 30m or 2h; until somebody ends it where nothing is said
+    #[arg(long, value_name = "TIME", conflicts_with = "until")]
+    pub lasting: Option<String>,
+    /// Until the clock shows this, such as 17:00
+    #[arg(long, value_name = "HH:MM")]
+    pub until: Option<String>,
+}
+
+/// `agent resume`.
+#[derive(Args, Debug)]
+pub struct AgentResumeArgs {
+    /// The lane; all where none is named
+    pub lane: Option<String>,
+}
+
+pub fn agent(app: &App, typed: &AgentCommand) -> Result<ExitCode, Error> {
     match typed {
-        Agent::Run(typed) => run(app, typed),
-        Agent::Status => status::status(app),
-        Agent::Install(typed) => install::install(app, typed),
-        Agent::Start => start::start(app),
-        Agent::Stop => start::stop(app),
-        Agent::Pause(typed) => pause(app, typed),
-        Agent::Resume(typed) => {
+        AgentCommand::Run(typed) => run(app, typed),
+        AgentCommand::Status => status::status(app),
+        AgentCommand::Install(typed) => install::install(app, typed),
+        AgentCommand::Start => start::start(app),
+        AgentCommand::Stop => start::stop(app),
+        AgentCommand::Pause(typed) => pause(app, typed),
+        AgentCommand::Resume(typed) => {
             check_lane(app, typed.lane.as_deref())?;
             let lane = typed.lane.clone();
             let said = format!("{} go on.", which(typed.lane.as_deref()));
             ask_for(app, Ask::Resume { lane }, &said)
         }
-        Agent::StopPass(typed) => {
+        AgentCommand::StopPass(typed) => {
             app.config.lane(&typed.name)?;
             let lane = typed.name.clone();
             let said = format!("The pass of lane {lane} sets down what it carries, and ends.");
@@ -44,7 +97,7 @@ pub fn agent(app: &App, typed: &Agent) -> Result<ExitCode, Error> {
     }
 }
 
-fn run(app: &App, typed: &AgentRun) -> Result<ExitCode, Error> {
+fn run(app: &App, typed: &AgentRunArgs) -> Result<ExitCode, Error> {
     let say = |text: &str| crate::draw::say(format!("katabatic: {text}"));
     let config = app.config.clone();
     app.run(agent::run(
@@ -71,7 +124,7 @@ fn which(lane: Option<&str>) -> String {
     }
 }
 
-fn pause(app: &App, typed: &AgentPause) -> Result<ExitCode, Error> {
+fn pause(app: &App, typed: &AgentPauseArgs) -> Result<ExitCode, Error> {
     check_lane(app, typed.lane.as_deref())?;
     let until = match (&typed.lasting, &typed.until) {
         (Some(span), _) => Some(after(app.now(), span)?),

@@ -1,5 +1,6 @@
 //! `agent start`, `agent stop`: through systemd where a unit is installed, otherwise as a process of its own.
 
+use crate::common::Common;
 use std::process::{Command, ExitCode, Stdio};
 use std::time::{Duration, Instant};
 
@@ -11,7 +12,6 @@ use serde_json::json;
 use super::asked;
 use super::install::{installed, person};
 use crate::app::App;
-use crate::args::Common;
 use crate::draw::{json, line};
 
 /// Whoever starts or ends it waits for so long.

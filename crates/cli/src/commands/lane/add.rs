@@ -1,5 +1,7 @@
 //! `lane add`.
 
+use crate::commands::lane::asked::LaneAskedArgs;
+use crate::setup::SetupArgs;
 use std::io::IsTerminal;
 
 use katabatic_engine::config::LaneConfig;
@@ -9,11 +11,25 @@ use serde_json::json;
 
 use super::{asked, described, lacks_json, place, say_next_pass};
 use crate::app::App;
-use crate::args::{LaneAdd, LaneAsked};
 use crate::commands::plan::totals_json;
 use crate::draw::{json, line};
 
-pub fn add(app: &App, typed: &LaneAsked) -> Result<(), Error> {
+/// `lane add`, whole.
+#[derive(Clone, Debug)]
+pub struct LaneAdd {
+    /// The name it gets.
+    pub name: String,
+    /// The folder on this computer.
+    pub near: String,
+    /// The folder of an account, or of another drive.
+    pub far: String,
+    /// Whether a folder is made that is not there.
+    pub make: bool,
+    /// How it works.
+    pub setup: SetupArgs,
+}
+
+pub fn add(app: &App, typed: &LaneAskedArgs) -> Result<(), Error> {
     let whole = match (&typed.name, &typed.near, &typed.far) {
         (Some(name), Some(near), Some(far)) => LaneAdd {
             name: name.clone(),
@@ -37,7 +53,7 @@ pub fn add(app: &App, typed: &LaneAsked) -> Result<(), Error> {
 }
 
 /// Everything was asked; before it counts, it is shown as the line that would have said it.
-fn add_asked(app: &App, typed: &LaneAsked) -> Result<(), Error> {
+fn add_asked(app: &App, typed: &LaneAskedArgs) -> Result<(), Error> {
     let (whole, new) = asked::ask(app, typed)?;
     let lane = lane_of(app, &whole)?;
     let begin = || {

@@ -3,6 +3,10 @@
 //! Every answer has an option, and the equal command line is shown at the end, so that the next lane, or the next
 //! computer, needs no questions.
 
+use crate::commands::lane::add::LaneAdd;
+use crate::setup::SetupArgs;
+use clap::Args;
+use katabatic_core::Direction;
 use std::io::BufRead;
 use std::path::Path;
 
@@ -12,8 +16,26 @@ use katabatic_engine::Error;
 use katabatic_engine::places::{Sizes, sizes};
 
 use crate::app::App;
-use crate::args::{DirectionTyped, LaneAdd, LaneAsked, SetupTyped};
 use crate::draw::{at_home, line, shown_text};
+
+/// `lane add`, as it was typed; on a terminal it asks for what is missing.
+#[derive(Args, Debug)]
+pub struct LaneAskedArgs {
+    /// The name it gets
+    pub name: Option<String>,
+    /// The folder on this computer
+    #[arg(long, value_name = "DIR")]
+    pub near: Option<String>,
+    /// The folder of an account, or of another drive
+    #[arg(long, value_name = "@ACCOUNT/FOLDER|DIR")]
+    pub far: Option<String>,
+    /// Make a folder that is not there
+    #[arg(long)]
+    pub make: bool,
+    /// How it works.
+    #[command(flatten)]
+    pub setup: SetupArgs,
+}
 
 /// What the first pass would do where a folder is new: there is only one side to look at.
 pub struct NewFolder {
@@ -60,7 +82,7 @@ enum OtherSide {
 }
 
 /// The answers, as if they had been typed; and which folder is new, if one is.
-pub fn ask(app: &App, typed: &LaneAsked) -> Result<(LaneAdd, Option<NewFolder>), Error> {
+pub fn ask(app: &App, typed: &LaneAskedArgs) -> Result<(LaneAdd, Option<NewFolder>), Error> {
     let other = other_side(app)?;
     let looked_at = |place: &Place| {
         say(&format!("Looking at {place} …"));
@@ -109,7 +131,7 @@ pub fn ask(app: &App, typed: &LaneAsked) -> Result<(LaneAdd, Option<NewFolder>),
         (true, None) => Some(new_far(&far, &looked_at(&here)?, direction)),
         (false, None) => Some(new_far(&far, &Sizes::default(), direction)),
     };
-    let setup = SetupTyped {
+    let setup = SetupArgs {
         direction: Some(direction),
         skip,
         no_usual_rules,
@@ -129,8 +151,8 @@ pub fn ask(app: &App, typed: &LaneAsked) -> Result<(LaneAdd, Option<NewFolder>),
     Ok((whole, new))
 }
 
-fn new_near(near: &Place, inside: &Sizes, skip: &[String], direction: DirectionTyped) -> NewFolder {
-    let comes = direction != DirectionTyped::Up;
+fn new_near(near: &Place, inside: &Sizes, skip: &[String], direction: Direction) -> NewFolder {
+    let comes = direction != Direction::Up;
     let left = skip.iter().filter_map(|folder| inside.folders.get(folder));
     let (files, bytes) = left.fold((inside.files, inside.bytes), |(files, bytes), left| {
         (files - left.files, bytes - left.bytes)
@@ -143,8 +165,8 @@ fn new_near(near: &Place, inside: &Sizes, skip: &[String], direction: DirectionT
     }
 }
 
-fn new_far(far: &Place, inside: &Sizes, direction: DirectionTyped) -> NewFolder {
-    let goes = direction != DirectionTyped::Down;
+fn new_far(far: &Place, inside: &Sizes, direction: Direction) -> NewFolder {
+    let goes = direction != Direction::Down;
     NewFolder {
         made: far.to_string(),
         way: "up",
@@ -165,9 +187,9 @@ pub fn equal_command(add: &LaneAdd) -> String {
         "--make".into(),
     ];
     let direction = match add.setup.direction {
-        Some(DirectionTyped::Up) => "up",
-        Some(DirectionTyped::Down) => "down",
-        Some(DirectionTyped::TwoWay) | None => "two-way",
+        Some(Direction::Up) => "up",
+        Some(Direction::Down) => "down",
+        Some(Direction::TwoWay) | None => "two-way",
     };
     parts.extend(["--direction".into(), direction.into()]);
     for folder in &add.setup.skip {
@@ -370,7 +392,7 @@ fn usual_name(far: &Place) -> String {
     }
 }
 
-fn direction() -> Result<DirectionTyped, Error> {
+fn direction() -> Result<Direction, Error> {
     use katabatic_core::Direction;
     for (at, direction) in Direction::ALL.into_iter().enumerate() {
         say(&format!(
@@ -381,9 +403,9 @@ fn direction() -> Result<DirectionTyped, Error> {
         ));
     }
     Ok(match number("Which way?", 3)? {
-        1 => DirectionTyped::TwoWay,
-        2 => DirectionTyped::Up,
-        _ => DirectionTyped::Down,
+        1 => Direction::TwoWay,
+        2 => Direction::Up,
+        _ => Direction::Down,
     })
 }
 

@@ -1,5 +1,8 @@
 //! `lane change`: every setting of a lane, with its effect on the next pass shown first.
 
+use crate::setup::ContentsTyped;
+use crate::setup::SetupArgs;
+use clap::Args;
 use katabatic_core::room::Budget;
 use katabatic_core::{Contents, RelPath, Step, words};
 use katabatic_engine::Error;
@@ -13,15 +16,36 @@ use super::show::room_words;
 use super::{described, lacks_json, place, run_words, say_next_pass};
 use crate::about::About;
 use crate::app::App;
-use crate::args::{ContentsTyped, LaneChange, SetupTyped};
 use crate::commands::account::confirmed;
+use crate::commands::contents::{self, left_out_stubs};
 use crate::commands::plan::{totals_json, totals_words};
-use crate::contents::{self, left_out_stubs};
 use crate::draw::{json, line, sentence, shown_text};
 use crate::limits;
 use crate::setup::folder_of;
 
-pub fn change(app: &App, typed: &LaneChange) -> Result<(), Error> {
+/// `lane change`.
+#[derive(Args, Debug)]
+pub struct LaneChangeArgs {
+    /// The lane
+    pub name: String,
+    /// The folder that becomes its far side
+    #[arg(long, value_name = "@ACCOUNT/FOLDER|DIR")]
+    pub far: Option<String>,
+    /// Leave out what desktops and office programs leave behind
+    #[arg(long)]
+    pub usual_rules: bool,
+    /// How it works.
+    #[command(flatten)]
+    pub setup: SetupArgs,
+    /// What --contents says is to hold for this folder of the lane alone, and all below it
+    #[arg(long = "in", value_name = "FOLDER", requires = "contents")]
+    pub in_folder: Option<String>,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+pub fn change(app: &App, typed: &LaneChangeArgs) -> Result<(), Error> {
     let what = || format!("changing the lane {}", typed.name);
     let before = app.config.lane(&typed.name)?.clone();
     let after = changed(app, typed, &before)?;
@@ -117,7 +141,7 @@ fn say_stubs_left_out(app: &App, next: &NextPass, after: &LaneConfig) {
 /// there, or comes.
 fn change_over(
     app: &App,
-    typed: &LaneChange,
+    typed: &LaneChangeArgs,
     before: &LaneConfig,
     after: &LaneConfig,
 ) -> Result<(), Error> {
@@ -169,7 +193,7 @@ fn change_over(
     contents::carry(app, vec![meant], &[], wanted, false).map(drop)
 }
 
-fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneConfig, Error> {
+fn changed(app: &App, typed: &LaneChangeArgs, before: &LaneConfig) -> Result<LaneConfig, Error> {
     let mut after = before.clone();
     if let Some(far) = &typed.far {
         after.far = place(app, far)?;
@@ -177,7 +201,7 @@ fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneCon
     let (Some(folder), Some(contents)) = (in_folder(typed)?, typed.setup.contents) else {
         return typed.setup.over(after, typed.usual_rules);
     };
-    let rest = SetupTyped {
+    let rest = SetupArgs {
         contents: None,
         ..typed.setup.clone()
     };
@@ -187,7 +211,7 @@ fn changed(app: &App, typed: &LaneChange, before: &LaneConfig) -> Result<LaneCon
     Ok(after)
 }
 
-fn in_folder(typed: &LaneChange) -> Result<Option<RelPath>, Error> {
+fn in_folder(typed: &LaneChangeArgs) -> Result<Option<RelPath>, Error> {
     typed.in_folder.as_deref().map(folder_of).transpose()
 }
 

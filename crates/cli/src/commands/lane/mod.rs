@@ -9,6 +9,13 @@ mod remove;
 mod show;
 mod sweep;
 
+use crate::commands::lane::asked::LaneAskedArgs;
+use crate::commands::lane::change::LaneChangeArgs;
+use crate::commands::lane::relocate::LaneRelocateArgs;
+use crate::commands::lane::remove::LaneRemoveArgs;
+use crate::commands::lane::sweep::LaneSweepArgs;
+use crate::common::Named;
+use clap::Subcommand;
 use std::process::ExitCode;
 
 use katabatic_core::place::Place;
@@ -25,18 +32,36 @@ pub use show::room_words;
 
 use super::plan::totals_words;
 use crate::app::App;
-use crate::args::Lane;
 use crate::draw::line;
 
-pub fn lane(app: &App, lane: &Lane) -> Result<ExitCode, Error> {
+/// `lane …`.
+#[derive(Debug, Subcommand)]
+pub enum LaneCommand {
+    /// Tie two places; nothing is carried yet. On a terminal, without options, it asks
+    Add(LaneAskedArgs),
+    /// List all lanes
+    List,
+    /// Show one lane
+    Show(Named),
+    /// Change any setting of a lane; what the next pass would do is shown first
+    Change(LaneChangeArgs),
+    /// Remove what the lane's rules leave out, from both sides, into the spares; shown first
+    Sweep(LaneSweepArgs),
+    /// Move the near folder to another disk, or follow a folder that was moved
+    Relocate(LaneRelocateArgs),
+    /// Take a lane away; every file stays on both sides
+    Remove(LaneRemoveArgs),
+}
+
+pub fn lane(app: &App, lane: &LaneCommand) -> Result<ExitCode, Error> {
     match lane {
-        Lane::Add(typed) => add::add(app, typed)?,
-        Lane::List => list::list(app)?,
-        Lane::Show(named) => show::show(app, &named.name)?,
-        Lane::Change(typed) => change::change(app, typed)?,
-        Lane::Relocate(typed) => return relocate::relocate(app, typed),
-        Lane::Sweep(typed) => return sweep::sweep(app, typed),
-        Lane::Remove(typed) => remove::remove(app, typed)?,
+        LaneCommand::Add(typed) => add::add(app, typed)?,
+        LaneCommand::List => list::list(app)?,
+        LaneCommand::Show(named) => show::show(app, &named.name)?,
+        LaneCommand::Change(typed) => change::change(app, typed)?,
+        LaneCommand::Relocate(typed) => return relocate::relocate(app, typed),
+        LaneCommand::Sweep(typed) => return sweep::sweep(app, typed),
+        LaneCommand::Remove(typed) => remove::remove(app, typed)?,
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -1,5 +1,6 @@
 //! `lane relocate`: moves a lane's near folder to another disk, or follows a folder that was moved by hand.
 
+use clap::Args;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -14,12 +15,27 @@ use serde_json::json;
 
 use super::{described, place};
 use crate::app::App;
-use crate::args::LaneRelocate;
 use crate::commands::account::confirmed;
 use crate::draw::{json, line, progress, shown_text};
 use crate::exit;
 
-pub fn relocate(app: &App, typed: &LaneRelocate) -> Result<ExitCode, Error> {
+/// `lane relocate`.
+#[derive(Args, Debug)]
+pub struct LaneRelocateArgs {
+    /// The lane
+    pub name: String,
+    /// The folder's new place: one of this computer for the near side, @ACCOUNT/FOLDER where the far folder was moved
+    #[arg(value_name = "NEW-PLACE")]
+    pub place: String,
+    /// Leave the old copy where it is
+    #[arg(long)]
+    pub keep_old: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
+pub fn relocate(app: &App, typed: &LaneRelocateArgs) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.name)?.clone();
     match place(app, &typed.place)? {
         Place::Local(new) => near(app, typed, &lane, &new),
@@ -27,7 +43,12 @@ pub fn relocate(app: &App, typed: &LaneRelocate) -> Result<ExitCode, Error> {
     }
 }
 
-fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Result<ExitCode, Error> {
+fn near(
+    app: &App,
+    typed: &LaneRelocateArgs,
+    lane: &LaneConfig,
+    new: &Path,
+) -> Result<ExitCode, Error> {
     let drawn = Arc::new(Progress::default());
     let opened = app.run(app.pass(lane, Arc::clone(&drawn)));
     let pass = match opened {
@@ -110,7 +131,7 @@ fn near(app: &App, typed: &LaneRelocate, lane: &LaneConfig, new: &Path) -> Resul
     done(app, config.lane(&lane.name)?, lane, &relocated)
 }
 
-fn ask(app: &App, typed: &LaneRelocate) -> Result<(), Error> {
+fn ask(app: &App, typed: &LaneRelocateArgs) -> Result<(), Error> {
     if confirmed(app, typed.yes, "Move it?")? {
         return Ok(());
     }
@@ -180,7 +201,7 @@ fn why_it_stays(why: &WhyStays) -> String {
 
 fn adopt(
     app: &App,
-    typed: &LaneRelocate,
+    typed: &LaneRelocateArgs,
     lane: &LaneConfig,
     new: &Path,
 ) -> Result<ExitCode, Error> {

@@ -1,5 +1,6 @@
 //! `lane remove`.
 
+use clap::Args;
 use std::sync::Arc;
 
 use katabatic_core::words;
@@ -9,10 +10,19 @@ use katabatic_ledger::spare_rows;
 use serde_json::json;
 
 use crate::app::App;
-use crate::args::LaneRemove;
 use crate::draw::{json, line};
 
-pub fn remove(app: &App, typed: &LaneRemove) -> Result<(), Error> {
+/// `lane remove`.
+#[derive(Args, Debug)]
+pub struct LaneRemoveArgs {
+    /// The lane
+    pub name: String,
+    /// Let its stubs go from this computer; their files stay on the other side
+    #[arg(long)]
+    pub drop_stubs: bool,
+}
+
+pub fn remove(app: &App, typed: &LaneRemoveArgs) -> Result<(), Error> {
     let mut config = app.config.clone();
     let name = &typed.name;
     let lane = config.lane(name)?.clone();

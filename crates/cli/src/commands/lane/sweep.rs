@@ -1,5 +1,6 @@
 //! `lane sweep`: removes what the rules of a lane leave out from both sides, into the spares.
 
+use clap::Args;
 use std::collections::BTreeMap;
 use std::io::IsTerminal;
 use std::process::ExitCode;
@@ -12,16 +13,31 @@ use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
 
 use crate::app::App;
-use crate::args::LaneSweep;
 use crate::commands::account::confirmed;
 use crate::draw::table::Rows;
 use crate::draw::{json, line, shown};
 use crate::exit;
 
+/// `lane sweep`.
+#[derive(Args, Debug)]
+pub struct LaneSweepArgs {
+    /// The lane
+    pub name: String,
+    /// Only what these rules of the lane leave out
+    #[arg(value_name = "RULE")]
+    pub rules: Vec<String>,
+    /// Only show it
+    #[arg(long)]
+    pub preview: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub yes: bool,
+}
+
 /// As many files are named.
 const NAMED: usize = 12;
 
-pub fn sweep(app: &App, typed: &LaneSweep) -> Result<ExitCode, Error> {
+pub fn sweep(app: &App, typed: &LaneSweepArgs) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.name)?.clone();
     let pass = app.run(app.pass(&lane, Arc::new(Progress::default())))?;
     let found = app.run(sweep::caught(&pass, &typed.rules))?;

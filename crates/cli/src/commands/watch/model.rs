@@ -10,7 +10,7 @@ use katabatic_core::{Agreement, EditTime, RelPath, words};
 use katabatic_ledger::runs::{Run, RunItem};
 
 use crate::commands::agent;
-use crate::commands::runs::{did, outcome};
+use crate::draw::run_words::{did, outcome};
 use crate::draw::time;
 
 /// A speed is that of the last so many seconds.
