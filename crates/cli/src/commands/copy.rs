@@ -87,7 +87,7 @@ fn say((from, to): (&str, &str), copied: &Copied) {
         ""
     };
     line(format!(
-        "CopyArgs, run {}{went_on}: {}, {} copied",
+        "Copy, run {}{went_on}: {}, {} copied",
         copied.run,
         words::count(copied.copied.0, "file", "files"),
         words::bytes(copied.copied.1)

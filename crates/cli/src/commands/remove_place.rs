@@ -31,7 +31,7 @@ pub fn remove(app: &App, typed: &RemoveArgs) -> Result<ExitCode, Error> {
         return Err(Error::usage(
             "remove",
             "--holding is about one folder, and more than one place is named",
-            "RemoveArgs the folder by itself.",
+            "Remove the folder by itself.",
         ));
     }
     let drawn = Arc::new(Progress::default());

@@ -1,8 +1,6 @@
 //! What an audit found, in words and for programs.
 
-use crate::draw::{
-    json, shown_text, time,
-};
+use crate::draw::{json, shown_text, time};
 use katabatic_core::words;
 use katabatic_engine::audit::{Audit, Counted, Holds, Verdict};
 use katabatic_engine::config::LaneConfig;
