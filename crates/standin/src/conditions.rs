@@ -5,9 +5,9 @@ use std::path::Path;
 use hyper::header::{IF_MATCH, IF_NONE_MATCH};
 use hyper::{HeaderMap, Response, StatusCode};
 
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::if_header::{self, List, State};
 use crate::locks::Reach;
-use crate::serve::{Body, Cloud, Target, answer};
 use crate::store;
 
 /// Whether a request's conditions hold for what is there: its tag and whether that is weak, or none.

@@ -11,9 +11,9 @@ use hyper::body::Incoming;
 use hyper::{Request, Response, StatusCode};
 use serde_json::json;
 
+use crate::cloud::{Body, Cloud, Cut, answer};
 use crate::device_grant::phone_code;
 use crate::faults::Fault;
-use crate::serve::{Body, Cloud, Cut, answer};
 
 pub(crate) async fn respond(
     cloud: Arc<Cloud>,

@@ -7,6 +7,7 @@
 #![forbid(unsafe_code)]
 
 mod changes;
+mod cloud;
 mod conditions;
 mod control;
 mod device_grant;
@@ -29,6 +30,7 @@ mod sign_in;
 mod sign_in_pages;
 mod store;
 mod tls;
+mod xml_names;
 
 pub use device_grant::GrantConfig;
 pub use faults::{FAULTS, Fault, FaultError, Faults};

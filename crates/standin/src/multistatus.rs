@@ -1,6 +1,5 @@
 //! The XML of requests and answers (RFC 4918 §14), read and written.
 
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use quick_xml::events::Event;
 use quick_xml::name::ResolveResult;
 use quick_xml::reader::NsReader;
@@ -8,13 +7,7 @@ use quick_xml::reader::NsReader;
 use crate::listing::Found;
 use crate::properties::{self, Around};
 use crate::store::Property;
-
-const IN_HREF: AsciiSet = NON_ALPHANUMERIC
-    .remove(b'-')
-    .remove(b'_')
-    .remove(b'.')
-    .remove(b'~')
-    .remove(b'/');
+use crate::xml_names::{Name, bare, escaped, href};
 
 /// The first line of every answer, and the element that holds all the rest.
 pub(crate) const HEAD: &str =
@@ -31,9 +24,6 @@ pub(crate) enum Asked {
     Names,
     These(Vec<Name>),
 }
-
-/// A namespace and a name: `("DAV:", "getetag")`.
-pub(crate) type Name = (String, String);
 
 /// An element of a body.
 #[derive(Debug)]
@@ -204,24 +194,6 @@ pub(crate) fn read_patch(body: &[u8]) -> Option<Vec<Order>> {
     Some(orders)
 }
 
-pub(crate) fn escaped(text: &str) -> String {
-    quick_xml::escape::escape(text).into_owned()
-}
-
-pub(crate) fn href(path: &str, folder: bool) -> String {
-    let slash = if folder && !path.is_empty() { "/" } else { "" };
-    format!("/{}{slash}", utf8_percent_encode(path, &IN_HREF))
-}
-
-/// A name without a value.
-pub(crate) fn bare(name: &Name) -> String {
-    if name.0.is_empty() {
-        format!("<{} xmlns=\"\"/>", name.1)
-    } else {
-        format!("<x:{} xmlns:x=\"{}\"/>", name.1, escaped(&name.0))
-    }
-}
-
 /// A `propstat` element.
 pub(crate) fn propstat(props: &str, status: &str) -> String {
     format!(
@@ -320,15 +292,5 @@ mod tests {
             xml: "a&amp;b<n:u xmlns:n=\"urn:k\" v=\"1\"></n:u>".into(),
         });
         assert_eq!(orders, [set, Order::Remove(name("urn:k", "u"))]);
-    }
-
-    #[test]
-    fn an_href_escapes_what_a_url_cannot_hold() {
-        assert_eq!(
-            href("Past seasons/50% #1?.txt", false),
-            "/Past%20seasons/50%25%20%231%3F.txt"
-        );
-        assert_eq!(href("", true), "/");
-        assert_eq!(href("a", true), "/a/");
     }
 }

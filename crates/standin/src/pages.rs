@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use jiff::tz::TimeZone;
 
 use crate::listing::Found;
-use crate::multistatus::href;
+use crate::xml_names::href;
 
 const STYLE: &str = "\
 body{font:16px/1.5 Georgia,serif;max-width:46rem;margin:2.5rem auto;padding:0 1rem;color:#26221c;background:#f4efe6}\

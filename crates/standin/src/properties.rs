@@ -6,9 +6,9 @@ use crate::digests::field;
 use crate::faults::{Feature, Mishap};
 use crate::listing::{Found, http_date};
 use crate::locks::Lock;
-use crate::multistatus::{Name, escaped, href};
 use crate::quota::Quota;
 use crate::store::{self, Property};
+use crate::xml_names::{Name, escaped, href};
 
 /// What properties are made from, beside the resource itself.
 pub(crate) struct Around<'a> {

@@ -6,9 +6,9 @@ use http_body_util::{BodyExt, Limited};
 use hyper::body::Incoming;
 use hyper::{Method, Request, Response, StatusCode};
 
+use crate::cloud::{Body, Cloud, answer, answer_as};
 use crate::device_grant::may_sign_in;
 use crate::pages;
-use crate::serve::{Body, Cloud, answer, answer_as};
 
 #[derive(Clone, Copy)]
 pub(crate) enum Page {

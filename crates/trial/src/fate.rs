@@ -1,39 +1,13 @@
 //! What becomes of a step that a side is asked for: it is done, it goes wrong, or it is the last thing the process does.
 
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-
 use katabatic_core::RelPath;
 use katabatic_sides::side_error::Refusal;
 use katabatic_sides::{Outcome, SideError, Undone};
-use tokio::sync::Notify;
 
 use crate::mischief::Fault;
 use crate::script::stranger;
 use crate::side::SimulatedSide;
 use crate::world::{SECOND, World};
-
-/// What all sides of a trial share.
-#[derive(Clone)]
-pub struct Shared {
-    /// The world.
-    pub world: Arc<Mutex<World>>,
-    /// Told when the process dies.
-    pub died: Arc<Notify>,
-}
-
-impl Shared {
-    /// The world, for as long as one looks at it.
-    pub fn world(&self) -> MutexGuard<'_, World> {
-        self.world.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// The process dies: nothing after this is ever done.
-    pub async fn die(&self) {
-        self.world().mischief.dead = true;
-        self.died.notify_one();
-        std::future::pending::<()>().await;
-    }
-}
 
 enum Going {
     On,

@@ -15,6 +15,7 @@
 pub mod fate;
 pub mod mischief;
 pub mod script;
+pub mod shared;
 pub mod side;
 pub mod tally;
 pub mod trial;

@@ -17,9 +17,9 @@ use katabatic_sides::{
 };
 use tokio::sync::mpsc;
 
-use crate::fate::Shared;
 use crate::mischief::{Fault, Flaw, Nature};
 use crate::script::late_write_into;
+use crate::shared::Shared;
 use crate::world::{At, File, Node, SECOND, Tree, World};
 
 /// To the engine, a file of more than two dozen bytes is large.

@@ -29,9 +29,9 @@ use katabatic_sides::stop::Stop;
 use tokio::runtime::Runtime;
 use tokio::sync::Notify;
 
-use crate::fate::Shared;
 use crate::mischief::{Fault, Flaw, Nature};
 use crate::script::{Act, Odds, Script, apply, late_write, stranger};
+use crate::shared::Shared;
 use crate::side::SimulatedSide;
 use crate::tally::{Tally, name};
 use crate::world::{At, Node, SECOND, World};

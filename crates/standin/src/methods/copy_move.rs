@@ -6,9 +6,9 @@ use hyper::{HeaderMap, Request, Response, StatusCode};
 
 use super::failed;
 use super::put::over_quota;
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::conditions::{self, Change};
 use crate::locks::Reach;
-use crate::serve::{Body, Cloud, Target, answer};
 use crate::store::{self, Place};
 
 /// For so long the destination stands unguarded where `racing-moves` is in force.

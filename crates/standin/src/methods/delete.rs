@@ -2,9 +2,9 @@ use hyper::body::Incoming;
 use hyper::{Request, Response, StatusCode};
 
 use super::failed;
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::conditions::{self, Change};
 use crate::locks::Reach;
-use crate::serve::{Body, Cloud, Target, answer};
 use crate::store;
 
 /// `DELETE` (RFC 4918 §9.6): a folder goes with all it holds.

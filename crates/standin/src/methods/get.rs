@@ -13,10 +13,10 @@ use tokio::io::{AsyncReadExt, AsyncSeekExt};
 use super::failed;
 use super::propfind::listing_of;
 use super::put::pace;
+use crate::cloud::{Body, Cloud, Cut, Target, answer};
 use crate::digests::field;
 use crate::faults::{Feature, Mishap};
 use crate::listing::{Depth, find, http_date};
-use crate::serve::{Body, Cloud, Cut, Target, answer};
 use crate::sign_in_pages::html;
 use crate::{conditions, pages, store};
 

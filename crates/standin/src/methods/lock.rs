@@ -3,11 +3,11 @@ use hyper::header::{CONTENT_TYPE, HeaderValue};
 use hyper::{Request, Response, StatusCode};
 
 use super::{failed, small_body};
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::conditions::{self, Change};
 use crate::locks::{Lock, Reach, Wanted};
 use crate::multistatus::elements;
 use crate::properties::active_lock;
-use crate::serve::{Body, Cloud, Target, answer};
 use crate::{if_header, store};
 
 /// For so long a lock is given where the client does not say.

@@ -4,9 +4,9 @@ use hyper::body::{Body as _, Incoming};
 use hyper::{Request, Response, StatusCode};
 
 use super::failed;
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::conditions::{self, Change};
 use crate::locks::Reach;
-use crate::serve::{Body, Cloud, Target, answer};
 
 /// `MKCOL` (RFC 4918 §9.3).
 pub(super) async fn mkcol(

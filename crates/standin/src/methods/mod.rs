@@ -17,8 +17,8 @@ use http_body_util::{BodyExt, Limited};
 use hyper::body::Incoming;
 use hyper::{Request, Response, StatusCode};
 
+use crate::cloud::{Body, Cloud, Cut, Target, answer};
 use crate::faults::Feature;
-use crate::serve::{Body, Cloud, Cut, Target, answer};
 
 pub(crate) use propfind::{principal, principal_of};
 

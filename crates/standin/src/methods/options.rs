@@ -1,8 +1,8 @@
 use hyper::header::{ALLOW, HeaderValue};
 use hyper::{Response, StatusCode};
 
+use crate::cloud::{Body, Target, answer};
 use crate::faults::Feature;
-use crate::serve::{Body, Target, answer};
 
 /// `OPTIONS` (RFC 9110 §9.3.7), with the `DAV` header of RFC 4918 §10.1.
 pub(super) fn options(target: &Target) -> Response<Body> {

@@ -10,16 +10,15 @@ use hyper::{Request, Response, StatusCode};
 use tokio::sync::mpsc;
 
 use super::{failed, small_body};
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::digests::Digests;
 use crate::faults::{Feature, Mishap, OddXml};
 use crate::listing::{self, Depth, Found, find};
 use crate::locks::Lock;
-use crate::multistatus::{
-    Asked, FOOT, HEAD, bare, elements, escaped, propstat, read_asked, response,
-};
+use crate::multistatus::{Asked, FOOT, HEAD, elements, propstat, read_asked, response};
 use crate::properties::{Around, principal_href};
 use crate::quota;
-use crate::serve::{Body, Cloud, Target, answer};
+use crate::xml_names::{bare, escaped};
 
 /// XML goes out in pieces of about this size: a listing of 100,000 members is never whole in memory.
 const PIECE: usize = 64 * 1024;
@@ -243,13 +242,13 @@ pub(super) fn asked_for(body: &[u8]) -> Option<(String, Asked, String)> {
 pub(super) fn gone(path: &str) -> String {
     format!(
         "<D:response><D:href>{}</D:href><D:status>HTTP/1.1 404 Not Found</D:status></D:response>\n",
-        crate::multistatus::href(path, false)
+        crate::xml_names::href(path, false)
     )
 }
 
 /// A list of names without values, all of one outcome.
 pub(super) fn outcome<'n>(
-    names: impl Iterator<Item = &'n crate::multistatus::Name>,
+    names: impl Iterator<Item = &'n crate::xml_names::Name>,
     status: &str,
 ) -> String {
     let props: String = names.map(bare).collect();

@@ -3,10 +3,11 @@ use hyper::{Request, Response, StatusCode};
 
 use super::propfind::{multistatus, outcome};
 use super::{failed, small_body};
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::conditions::{self, Change};
 use crate::locks::Reach;
-use crate::multistatus::{FOOT, HEAD, Name, Order, href, read_patch};
-use crate::serve::{Body, Cloud, Target, answer};
+use crate::multistatus::{FOOT, HEAD, Order, read_patch};
+use crate::xml_names::{Name, href};
 use crate::{properties, store};
 
 /// `PROPPATCH` (RFC 4918 §9.2): properties of the clients' own are kept as they are sent; all of it is done or nothing.

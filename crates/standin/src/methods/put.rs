@@ -10,11 +10,11 @@ use hyper::{HeaderMap, Request, Response, StatusCode};
 use tokio::io::AsyncWriteExt;
 
 use super::failed;
+use crate::cloud::{Body, Cloud, Cut, Target, answer};
 use crate::conditions::{self, Change};
 use crate::faults::Feature;
 use crate::locks::Reach;
 use crate::people::Mount;
-use crate::serve::{Body, Cloud, Cut, Target, answer};
 use crate::{quota, store};
 
 /// `PUT` (RFC 9110 §9.3.4), whole or of a range (§14.5): the body arrives beside, and takes its place in one step with

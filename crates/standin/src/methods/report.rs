@@ -4,9 +4,9 @@ use hyper::{Request, Response, StatusCode};
 use super::propfind::{Surroundings, asked_for, gone, listing_of, multistatus};
 use super::{failed, small_body};
 use crate::changes::Changed;
+use crate::cloud::{Body, Cloud, Target, answer};
 use crate::listing::{Depth, find};
 use crate::multistatus::{FOOT, HEAD, response};
-use crate::serve::{Body, Cloud, Target, answer};
 
 /// `REPORT` with `sync-collection` (RFC 6578 §3.2), over a whole tree.
 pub(super) async fn report(
