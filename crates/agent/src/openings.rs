@@ -17,7 +17,8 @@ use std::time::{Duration, Instant};
 use futures_util::StreamExt;
 use katabatic_core::telling::{Kind, Message};
 use katabatic_core::{
-    Base, Deed, Digest, EditTime, Entry, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side, words,
+    Base, Deed, Digest, EditTime, Entry, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side,
+    quantity, words,
 };
 use katabatic_opener::client::{Client, Told};
 use notify::{RecursiveMode, Watcher};
@@ -624,7 +625,7 @@ async fn has_room(side: &LocalSide, bytes: u64) -> Result<(), String> {
             "it needs {}, and the disk has {} left; make room: katabatic room --free {}",
             words::bytes(bytes),
             words::bytes(free),
-            words::bytes(bytes - free).replace(' ', "")
+            quantity::typed_bytes(bytes - free)
         )),
         _ => Ok(()),
     }

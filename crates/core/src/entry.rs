@@ -371,9 +371,10 @@ impl fmt::Display for Unknown {
             ),
             Unknown::NoRoom(needed, free) => write!(
                 out,
-                "{} are to come, and the disk has {} free. Make room first: katabatic room --free {0}",
+                "{} are to come, and the disk has {} free. Make room first: katabatic room --free {}",
                 crate::quantity::bytes(*needed),
-                crate::quantity::bytes(*free)
+                crate::quantity::bytes(*free),
+                crate::quantity::typed_bytes(needed.saturating_sub(*free))
             ),
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
             Unknown::Unfinished(why) => write!(

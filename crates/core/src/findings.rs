@@ -157,20 +157,17 @@ impl Findings {
     /// All of it, as a table.
     #[must_use]
     pub fn table(&self) -> Vec<Finding> {
-        let line = |about, found: &str, therefore| Finding {
-            about,
-            found: found.to_owned(),
-            therefore,
-            unguarded: false,
-        };
-        let kept = |keeps| match keeps {
-            Keeps::Obeyed => "obeyed",
-            Keeps::Ignored => "ignored",
-            Keeps::Refused => "not done at all",
-        };
-        let yes = |yes, no: &'static str| if yes { "yes" } else { no };
-        let never_relied_on = "not relied on: what is replaced is captured first";
-        let mut table = vec![
+        let mut table = self.about_tags();
+        table.extend(self.about_conditions());
+        table.extend(self.about_writing());
+        table.extend(self.about_looking());
+        table.extend(self.about_names());
+        table
+    }
+
+    /// What its version tags and digests are worth.
+    fn about_tags(&self) -> Vec<Finding> {
+        vec![
             match self.tags {
                 Tags::Strong => line(
                     "version tags",
@@ -226,7 +223,7 @@ impl Findings {
             ),
             line(
                 "tag after an upload",
-                yes(self.put_has_tag, "no"),
+                yes_or(self.put_has_tag, "no"),
                 if self.put_has_tag {
                     "it is taken from the answer"
                 } else {
@@ -246,6 +243,13 @@ impl Findings {
                     "what was staged is not known again in its place: uploads there end as stuck"
                 },
             ),
+        ]
+    }
+
+    /// Which conditions of requests it obeys.
+    fn about_conditions(&self) -> Vec<Finding> {
+        let never_relied_on = "not relied on: what is replaced is captured first";
+        vec![
             line(
                 "If-None-Match on PUT",
                 kept(self.if_none_match),
@@ -271,39 +275,52 @@ impl Findings {
                 kept(self.if_match_copy),
                 never_relied_on,
             ),
-        ];
-        table.push(match self.no_overwrite_move {
-            Keeps::Obeyed => line("Overwrite: F on MOVE", "obeyed", "a name that is taken stays; two moves at once may still race"),
-            _ => Finding {
-                unguarded: true,
-                ..line(
+            match self.no_overwrite_move {
+                Keeps::Obeyed => line(
                     "Overwrite: F on MOVE",
-                    kept(self.no_overwrite_move),
-                    "a look right before each move; what a stranger puts there between the two is not guarded",
-                )
+                    "obeyed",
+                    "a name that is taken stays; two moves at once may still race",
+                ),
+                Keeps::Ignored | Keeps::Refused => Finding {
+                    unguarded: true,
+                    ..line(
+                        "Overwrite: F on MOVE",
+                        kept(self.no_overwrite_move),
+                        "a look right before each move; what a stranger puts there between the two is not guarded",
+                    )
+                },
             },
-        });
-        table.push(match self.no_overwrite_folder {
-            Keeps::Obeyed | Keeps::Refused => line(
-                "Overwrite: F onto a folder",
-                kept(self.no_overwrite_folder),
-                "a request without an answer is kept from being done later",
-            ),
-            Keeps::Ignored => Finding {
-                unguarded: true,
-                ..line(
+            match self.no_overwrite_folder {
+                Keeps::Obeyed | Keeps::Refused => line(
                     "Overwrite: F onto a folder",
                     kept(self.no_overwrite_folder),
-                    "after a request without an answer nothing is done at that path for a day, in case that it comes late",
-                )
+                    "a request without an answer is kept from being done later",
+                ),
+                Keeps::Ignored => Finding {
+                    unguarded: true,
+                    ..line(
+                        "Overwrite: F onto a folder",
+                        kept(self.no_overwrite_folder),
+                        "after a request without an answer nothing is done at that path for a day, in case that it comes late",
+                    )
+                },
             },
-        });
-        table.extend([
             line(
                 "Overwrite: F on COPY",
                 kept(self.no_overwrite_copy),
                 "nothing: copies only go to names of our own",
             ),
+        ]
+    }
+
+    /// What becomes of uploads and copies.
+    fn about_writing(&self) -> Vec<Finding> {
+        let goes = if self.puts_whole() {
+            "small new files go at once; all else goes to a name of our own first"
+        } else {
+            "every upload goes to a name of our own first"
+        };
+        vec![
             line(
                 "a stranger while a PUT is under way",
                 match self.stranger_in_mid_body {
@@ -311,11 +328,7 @@ impl Findings {
                     Keeps::Ignored => "the stranger's file is overwritten",
                     Keeps::Refused => "could not be tried",
                 },
-                if self.puts_whole() {
-                    "small new files go at once; all else goes to a name of our own first"
-                } else {
-                    "every upload goes to a name of our own first"
-                },
+                goes,
             ),
             line(
                 "a PUT that is cut",
@@ -323,11 +336,7 @@ impl Findings {
                     CutPut::Nothing => "leaves nothing",
                     CutPut::Half => "leaves half a file under its name",
                 },
-                if self.puts_whole() {
-                    "small new files go at once; all else goes to a name of our own first"
-                } else {
-                    "every upload goes to a name of our own first"
-                },
+                goes,
             ),
             line(
                 "PUT of a range",
@@ -344,16 +353,22 @@ impl Findings {
             ),
             line(
                 "copies made there",
-                yes(self.copies, "no"),
+                yes_or(self.copies, "no"),
                 if self.copies && self.partial_put == Keeps::Obeyed && !self.tags_prove_little() {
                     "of a large file that changed a little, only the changes go"
                 } else {
                     "not used: a file that changed goes whole"
                 },
             ),
+        ]
+    }
+
+    /// What it tells of what lies there.
+    fn about_looking(&self) -> Vec<Finding> {
+        vec![
             line(
                 "Depth: infinity",
-                yes(self.infinity, "no"),
+                yes_or(self.infinity, "no"),
                 if self.infinity {
                     "everything is listed at once; where that breaks off, folder by folder"
                 } else {
@@ -362,7 +377,7 @@ impl Findings {
             ),
             line(
                 "change tokens",
-                yes(self.changes, "no"),
+                yes_or(self.changes, "no"),
                 if self.changes && !self.tags_prove_little() {
                     "a pass asks what changed; once a day everything is listed all the same"
                 } else {
@@ -371,7 +386,7 @@ impl Findings {
             ),
             line(
                 "ids that a move keeps",
-                yes(self.ids, "no"),
+                yes_or(self.ids, "no"),
                 if self.ids {
                     "what is moved there is moved here, and no content travels"
                 } else {
@@ -380,18 +395,24 @@ impl Findings {
             ),
             line(
                 "used and free space",
-                yes(self.quota, "not told"),
+                yes_or(self.quota, "not told"),
                 "shown where it is told",
             ),
             line(
                 "properties of our own",
-                yes(self.properties, "not kept"),
+                yes_or(self.properties, "not kept"),
                 if self.properties {
                     "edit times travel with the files"
                 } else {
                     "edit times are known to this computer only"
                 },
             ),
+        ]
+    }
+
+    /// Which names it holds, and how it tells them apart.
+    fn about_names(&self) -> Vec<Finding> {
+        vec![
             line(
                 "names that begin with a dot",
                 if self.lists_dots {
@@ -458,7 +479,28 @@ impl Findings {
                     "a file with a longer name is stuck, and stays here"
                 },
             ),
-        ]);
-        table
+        ]
     }
+}
+
+/// Something that was found, and what the program does because of it.
+fn line(about: &'static str, found: &str, therefore: &'static str) -> Finding {
+    Finding {
+        about,
+        found: found.to_owned(),
+        therefore,
+        unguarded: false,
+    }
+}
+
+fn kept(keeps: Keeps) -> &'static str {
+    match keeps {
+        Keeps::Obeyed => "obeyed",
+        Keeps::Ignored => "ignored",
+        Keeps::Refused => "not done at all",
+    }
+}
+
+fn yes_or(yes: bool, no: &'static str) -> &'static str {
+    if yes { "yes" } else { no }
 }

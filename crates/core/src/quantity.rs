@@ -18,6 +18,24 @@ pub fn bytes(count: u64) -> String {
     format!("{value:.1} {unit}")
 }
 
+/// At least so many bytes as an option takes them: `3.1MB`, in one word.
+#[must_use]
+pub fn typed_bytes(count: u64) -> String {
+    for (unit, name) in [
+        (1_000_000_000_000, "TB"),
+        (1_000_000_000, "GB"),
+        (1_000_000, "MB"),
+    ] {
+        if count >= unit {
+            let tenths = u128::from(count)
+                .saturating_mul(10)
+                .div_ceil(u128::from(unit));
+            return format!("{}.{}{name}", tenths / 10, tenths % 10);
+        }
+    }
+    format!("{}KB", count.div_ceil(1_000))
+}
+
 /// A span in words: `8 s`, `3 min`, `2 h 5 min`.
 #[must_use]
 pub fn span(seconds: u64) -> String {
@@ -66,5 +84,10 @@ mod tests {
         assert_eq!(count(1, "file", "files"), "1 file");
         assert_eq!(count(12_400, "file", "files"), "12,400 files");
         assert_eq!(grouped(1_000_000), "1,000,000");
+        assert_eq!(typed_bytes(1), "1KB");
+        assert_eq!(typed_bytes(999_999), "1000KB");
+        assert_eq!(typed_bytes(3_000_000), "3.0MB");
+        assert_eq!(typed_bytes(3_000_001), "3.1MB", "never less than is needed");
+        assert_eq!(typed_bytes(2_950_000_000_000), "3.0TB");
     }
 }

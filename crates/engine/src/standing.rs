@@ -115,17 +115,7 @@ pub async fn look_telling(
     fresh: bool,
     told: Told<'_>,
 ) -> Result<LaneStanding, Error> {
-    let near_seen = match pass.lane.config.account(Side::Near) {
-        _ if fresh => {
-            pass.check_roots().await?;
-            Some(pass.clock.now())
-        }
-        None => {
-            pass.check_near_root().await?;
-            Some(pass.clock.now())
-        }
-        Some(_) => pass.lane.row.seen_at,
-    };
+    let near_seen = check_there(pass, fresh).await?;
     let one = !scope.is_root();
     let mut gathered = Gathered {
         told,
@@ -142,7 +132,6 @@ pub async fn look_telling(
         false => gather(pass, scope, &mut gathered).await?,
     };
     reconciler.finish(&mut |step| gathered.keep(pass, step, one));
-    let left_out = reconciler.left_out();
     let Gathered {
         told,
         known,
@@ -156,39 +145,13 @@ pub async fn look_telling(
     let (aside, settled): (Vec<Step>, Vec<Step>) = settled
         .into_iter()
         .partition(|step| matches!(step.decision, Decision::KeptAway { .. }));
-    let last_run = |connection: &_| runs::last_pass(connection, pass.lane.row.key);
     let mut standing = LaneStanding {
-        pass: pass.lane.row.pass,
-        last_run: pass.ledger.read(last_run)?,
-        failed: pass.lane.row.failed.clone(),
-        pass_seen: pass.lane.row.seen_at,
-        far_seen: match fresh {
-            true => near_seen,
-            false => pass.lane.row.seen_at,
-        },
-        far_failed: match pass.lane.config.account(Side::Far) {
-            None => {
-                let away = pass.lane.far_away.clone();
-                away.map(|why| (pass.clock.now(), why))
-            }
-            Some(account) if !fresh => {
-                let known = |connection: &_| account_rows::account(connection, account);
-                pass.ledger.read(known)?.error
-            }
-            Some(_) => None,
-        },
-        cut_off: pass.lane.row.seen_at.is_none() && any_known && !fresh,
-        near_seen,
         counts: BTreeMap::from([(Agreement::Settled, settled_files)]),
         settled_bytes,
         lies,
-        believed: pass
-            .ledger
-            .read(|connection| rows::believed_stubs(connection, pass.lane.row.key))?,
-        standings: Vec::new(),
         kept_away: aside.iter().map(|step| step.path().clone()).collect(),
         unusable,
-        left_out: BTreeMap::new(),
+        ..LaneStanding::of_lane(pass, fresh, near_seen, any_known)?
     };
     let wish = Wish {
         scope: vec![scope.clone()],
@@ -217,50 +180,11 @@ pub async fn look_telling(
         .standings
         .sort_by(|a, b| a.step.path().cmp(b.step.path()));
     if !one {
-        let row = pass
-            .ledger
-            .read(|connection| rows::row(connection, pass.lane.row.key, scope))?;
-        let remembered = row.and_then(|row| row.open).filter(|_| !fresh);
-        let remembered = remembered.map(|(_, reason)| {
-            let why = Unknown::NotListed("as the last pass found".into());
-            (Step::of_the_top(Side::Far, why), reason)
-        });
-        let now = roots
-            .into_iter()
-            .filter_map(|(side, listing)| match listing {
-                Listing::Incomplete(why) => {
-                    let step = Step::of_the_top(side, why);
-                    let reason = words::reason(&step, time);
-                    Some((step, reason))
-                }
-                Listing::Complete => None,
-            });
-        for (step, reason) in now.chain(remembered) {
-            *standing.counts.entry(Agreement::Stuck).or_default() += 1;
-            let state = FileState::of(&step);
-            standing.standings.insert(
-                0,
-                Standing {
-                    step,
-                    state,
-                    reason,
-                    edited: None,
-                    unproven: false,
-                },
-            );
+        for (step, reason) in tops(pass, roots, fresh, time)? {
+            standing.tell_of_top(step, reason);
         }
-        let known = pass
-            .ledger
-            .read(|connection| rows::left_out(connection, pass.lane.row.key))?;
-        // What lies only on the far side is known from the last pass that listed everything.
-        standing.left_out = if pass.lane.row.seen_at.is_some() && !fresh {
-            known.into_iter().collect()
-        } else {
-            left_out
-                .iter()
-                .map(|(by, tally)| (words::left_out_name(by), *tally))
-                .collect()
-        };
+        let seen_now = reconciler.left_out();
+        standing.left_out = left_out(pass, seen_now, fresh)?;
     }
     if let Some((folder, by)) = left_out_above(pass, scope).await? {
         standing.leave_out(&folder, &by);
@@ -270,6 +194,67 @@ pub async fn look_telling(
         standing.unusable.len() as u64 + by_rule;
     standing.counts.retain(|_, count| *count > 0);
     Ok(standing)
+}
+
+/// Makes sure that what is to be looked at is there; when the near side is seen.
+async fn check_there(pass: &Pass, fresh: bool) -> Result<Option<EditTime>, Error> {
+    match pass.lane.config.account(Side::Near) {
+        _ if fresh => {
+            pass.check_roots().await?;
+            Ok(Some(pass.clock.now()))
+        }
+        None => {
+            pass.check_near_root().await?;
+            Ok(Some(pass.clock.now()))
+        }
+        Some(_) => Ok(pass.lane.row.seen_at),
+    }
+}
+
+/// What could not be listed whole of the tops of both sides: now, or as the last pass found.
+fn tops(
+    pass: &Pass,
+    roots: PerSide<Listing>,
+    fresh: bool,
+    time: &dyn Fn(EditTime) -> String,
+) -> Result<Vec<(Step, String)>, Error> {
+    let of_top = |connection: &_| rows::row(connection, pass.lane.row.key, &RelPath::root());
+    let row = pass.ledger.read(of_top)?;
+    let remembered = row.and_then(|row| row.open).filter(|_| !fresh);
+    let remembered = remembered.map(|(_, reason)| {
+        let why = Unknown::NotListed("as the last pass found".into());
+        (Step::of_the_top(Side::Far, why), reason)
+    });
+    let now = roots
+        .into_iter()
+        .filter_map(|(side, listing)| match listing {
+            Listing::Incomplete(why) => {
+                let step = Step::of_the_top(side, why);
+                let reason = words::reason(&step, time);
+                Some((step, reason))
+            }
+            Listing::Complete => None,
+        });
+    Ok(now.chain(remembered).collect())
+}
+
+/// What rules and the choice leave out in the whole lane. What lies only on the far side is known from the last pass that
+/// listed everything.
+fn left_out(
+    pass: &Pass,
+    seen_now: &BTreeMap<LeftOutBy, Tally>,
+    fresh: bool,
+) -> Result<BTreeMap<String, Tally>, Error> {
+    if pass.lane.row.seen_at.is_some() && !fresh {
+        let known = pass
+            .ledger
+            .read(|connection| rows::left_out(connection, pass.lane.row.key))?;
+        return Ok(known.into_iter().collect());
+    }
+    let told = seen_now
+        .iter()
+        .map(|(by, tally)| (words::left_out_name(by), *tally));
+    Ok(told.collect())
 }
 
 /// What was looked at, with all that is settled only counted, so that a lane of any size fits.
@@ -574,6 +559,62 @@ pub(crate) async fn seen_at(
 }
 
 impl LaneStanding {
+    /// What is known of a lane before any path of it is looked at.
+    fn of_lane(
+        pass: &Pass,
+        fresh: bool,
+        near_seen: Option<EditTime>,
+        any_known: bool,
+    ) -> Result<LaneStanding, Error> {
+        let row = &pass.lane.row;
+        let last_run = |connection: &_| runs::last_pass(connection, row.key);
+        let believed = |connection: &_| rows::believed_stubs(connection, row.key);
+        Ok(LaneStanding {
+            pass: row.pass,
+            last_run: pass.ledger.read(last_run)?,
+            failed: row.failed.clone(),
+            pass_seen: row.seen_at,
+            far_seen: match fresh {
+                true => near_seen,
+                false => row.seen_at,
+            },
+            far_failed: match pass.lane.config.account(Side::Far) {
+                None => {
+                    let away = pass.lane.far_away.clone();
+                    away.map(|why| (pass.clock.now(), why))
+                }
+                Some(account) if !fresh => {
+                    let known = |connection: &_| account_rows::account(connection, account);
+                    pass.ledger.read(known)?.error
+                }
+                Some(_) => None,
+            },
+            cut_off: row.seen_at.is_none() && any_known && !fresh,
+            near_seen,
+            counts: BTreeMap::new(),
+            settled_bytes: 0,
+            lies: BTreeMap::new(),
+            believed: pass.ledger.read(believed)?,
+            standings: Vec::new(),
+            kept_away: Vec::new(),
+            unusable: Vec::new(),
+            left_out: BTreeMap::new(),
+        })
+    }
+
+    /// The top of a side is stuck, before all else.
+    fn tell_of_top(&mut self, step: Step, reason: String) {
+        *self.counts.entry(Agreement::Stuck).or_default() += 1;
+        let standing = Standing {
+            state: FileState::of(&step),
+            step,
+            reason,
+            edited: None,
+            unproven: false,
+        };
+        self.standings.insert(0, standing);
+    }
+
     /// All that was asked about lies in a folder that is left out.
     fn leave_out(&mut self, folder: &RelPath, by: &LeftOutBy) {
         let all = self.counts.values().sum();
