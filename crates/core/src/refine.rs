@@ -120,19 +120,14 @@ pub fn of_agreed(mut step: Step, contents: &Contents, wish: &Wish) -> Step {
 pub fn refine(steps: Vec<Step>, facts: &Facts<'_>, wish: &Wish) -> Refined {
     // What gets another name first is at two names until then: its content waits.
     let is_move = |step: &&Step| matches!(step.decision, Decision::Move { .. });
-    let moved: Vec<RelPath> = steps
-        .iter()
-        .filter(is_move)
-        .map(|step| step.path().clone())
-        .collect();
+    let moved = steps.iter().filter(is_move);
+    let moved: BTreeSet<RelPath> = moved.map(|step| step.path().clone()).collect();
     let mut steps: Vec<Step> = steps
         .into_iter()
-        .map(
-            |step| match moved.iter().any(|to| step.path().is_within(to)) {
-                true => step,
-                false => of_agreed(step, facts.contents, wish),
-            },
-        )
+        .map(|step| match is_within_any(step.path(), &moved) {
+            true => step,
+            false => of_agreed(step, facts.contents, wish),
+        })
         .map(|step| of_written_into(step, facts, wish))
         .collect();
     moved_out::drop_here(&mut steps, &facts.moved_to);
@@ -282,6 +277,12 @@ fn as_a_stub(mut step: Step, contents: &Contents, wish: &Wish) -> Step {
     step
 }
 
+/// Whether a path is one of these, or lies in one.
+fn is_within_any(path: &RelPath, these: &BTreeSet<RelPath>) -> bool {
+    let mut above = std::iter::successors(Some(path.clone()), RelPath::parent);
+    !these.is_empty() && above.any(|path| these.contains(&path))
+}
+
 /// The paths that a wish is about.
 struct Scope(BTreeSet<RelPath>);
 
@@ -292,8 +293,7 @@ impl Scope {
 
     /// Whether a step is about them. A folder above them that has to be made is.
     fn has(&self, step: &Step) -> bool {
-        let mut above = std::iter::successors(Some(step.path().clone()), RelPath::parent);
-        if above.any(|path| self.0.contains(&path)) {
+        if is_within_any(step.path(), &self.0) {
             return true;
         }
         let makes = matches!(
