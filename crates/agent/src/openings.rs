@@ -17,8 +17,8 @@ use std::time::{Duration, Instant};
 use futures_util::StreamExt;
 use katabatic_core::telling::{Kind, Message};
 use katabatic_core::{
-    Base, Deed, Digest, EditTime, Entry, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side,
-    quantity, words,
+    Base, Deed, Digest, EditTime, Entry, ItemEnding, ItemOutcome, RelPath, RunCommand, RunOutcome,
+    Side, quantity, words,
 };
 use katabatic_opener::client::{Client, Told};
 use notify::{RecursiveMode, Watcher};
@@ -585,7 +585,7 @@ impl Asked {
         self.openings
             .ledger
             .write(move |connection| {
-                let run = runs::begin(connection, key, &name, "open", began)?;
+                let run = runs::begin(connection, key, &name, &RunCommand::Open, began)?;
                 runs::add_item(connection, run, &item)?;
                 runs::end(connection, run, now, &ended, &counts)
             })

@@ -58,7 +58,7 @@ pub use per_side::PerSide;
 pub use reconcile::Reconciler;
 pub use refine::{Facts, Refined, StubFact, StubQuestion, refine};
 pub use rules::Rule;
-pub use run_log::{Deed, ItemEnding, ItemOutcome, RunClass, RunOutcome};
+pub use run_log::{Deed, ItemEnding, ItemOutcome, RunClass, RunCommand, RunOutcome};
 pub use selection::{LeftOutBy, Selection, Tally};
 pub use side::Side;
 pub use spare_cause::{DroppedFor, KeptFor, SpareCause};

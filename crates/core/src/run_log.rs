@@ -3,6 +3,8 @@
 //! These are facts, and are decided on as facts; the English for them is made in [`crate::words`] when somebody reads it.
 //! They stand in the ledger in the form that serde gives them, so a variant keeps its name for good.
 
+use std::fmt;
+
 use serde::{Deserialize, Serialize};
 
 use crate::Side;
@@ -146,6 +148,68 @@ impl ItemOutcome {
         match result {
             Ok(_) => ItemOutcome::DONE,
             Err(why) => ItemOutcome::with(ItemEnding::Stuck, why.to_string()),
+        }
+    }
+}
+
+/// What a run was asked for.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RunCommand {
+    /// A pass over a lane.
+    Sync,
+    /// A pass that brings content here.
+    Fetch,
+    /// A pass that leaves stubs here in place of content.
+    Shed,
+    /// Conflicts, drift and removals that waited were decided.
+    Settle,
+    /// What rules leave out was removed from both sides.
+    Sweep,
+    /// What an earlier run took away was brought back.
+    Undo,
+    /// Other folders were chosen, and local copies went.
+    Choose,
+    /// What a cut-off pass left was found again.
+    Recover,
+    /// A stub was opened by a program.
+    Open,
+    /// One place was removed by hand.
+    Remove(String),
+    /// One place was moved to another by hand.
+    Move {
+        /// What.
+        from: String,
+        /// Where to.
+        to: String,
+    },
+    /// One place was copied to another by hand.
+    Copy {
+        /// What.
+        from: String,
+        /// Where to.
+        to: String,
+    },
+    /// What an older version of the tool noted, in its words.
+    Words(String),
+}
+
+impl fmt::Display for RunCommand {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RunCommand::Sync => out.write_str("sync"),
+            RunCommand::Fetch => out.write_str("fetch"),
+            RunCommand::Shed => out.write_str("shed"),
+            RunCommand::Settle => out.write_str("settle"),
+            RunCommand::Sweep => out.write_str("sweep"),
+            RunCommand::Undo => out.write_str("undo"),
+            RunCommand::Choose => out.write_str("choose"),
+            RunCommand::Recover => out.write_str("recover"),
+            RunCommand::Open => out.write_str("open"),
+            RunCommand::Remove(what) => write!(out, "remove {what}"),
+            RunCommand::Move { from, to } => write!(out, "move {from} to {to}"),
+            RunCommand::Copy { from, to } => write!(out, "copy {from} to {to}"),
+            RunCommand::Words(words) => out.write_str(words),
         }
     }
 }

@@ -3,7 +3,7 @@
 //! The answer is about a file, or about a folder and everything in it that waits for one. It is carried out by a pass
 //! under terms of its own, so that nothing else happens than a pass would have done by itself.
 
-use katabatic_core::{Agreement, Drift, RelPath, Removals, Side, Terms, words};
+use katabatic_core::{Agreement, Drift, RelPath, Removals, RunCommand, Side, Terms, words};
 
 use crate::Error;
 use crate::pass::{Pass, Report, Wish};
@@ -135,7 +135,7 @@ async fn run(
         terms: Some(terms),
         ..Wish::default()
     };
-    pass.run("settle", &wish).await
+    pass.run(RunCommand::Settle, &wish).await
 }
 
 fn asked(pass: &Pass, path: &RelPath) -> Result<Asked, Error> {

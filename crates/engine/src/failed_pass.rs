@@ -3,7 +3,7 @@
 //! Whoever looks the next morning has not seen the message. So the lane remembers it until a pass goes on from there,
 //! and the first of several that end alike is a run of its own.
 
-use katabatic_core::{EditTime, RunOutcome};
+use katabatic_core::{EditTime, RunCommand, RunOutcome};
 
 use crate::config::LaneConfig;
 use crate::{Class, Error};
@@ -42,7 +42,7 @@ pub fn remember(
             return rows::set_failed(connection, row.key, None);
         }
         if row.failed.is_none_or(|known| known.why != failed.why) {
-            let run = runs::begin(connection, row.key, &name, "sync", began)?;
+            let run = runs::begin(connection, row.key, &name, &RunCommand::Sync, began)?;
             let outcome = RunOutcome::Failed(failed.why.clone());
             runs::end(connection, run, at, &outcome, &Counts::default())?;
         }

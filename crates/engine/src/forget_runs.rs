@@ -51,7 +51,7 @@ pub async fn forget_by_itself(ledger: &Ledger, now: EditTime, days: i64) -> Resu
 
 #[cfg(test)]
 mod tests {
-    use katabatic_core::{Deed, ItemOutcome, RunOutcome, Side};
+    use katabatic_core::{Deed, ItemOutcome, RunCommand, RunOutcome, Side};
 
     use super::*;
     use crate::config::KEPT_DAYS;
@@ -64,7 +64,8 @@ mod tests {
             let began = days_before(now, *age);
             ledger
                 .write(move |connection| {
-                    let run = runs::begin(connection, LaneKey(1), "scores", "sync", began)?;
+                    let run =
+                        runs::begin(connection, LaneKey(1), "scores", &RunCommand::Sync, began)?;
                     let item = runs::RunItem {
                         path: "a".into(),
                         deed: Deed::Carry(Side::Far),

@@ -7,7 +7,7 @@
 
 use std::collections::BTreeSet;
 
-use katabatic_core::{Agreement, EditTime, Side, words};
+use katabatic_core::{Agreement, EditTime, RunCommand, Side, words};
 
 use crate::hand::Hand;
 use crate::pass::Pass;
@@ -71,7 +71,7 @@ pub fn choose(ledger: &Ledger, now: EditTime, limits: &Limits) -> Result<Choice,
                 in_conflict.insert((lane, path));
             }
         }
-        let settled: BTreeSet<i64> = runs::of_command(connection, "settle")?
+        let settled: BTreeSet<i64> = runs::of_command(connection, &RunCommand::Settle)?
             .into_iter()
             .collect();
         let newest = runs::last(connection, None, 1)?

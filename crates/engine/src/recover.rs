@@ -9,7 +9,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::{
-    Deed, Entry, ItemEnding, ItemOutcome, Kind, Listing, RelPath, RunOutcome, Side, View,
+    Deed, Entry, ItemEnding, ItemOutcome, Kind, Listing, RelPath, RunCommand, RunOutcome, Side,
+    View,
 };
 use tokio::sync::mpsc;
 
@@ -187,7 +188,9 @@ impl Offer {
 pub async fn bring(pass: &Pass, offer: &Offer, target: &Target) -> Result<Recovered, Error> {
     let pass = &pass.lock()?;
     pass.prepare().await?;
-    let run = pass.begin_run_of("recover", pass.clock.now()).await?;
+    let run = pass
+        .begin_run_of(RunCommand::Recover, pass.clock.now())
+        .await?;
     in_run(run, async |run| bring_in(pass, run, offer, target).await).await
 }
 

@@ -3,8 +3,8 @@
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{
-    Agreement, Decision, EditTime, Entry, Kind, RelPath, RunOutcome, Side, SpareCause, Step,
-    Triple, View, words,
+    Agreement, Decision, EditTime, Entry, Kind, RelPath, RunCommand, RunOutcome, Side, SpareCause,
+    Step, Triple, View, words,
 };
 
 pub use crate::answer::Keep;
@@ -195,8 +195,11 @@ pub async fn settle(
             ));
             if near.kind == Kind::File && far.kind == Kind::File {
                 (
-                    pass.carry_one(replacing(pass, path, near, far, yields)?, "settle")
-                        .await?,
+                    pass.carry_one(
+                        replacing(pass, path, near, far, yields)?,
+                        RunCommand::Settle,
+                    )
+                    .await?,
                     None,
                 )
             } else {
@@ -252,7 +255,7 @@ fn only_reads(pass: &Pass, path: &RelPath, side: Side) -> Error {
 /// A pass over what was settled, which finds the conflict gone.
 async fn carry_on(pass: &LockedLane, scope: Vec<RelPath>) -> Result<Report, Error> {
     pass.run(
-        "settle",
+        RunCommand::Settle,
         &Wish {
             scope,
             by_hand: true,
@@ -391,7 +394,9 @@ async fn take_out(
     yields: Side,
     old: &Entry,
 ) -> Result<i64, Error> {
-    let run = pass.begin_run_of("settle", pass.clock.now()).await?;
+    let run = pass
+        .begin_run_of(RunCommand::Settle, pass.clock.now())
+        .await?;
     let change = Change {
         side: yields,
         path,

@@ -5,7 +5,8 @@
 //! captured and checked to be the version that was shown.
 
 use katabatic_core::{
-    Deed, Entry, ItemEnding, ItemOutcome, Kind, RelPath, Rule, RunOutcome, Side, SpareCause,
+    Deed, Entry, ItemEnding, ItemOutcome, Kind, RelPath, Rule, RunCommand, RunOutcome, Side,
+    SpareCause,
 };
 
 use crate::choose::entries;
@@ -139,7 +140,9 @@ pub async fn sweep(pass: &Pass, shown: &[OnSide; 2]) -> Result<Swept, Error> {
             format!("Sync first: katabatic sync {}", pass.lane.config.name),
         ));
     }
-    let run = pass.begin_run_of("sweep", pass.clock.now()).await?;
+    let run = pass
+        .begin_run_of(RunCommand::Sweep, pass.clock.now())
+        .await?;
     in_run(run, async |run| sweep_in(pass, run, shown).await).await
 }
 

@@ -10,8 +10,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::decide::{self, decide};
 use katabatic_core::{
-    Deed, Digest, Direction, Entry, ItemEnding, ItemOutcome, Kind, RelPath, RunOutcome, Side,
-    SpareCause, Triple, View, words,
+    Deed, Digest, Direction, Entry, ItemEnding, ItemOutcome, Kind, RelPath, RunCommand, RunOutcome,
+    Side, SpareCause, Triple, View, words,
 };
 
 use crate::Error;
@@ -148,7 +148,7 @@ pub async fn look(pass: &Pass, run: &Run) -> Result<Offer, Error> {
 
 /// Whether a run took from both sides, each by itself, rather than from one what the other had not.
 fn takes_from_each_side(run: &Run) -> bool {
-    run.command == "sweep"
+    run.command == RunCommand::Sweep
 }
 
 /// What later runs did, by path.
@@ -295,7 +295,9 @@ async fn folders_to_make(pass: &Pass, items: &[RunItem]) -> Result<Vec<RelPath>,
 pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, Error> {
     let pass = &pass.lock()?;
     pass.prepare().await?;
-    let run = pass.begin_run_of("undo", pass.clock.now()).await?;
+    let run = pass
+        .begin_run_of(RunCommand::Undo, pass.clock.now())
+        .await?;
     let (mut undone, scope) = in_run(run, async |run| back(pass, run, offer, of).await).await?;
     if !scope.is_empty() {
         let wish = Wish {
@@ -303,7 +305,7 @@ pub async fn take_back(pass: &Pass, offer: &Offer, of: &Run) -> Result<Undone, E
             by_hand: true,
             ..Wish::default()
         };
-        undone.report = pass.run("undo", &wish).await?;
+        undone.report = pass.run(RunCommand::Undo, &wish).await?;
     }
     Ok(undone)
 }

@@ -95,10 +95,15 @@ pub(super) fn salvage(new: &Connection, aside: &Path) -> u64 {
     }
     let form: rusqlite::Result<usize> =
         new.pragma_query_value(Some("old"), "user_version", |row| row.get(0));
-    if form.is_ok_and(|form| form < schema::FACTS)
+    if form.as_ref().is_ok_and(|&form| form < schema::FACTS)
         && let Err(why) = older_forms::translate(new)
     {
         tracing::debug!("what was told in words stays in them: {why}");
+    }
+    if form.is_ok_and(|form| form < schema::COMMANDS)
+        && let Err(why) = older_forms::run_commands(new)
+    {
+        tracing::debug!("what runs were asked for stays in words: {why}");
     }
     let forget = "UPDATE lane SET pass = 0, seen_at = NULL, token = NULL, listed_at = NULL, terms = NULL, selection = NULL";
     for sql in [forget, "DETACH DATABASE old"] {

@@ -5,8 +5,8 @@
 //! a ledger is opened. What is not known stays in its words.
 
 use katabatic_core::{
-    Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, KeptFor, RunOutcome, Side, SpareCause,
-    Stamp, StampKind,
+    Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, KeptFor, RunCommand, RunOutcome, Side,
+    SpareCause, Stamp, StampKind,
 };
 use rusqlite::{Connection, params};
 use serde_json::Value;
@@ -60,6 +60,34 @@ pub(super) fn translate(connection: &Connection) -> rusqlite::Result<()> {
         },
     )?;
     Ok(())
+}
+
+/// Turns what runs were asked for, which stood there in words up to the thirteenth form, into facts.
+pub(super) fn run_commands(connection: &Connection) -> rusqlite::Result<()> {
+    each(
+        connection,
+        "SELECT 0, command FROM run GROUP BY command",
+        |_, words| {
+            let sql = "UPDATE run SET command = ?2 WHERE command = ?1";
+            connection.execute(sql, params![words, Fact(&run_command(&words))])
+        },
+    )
+}
+
+fn run_command(words: &str) -> RunCommand {
+    match words {
+        "sync" => RunCommand::Sync,
+        "fetch" => RunCommand::Fetch,
+        "shed" => RunCommand::Shed,
+        "settle" => RunCommand::Settle,
+        "sweep" => RunCommand::Sweep,
+        "undo" => RunCommand::Undo,
+        "choose" => RunCommand::Choose,
+        "recover" => RunCommand::Recover,
+        "open" => RunCommand::Open,
+        // Where a name itself holds the word between the two places, nobody knows any more where one ends.
+        words => RunCommand::Words(words.to_owned()),
+    }
 }
 
 /// Row by row, since nothing finds an item by its words.

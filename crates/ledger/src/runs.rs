@@ -2,7 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Deed, EditTime, ItemEnding, ItemOutcome, RunClass, RunOutcome, Toll};
+use katabatic_core::{
+    Deed, EditTime, ItemEnding, ItemOutcome, RunClass, RunCommand, RunOutcome, Toll,
+};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
@@ -51,8 +53,8 @@ pub struct Run {
     pub number: i64,
     /// The lane's name at the time.
     pub lane: String,
-    /// What was asked for: `sync`, `settle`.
-    pub command: String,
+    /// What was asked for.
+    pub command: RunCommand,
     /// When it began.
     pub began: EditTime,
     /// When it ended; none for one that was cut off.
@@ -98,12 +100,12 @@ pub fn begin(
     connection: &Connection,
     lane: LaneKey,
     lane_name: &str,
-    command: &str,
+    command: &RunCommand,
     began: EditTime,
 ) -> rusqlite::Result<i64> {
     connection.execute(
         "INSERT INTO run (lane, lane_name, command, began) VALUES (?1, ?2, ?3, ?4)",
-        params![lane.0, lane_name, command, began.0],
+        params![lane.0, lane_name, Fact(command), began.0],
     )?;
     Ok(connection.last_insert_rowid())
 }
@@ -227,8 +229,10 @@ pub fn toll_since(
     since: EditTime,
 ) -> rusqlite::Result<Toll> {
     let sql = "SELECT COALESCE(SUM(removed), 0), COALESCE(SUM(replaced), 0) FROM run
-               WHERE lane = ?1 AND began >= ?2 AND command = 'sync'";
-    connection.query_row(sql, params![lane.0, since.0], |row| {
+               WHERE lane = ?1 AND began >= ?2 AND command IN (?3, ?4, ?5)";
+    let [sync, fetch, shed] = [RunCommand::Sync, RunCommand::Fetch, RunCommand::Shed].map(Fact);
+    let passes = params![lane.0, since.0, sync, fetch, shed];
+    connection.query_row(sql, passes, |row| {
         Ok(Toll {
             removed: row.get(0)?,
             replaced: row.get(1)?,
@@ -244,7 +248,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
     Ok(Run {
         number: row.get(0)?,
         lane: row.get(1)?,
-        command: row.get(2)?,
+        command: row.get::<_, Fact<RunCommand>>(2)?.0,
         began: EditTime(row.get(3)?),
         ended: row.get::<_, Option<i64>>(4)?.map(EditTime),
         outcome: outcome_in(row, 5)?,
@@ -384,11 +388,11 @@ pub fn last_settled(
 /// The last pass over a lane.
 pub fn last_pass(connection: &Connection, lane: LaneKey) -> rusqlite::Result<Option<Run>> {
     let sql = format!(
-        "SELECT {RUN_COLUMNS} FROM run WHERE lane = ?1 AND command = 'sync' ORDER BY number DESC LIMIT 1"
+        "SELECT {RUN_COLUMNS} FROM run WHERE lane = ?1 AND command = ?2 ORDER BY number DESC LIMIT 1"
     );
     connection
         .prepare_cached(&sql)?
-        .query_row([lane.0], read)
+        .query_row(params![lane.0, Fact(RunCommand::Sync)], read)
         .optional()
 }
 
@@ -402,22 +406,22 @@ pub fn first(connection: &Connection, lane: &str) -> rusqlite::Result<Option<Edi
 /// How the last run of a command ended; the inner one is none where it never came to its end.
 pub fn last_of(
     connection: &Connection,
-    command: &str,
+    command: &RunCommand,
 ) -> rusqlite::Result<Option<Option<RunOutcome>>> {
     connection
         .query_row(
             "SELECT outcome FROM run WHERE command = ?1 ORDER BY number DESC LIMIT 1",
-            [command],
+            [Fact(command)],
             |row| outcome_in(row, 0),
         )
         .optional()
 }
 
 /// The numbers of the runs of a command.
-pub fn of_command(connection: &Connection, command: &str) -> rusqlite::Result<Vec<i64>> {
+pub fn of_command(connection: &Connection, command: &RunCommand) -> rusqlite::Result<Vec<i64>> {
     connection
         .prepare("SELECT number FROM run WHERE command = ?1")?
-        .query_map([command], |row| row.get(0))?
+        .query_map([Fact(command)], |row| row.get(0))?
         .collect()
 }
 

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use super::older_forms;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 13] = [
+const MIGRATIONS: [&str; 14] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -264,10 +264,16 @@ const MIGRATIONS: [&str; 13] = [
     BEGIN
         UPDATE lane SET token = NULL WHERE number = NEW.lane AND token IS NOT NULL;
     END;
+",
+    "
+    -- What a run was asked for is a fact, too: the column is translated right after this.
 "];
 
 /// The form from which on facts stand in the ledger as facts.
 pub(super) const FACTS: usize = 12;
+
+/// The form from which on what a run was asked for stands there as a fact.
+pub(super) const COMMANDS: usize = 14;
 
 /// No version of the tool will ever have a form of this number: the number itself is damaged.
 const NO_VERSION: usize = 100_000;
@@ -303,6 +309,9 @@ pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::er
         if at + 1 == FACTS {
             older_forms::translate(&transaction)?;
         }
+        if at + 1 == COMMANDS {
+            older_forms::run_commands(&transaction)?;
+        }
     }
     transaction.pragma_update(None, "user_version", MIGRATIONS.len())?;
     Ok(transaction.commit()?)
@@ -311,8 +320,8 @@ pub(super) fn migrate(connection: &mut Connection) -> Result<(), Box<dyn std::er
 #[cfg(test)]
 mod tests {
     use katabatic_core::{
-        Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, RelPath, RunOutcome, Side,
-        SpareCause, Stamp, StampKind,
+        Agreement, Deed, DroppedFor, ItemEnding, ItemOutcome, RelPath, RunCommand, RunOutcome,
+        Side, SpareCause, Stamp, StampKind,
     };
 
     use super::*;
@@ -328,7 +337,7 @@ mod tests {
         INSERT INTO run (lane, lane_name, command, began, ended, outcome) VALUES
             (1, 'scores', 'sync', 1, 2, 'all settled'),
             (1, 'scores', 'undo', 3, 4, 'took back 1,200 files'),
-            (1, 'scores', 'sync', 5, NULL, NULL),
+            (1, 'scores', 'copy @office/A to B', 5, NULL, NULL),
             (1, 'scores', 'sync', 6, 7, 'account office: the network is not there');
         INSERT INTO run_item (run, number, path, action, bytes, result) VALUES
             (1, 1, 'a.txt', 'carry up', 5, 'done'),
@@ -366,6 +375,16 @@ mod tests {
             ]
         );
         let runs = runs::last(&connection, None, 9).unwrap();
+        let commands: Vec<RunCommand> = runs.iter().rev().map(|run| run.command.clone()).collect();
+        assert_eq!(
+            commands,
+            [
+                RunCommand::Sync,
+                RunCommand::Undo,
+                RunCommand::Words("copy @office/A to B".into()),
+                RunCommand::Sync,
+            ]
+        );
         let outcomes: Vec<Option<RunOutcome>> =
             runs.into_iter().rev().map(|run| run.outcome).collect();
         let failed = "account office: the network is not there";

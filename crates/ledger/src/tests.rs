@@ -1,8 +1,8 @@
 //! The ledger as the passes use it: rows that come back as they went in, scopes, intents, and failures.
 
 use katabatic_core::{
-    Agreement, Base, Deed, Digest, EditTime, Entry, ItemOutcome, Kind, RelPath, RunOutcome, Side,
-    SpareCause, Stamp, Toll, View,
+    Agreement, Base, Deed, Digest, EditTime, Entry, ItemOutcome, Kind, RelPath, RunCommand,
+    RunOutcome, Side, SpareCause, Stamp, Toll, View,
 };
 
 use super::intents::{self, Intent, Version};
@@ -273,16 +273,18 @@ async fn intents_stay_until_they_have_an_outcome() {
 #[tokio::test]
 async fn runs_add_up_for_the_brake_and_are_shown_newest_first() {
     let (_dir, ledger, lane) = ledger().await;
-    let begin = async |command: &'static str, at: i64| {
+    let begin = async |command: RunCommand, at: i64| {
         ledger
-            .write(move |connection| runs::begin(connection, lane, "scores", command, EditTime(at)))
+            .write(move |connection| {
+                runs::begin(connection, lane, "scores", &command, EditTime(at))
+            })
             .await
             .unwrap()
     };
     let (old, new, settled) = (
-        begin("sync", 10).await,
-        begin("sync", 50).await,
-        begin("settle", 60).await,
+        begin(RunCommand::Sync, 10).await,
+        begin(RunCommand::Sync, 50).await,
+        begin(RunCommand::Settle, 60).await,
     );
     for (run, removed) in [(old, 5), (new, 2), (settled, 1)] {
         let toll = Toll {

@@ -252,7 +252,7 @@ fn run_json(run: &Run) -> Value {
     json!({
         "number": run.number,
         "lane": run.lane,
-        "command": run.command,
+        "command": run.command.to_string(),
         "began": json::time(Some(run.began)),
         "ended": json::time(run.ended),
         "outcome": run.outcome.as_ref().map(words::run_outcome),

@@ -453,7 +453,7 @@ fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
         "happened": story.history.iter().map(|(run, item)| json!({
             "run": run.number,
             "began": json::time(Some(run.began)),
-            "command": run.command,
+            "command": run.command.to_string(),
             "path": item.path,
             "action": words::deed(&item.deed),
             "bytes": item.bytes,

@@ -364,7 +364,7 @@ fn cross(x: f64, y: f64) -> String {
 #[cfg(test)]
 mod tests {
     use jiff::civil::date;
-    use katabatic_core::RunOutcome;
+    use katabatic_core::{RunCommand, RunOutcome};
     use katabatic_ledger::runs::Counts;
 
     use super::*;
@@ -377,7 +377,7 @@ mod tests {
         Run {
             number: 1,
             lane: "scores".into(),
-            command: "sync".into(),
+            command: RunCommand::Sync,
             began: EditTime(began.timestamp().as_nanosecond().try_into().unwrap()),
             ended: None,
             outcome,

@@ -304,7 +304,7 @@ fn runs(body: &mut String, days: &[Day], runs: &[Run]) {
             "<tr><td class=\"n\">{}</td><td>{} {}</td><td>{}</td><td class=\"n\">{}</td><td>{}</td><td>{}</td></tr>",
             run.number,
             page::text(&run.lane),
-            page::text(&run.command),
+            page::text(&run.command.to_string()),
             time::dated(run.began),
             took(run),
             page::text(&did(run)),

@@ -7,8 +7,8 @@
 use std::collections::BTreeMap;
 
 use katabatic_core::{
-    Choice, Deed, DroppedFor, ItemEnding, ItemOutcome, Kind, LeftOutBy, RelPath, RunOutcome,
-    Selection, Side, SpareCause, Tally, words,
+    Choice, Deed, DroppedFor, ItemEnding, ItemOutcome, Kind, LeftOutBy, RelPath, RunCommand,
+    RunOutcome, Selection, Side, SpareCause, Tally, words,
 };
 
 use super::{Looked, proof};
@@ -80,7 +80,9 @@ pub async fn drop_copies(
     if looked.going(&before.selection.choice, after).is_empty() {
         return Ok(dropped);
     }
-    let run = pass.begin_run_of("choose", pass.clock.now()).await?;
+    let run = pass
+        .begin_run_of(RunCommand::Choose, pass.clock.now())
+        .await?;
     dropped.run = Some(run.number());
     in_run(run, async |run| {
         drop_in(pass, run, proven, &mut dropped).await?;

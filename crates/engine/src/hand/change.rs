@@ -3,7 +3,9 @@
 use katabatic_sides::Shelves as _;
 use std::path::{Path, PathBuf};
 
-use katabatic_core::{Deed, Entry, ItemOutcome, Kind, RelPath, RunOutcome, SpareCause, words};
+use katabatic_core::{
+    Deed, Entry, ItemOutcome, Kind, RelPath, RunCommand, RunOutcome, SpareCause, words,
+};
 
 use super::{Copied, Count, Hand, Spot, nothing_there, written};
 use crate::pass::primitive::{self, Trouble};
@@ -123,7 +125,7 @@ pub async fn remove(
     } else {
         Count::default()
     };
-    let run = hand.begin_run(format!("remove {}", written(place))).await?;
+    let run = hand.begin_run(RunCommand::Remove(written(place))).await?;
     // What the spare is said to take is what lies in it.
     let seen = Entry {
         size: seen.size.max(inside.bytes),
@@ -332,7 +334,10 @@ pub async fn rename(
         hand.check_no_spares_in(&what, to, there).await?;
     }
     let run = hand
-        .begin_run(format!("move {} to {}", source.shown, target.shown))
+        .begin_run(RunCommand::Move {
+            from: source.shown.clone(),
+            to: target.shown.clone(),
+        })
         .await?;
     let lane = hand.at(&work, &source).await?;
     let moved = async {

@@ -7,7 +7,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::{
-    Deed, Entry, ItemEnding, ItemOutcome, Kind, RelPath, RunOutcome, Side, SpareCause, Stamp,
+    Deed, Entry, ItemEnding, ItemOutcome, Kind, RelPath, RunCommand, RunOutcome, Side, SpareCause,
+    Stamp,
 };
 use rustix::fs::{FlockOperation, flock};
 
@@ -96,7 +97,10 @@ pub async fn copy(hand: &Hand<'_>, from: &Place, to: &Place, wish: Wish) -> Resu
         hand.check_no_spares_in(&what, to, there).await?;
     }
     let _tidy = hand.tidy_staging(&target).await;
-    let command = format!("copy {} to {}", source.shown, target.shown);
+    let command = RunCommand::Copy {
+        from: source.shown.clone(),
+        to: target.shown.clone(),
+    };
     let unfinished = hand.was_cut(&command)?;
     if let (Some(_), false, false) = (&there, wish.replace, unfinished)
         && seen.kind == Kind::Folder
@@ -162,7 +166,7 @@ impl Hand<'_> {
     }
 
     /// Whether the last run of this very copy did not come to its end.
-    fn was_cut(&self, command: &str) -> Result<bool, Error> {
+    fn was_cut(&self, command: &RunCommand) -> Result<bool, Error> {
         let last = self
             .ledger
             .read(|connection| runs::last_of(connection, command))?;

@@ -7,7 +7,7 @@
 use std::fs::File;
 use std::sync::Arc;
 
-use katabatic_core::{RelPath, Side};
+use katabatic_core::{RelPath, RunCommand, Side};
 use rustix::fs::{FlockOperation, flock};
 
 use super::{BY_HAND, Hand, ROOM, Spot, written};
@@ -217,9 +217,9 @@ impl Hand<'_> {
     }
 
     /// Begins a run of a command.
-    pub(super) async fn begin_run(&self, command: String) -> Result<OpRun, Error> {
+    pub(super) async fn begin_run(&self, command: RunCommand) -> Result<OpRun, Error> {
         let clock = Arc::new(SystemClock) as Arc<dyn katabatic_sides::clock::Clock>;
         let lane: (LaneKey, &str) = (self.key().await?, BY_HAND);
-        OpRun::begin(self.ledger, &clock, lane, &command, self.now()).await
+        OpRun::begin(self.ledger, &clock, lane, command, self.now()).await
     }
 }

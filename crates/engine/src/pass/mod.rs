@@ -34,7 +34,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use katabatic_core::{
-    Agreement, BrakeVerdict, EditTime, FileState, Reconciler, RelPath, Side, Step,
+    Agreement, BrakeVerdict, EditTime, FileState, Reconciler, RelPath, RunCommand, Side, Step,
 };
 pub use katabatic_core::{WantedContents, Wish};
 
@@ -104,9 +104,9 @@ impl Pass {
     pub async fn sync(&self, wish: &Wish) -> Result<Report, Error> {
         let locked = self.lock()?;
         let command = match wish.contents {
-            None => "sync",
-            Some(WantedContents::Here) => "fetch",
-            Some(WantedContents::Away) => "shed",
+            None => RunCommand::Sync,
+            Some(WantedContents::Here) => RunCommand::Fetch,
+            Some(WantedContents::Away) => RunCommand::Shed,
         };
         locked.run(command, wish).await
     }
@@ -119,7 +119,7 @@ impl Pass {
 
 impl LockedLane {
     /// Runs a pass.
-    pub(crate) async fn run(&self, command: &str, wish: &Wish) -> Result<Report, Error> {
+    pub(crate) async fn run(&self, command: RunCommand, wish: &Wish) -> Result<Report, Error> {
         let began = self.clock.now();
         let unfinished = self.prepare().await?;
         let seen = scan::scan(self, &unfinished, wish).await?;
@@ -136,7 +136,7 @@ impl LockedLane {
     async fn carry_out(
         &self,
         plan: &Plan,
-        command: &str,
+        command: RunCommand,
         began: EditTime,
         wish: &Wish,
     ) -> Result<Report, Error> {
@@ -169,7 +169,7 @@ impl LockedLane {
     }
 
     /// Carries one step that a person asked for.
-    pub(crate) async fn carry_one(&self, step: Step, command: &str) -> Result<Report, Error> {
+    pub(crate) async fn carry_one(&self, step: Step, command: RunCommand) -> Result<Report, Error> {
         let wish = Wish {
             scope: vec![step.path().clone()],
             by_hand: true,
@@ -229,7 +229,7 @@ impl LockedLane {
 
     async fn begin_run(
         &self,
-        command: &str,
+        command: RunCommand,
         plan: &Plan,
         began: EditTime,
     ) -> Result<Option<OpRun>, Error> {
@@ -249,7 +249,7 @@ impl LockedLane {
     /// Begins a run of this command.
     pub(crate) async fn begin_run_of(
         &self,
-        command: &str,
+        command: RunCommand,
         began: EditTime,
     ) -> Result<OpRun, Error> {
         let lane = (self.lane.row.key, self.lane.config.name.as_str());

@@ -5,7 +5,7 @@
 
 use std::sync::Arc;
 
-use katabatic_core::{EditTime, RunOutcome};
+use katabatic_core::{EditTime, RunCommand, RunOutcome};
 
 use crate::Error;
 use katabatic_ledger::runs::{self, Counts, RunItem};
@@ -36,10 +36,10 @@ impl OpRun {
         ledger: &Ledger,
         clock: &Arc<dyn Clock>,
         (lane, lane_name): (LaneKey, &str),
-        command: &str,
+        command: RunCommand,
         began: EditTime,
     ) -> Result<OpRun, Error> {
-        let (name, command) = (lane_name.to_owned(), command.to_owned());
+        let name = lane_name.to_owned();
         let number = ledger
             .write(move |connection| runs::begin(connection, lane, &name, &command, began))
             .await?;

@@ -10,7 +10,7 @@ use std::time::{Duration, SystemTime};
 use crate::worlds::{Death, World, path, tree, write};
 use async_trait::async_trait;
 use katabatic_core::known_root::KnownRoot;
-use katabatic_core::{EditTime, RelPath, RunOutcome, Side};
+use katabatic_core::{EditTime, RelPath, RunCommand, RunOutcome, Side};
 use katabatic_engine::pass::{Report, WantedContents, Wish};
 use katabatic_engine::seam::{Hook, NoHook, Seam};
 use katabatic_engine::{Class, choose, lanes, room, spares, sweep};
@@ -105,7 +105,7 @@ async fn a_run_that_fails_has_an_end() {
         .ledger
         .read(|connection| runs::last(connection, Some("scores"), 1));
     let last = last.unwrap().remove(0);
-    assert_eq!(last.command, "sweep");
+    assert_eq!(last.command, RunCommand::Sweep);
     assert!(
         matches!(&last.outcome, Some(RunOutcome::Failed(why)) if why.contains("to be left")),
         "{:?}",
