@@ -51,7 +51,7 @@ fn is_known(row: Option<&LedgerRow>, side: Side, seen: Option<&Entry>) -> bool {
     match (row.and_then(|row| row.base.as_ref()), seen) {
         (Some(base), None) => base.away == Some(side),
         (Some(base), Some(seen)) => {
-            let stamp = base.stamp(side);
+            let stamp = &base.stamps[side];
             let same = *stamp == seen.stamp || stamp.is_doubt_of(&seen.stamp);
             base.away.is_none() && base.kind == seen.kind && (seen.kind == Kind::Folder || same)
         }

@@ -17,8 +17,8 @@ use std::time::{Duration, Instant};
 use futures_util::StreamExt;
 use katabatic_core::telling::{Kind, Message};
 use katabatic_core::{
-    Base, Deed, Digest, EditTime, Entry, ItemEnding, ItemOutcome, RelPath, RunCommand, RunOutcome,
-    Side, quantity, words,
+    Base, Deed, Digest, EditTime, Entry, ItemEnding, ItemOutcome, PerSide, RelPath, RunCommand,
+    RunOutcome, Side, quantity, words,
 };
 use katabatic_opener::client::{Client, Told};
 use notify::{RecursiveMode, Watcher};
@@ -422,7 +422,7 @@ impl Asked {
         for (key, id, row) in rows {
             let lane = self.config.lanes.iter().find(|lane| lane.id == id);
             if let (Some(lane), Some(base)) = (lane, row.base)
-                && base.near == *stamp
+                && base.stamps.near == *stamp
             {
                 return Ok(Some(Known {
                     lane: lane.clone(),
@@ -499,7 +499,7 @@ impl Asked {
             }
         };
         let digest = Digest(*hasher.finalize().as_bytes());
-        let same_version = version.stamp == known.base.far.undoubted();
+        let same_version = version.stamp == known.base.stamps.far.undoubted();
         let expected = known.base.content.filter(|_| same_version);
         let came = came.and_then(|()| match () {
             () if length != version.size => Err(format!("{length} of {} bytes came", version.size)),
@@ -521,17 +521,23 @@ impl Asked {
             .unwrap_or_else(|| SystemClock.now());
         let ended = tokio::task::block_in_place(|| filling.end(&side, length, edited));
         let filled = Base {
-            // It was written a moment ago: the next pass reads it once.
-            near: ended.map_err(said)?.doubted(),
-            far: match same_version {
-                true => known.base.far.clone(),
-                false => version.stamp.doubted(),
+            stamps: PerSide {
+                // It was written a moment ago: the next pass reads it once.
+                near: ended.map_err(said)?.doubted(),
+                far: match same_version {
+                    true => known.base.stamps.far.clone(),
+                    false => version.stamp.doubted(),
+                },
             },
             content: Some(digest),
             size: length,
             ..known.base.clone()
         };
-        let (key, path, stub) = (known.key, known.path.clone(), known.base.near.clone());
+        let (key, path, stub) = (
+            known.key,
+            known.path.clone(),
+            known.base.stamps.near.clone(),
+        );
         // Where something else was agreed on since, that is how it stays.
         self.openings
             .ledger
@@ -548,7 +554,7 @@ impl Asked {
         };
         let forgotten = match side {
             Ok(side) => side
-                .forget_stub(&known.base.near)
+                .forget_stub(&known.base.stamps.near)
                 .await
                 .map_err(|why| why.to_string()),
             Err(error) => Err(error.why),
@@ -635,7 +641,7 @@ async fn has_room(side: &LocalSide, bytes: u64) -> Result<(), String> {
 async fn read(far: &dyn SideStore, known: &Known) -> Result<(Source, Entry), String> {
     let agreed = Entry {
         edited: known.edited,
-        ..Entry::file(known.base.size, known.base.far.undoubted())
+        ..Entry::file(known.base.size, known.base.stamps.far.undoubted())
     };
     match far.read(&known.path, &agreed).await {
         Ok(source) => return Ok((source, agreed)),

@@ -3,7 +3,7 @@
 use crate::decide::Change;
 use crate::run_log::Deed;
 use crate::selection::LeftOutBy;
-use crate::{Entry, Kind, Listing, OddKind, RelPath, Side, Triple, Unknown, View};
+use crate::{Entry, Kind, Listing, OddKind, PerSide, RelPath, Side, Triple, Unknown, View};
 
 /// What to do about one path.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -287,8 +287,8 @@ impl Step {
     /// What was seen, with what to do about it.
     pub(crate) fn of(seen: Triple, decision: Decision) -> Step {
         Step {
-            near: Change::of(seen.base.as_ref(), Side::Near, &seen.near),
-            far: Change::of(seen.base.as_ref(), Side::Far, &seen.far),
+            near: Change::of(seen.base.as_ref(), Side::Near, &seen.views.near),
+            far: Change::of(seen.base.as_ref(), Side::Far, &seen.views.far),
             decision,
             seen,
         }
@@ -310,8 +310,7 @@ impl Step {
             seen: Triple {
                 path: RelPath::root(),
                 base: None,
-                near,
-                far,
+                views: PerSide { near, far },
             },
             near: Change::Same,
             far: Change::Same,
@@ -322,10 +321,7 @@ impl Step {
     /// What one side showed.
     #[must_use]
     pub fn view(&self, side: Side) -> &View {
-        match side {
-            Side::Near => &self.seen.near,
-            Side::Far => &self.seen.far,
-        }
+        &self.seen.views[side]
     }
 
     /// What one side showed, where something was there.

@@ -3,6 +3,7 @@
 //! The heart of it is [`View`]: *absent* and *unknown* are different things. A folder that could not be read, a
 //! listing cut short or a name that a server never lists are unknown, and nothing is ever removed because of them.
 
+use crate::PerSide;
 use std::fmt;
 use std::sync::Arc;
 
@@ -422,14 +423,10 @@ pub struct Base {
     pub size: u64,
     /// The agreed content; none for folders.
     pub content: Option<Digest>,
-    /// The near side's stamp of the agreed version.
-    pub near: Stamp,
-    /// The far side's stamp of the agreed version.
-    pub far: Stamp,
-    /// Whether the near side ever showed the name in a listing.
-    pub near_listed: bool,
-    /// Whether the far side ever showed the name in a listing.
-    pub far_listed: bool,
+    /// Each side's stamp of the agreed version.
+    pub stamps: PerSide<Stamp>,
+    /// Whether each side ever showed the name in a listing.
+    pub listed: PerSide<bool>,
     /// The side whose removal is remembered and not carried: there the path is agreed to be away.
     pub away: Option<crate::Side>,
 }
@@ -438,25 +435,7 @@ impl Base {
     /// Whether the near side holds a stub: its content is on the far side alone.
     #[must_use]
     pub fn is_stub(&self) -> bool {
-        self.near.is_stub()
-    }
-
-    /// The stamp of one side.
-    #[must_use]
-    pub fn stamp(&self, side: crate::Side) -> &Stamp {
-        match side {
-            crate::Side::Near => &self.near,
-            crate::Side::Far => &self.far,
-        }
-    }
-
-    /// Whether one side ever listed the name.
-    #[must_use]
-    pub fn listed(&self, side: crate::Side) -> bool {
-        match side {
-            crate::Side::Near => self.near_listed,
-            crate::Side::Far => self.far_listed,
-        }
+        self.stamps.near.is_stub()
     }
 }
 

@@ -5,7 +5,7 @@
 //! turned into *absent* or *unknown*: a name is absent only where its folder was listed whole and, for a path the
 //! ledger knows, where that side has listed the name before.
 
-use crate::{Base, Entry, Kind, Listing, RelPath, Side, Unknown, View};
+use crate::{Base, Entry, Kind, Listing, PerSide, RelPath, Side, Unknown, View};
 
 /// What is known of one path.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -14,10 +14,8 @@ pub struct Triple {
     pub path: RelPath,
     /// What was agreed, if anything.
     pub base: Option<Base>,
-    /// Seen near.
-    pub near: View,
-    /// Seen far.
-    pub far: View,
+    /// What was seen on each side.
+    pub views: PerSide<View>,
 }
 
 /// A stream was not in tree order: going on could read "later" as "absent".
@@ -168,7 +166,7 @@ where
             Below::Listed => {}
         }
         // A removal that is remembered was believed once already; the name need not be listed again.
-        if base.is_some_and(|base| !base.listed(side) && base.away != Some(side)) {
+        if base.is_some_and(|base| !base.listed[side] && base.away != Some(side)) {
             return View::Unknown(Unknown::NeverListed);
         }
         View::Absent
@@ -222,8 +220,7 @@ where
         Some(Ok(Triple {
             path,
             base,
-            near,
-            far,
+            views: PerSide { near, far },
         }))
     }
 }
@@ -242,10 +239,14 @@ mod tests {
             kind: crate::Kind::File,
             size: 1,
             content: None,
-            near: Stamp::new("n"),
-            far: Stamp::new("f"),
-            near_listed: true,
-            far_listed,
+            stamps: PerSide {
+                near: Stamp::new("n"),
+                far: Stamp::new("f"),
+            },
+            listed: PerSide {
+                near: true,
+                far: far_listed,
+            },
             away: None,
         })
     }
@@ -292,7 +293,7 @@ mod tests {
         .unwrap();
         let far: Vec<(&str, &View)> = triples
             .iter()
-            .map(|triple| (triple.path.as_str(), &triple.far))
+            .map(|triple| (triple.path.as_str(), &triple.views.far))
             .collect();
         assert_eq!(
             far[1..4].iter().map(|(at, _)| *at).collect::<Vec<_>>(),
@@ -304,7 +305,7 @@ mod tests {
                 .all(|(_, view)| **view == View::Unknown(why.clone()))
         );
         assert_eq!(*far[4].1, View::Absent);
-        assert_eq!(triples[2].near, View::Absent);
+        assert_eq!(triples[2].views.near, View::Absent);
     }
 
     #[test]
@@ -315,7 +316,7 @@ mod tests {
             vec![],
         )
         .unwrap();
-        assert_eq!(triples[0].far, View::Unknown(Unknown::NeverListed));
+        assert_eq!(triples[0].views.far, View::Unknown(Unknown::NeverListed));
     }
 
     #[test]

@@ -19,7 +19,7 @@ pub fn may_have_left(step: &Step) -> bool {
         .is_some_and(|base| base.kind == Kind::File && base.away.is_none());
     agreed
         && step.near == Change::Same
-        && step.seen.far == View::Absent
+        && step.seen.views.far == View::Absent
         && goes_here(&step.decision)
 }
 
@@ -76,7 +76,7 @@ mod tests {
 
     use super::*;
     use crate::reconcile::reconcile;
-    use crate::{Base, Entry, Reconciler, Removals, Selection, Stamp, Terms, Triple};
+    use crate::{Base, Entry, PerSide, Reconciler, Removals, Selection, Stamp, Terms, Triple};
 
     fn path(text: &str) -> RelPath {
         RelPath::parse(text).unwrap()
@@ -93,14 +93,20 @@ mod tests {
                 kind: entry.kind,
                 size: entry.size,
                 content: None,
-                near: entry.stamp.clone(),
-                far: Stamp::new("f"),
-                near_listed: true,
-                far_listed: true,
+                stamps: PerSide {
+                    near: entry.stamp.clone(),
+                    far: Stamp::new("f"),
+                },
+                listed: PerSide {
+                    near: true,
+                    far: true,
+                },
                 away: None,
             }),
-            near: View::Present(entry),
-            far: View::Absent,
+            views: PerSide {
+                near: View::Present(entry),
+                far: View::Absent,
+            },
         }
     }
 
@@ -158,7 +164,7 @@ mod tests {
     #[test]
     fn a_copy_that_was_edited_here_is_no_copy() {
         let mut edited = gone_there("a", false);
-        edited.near = View::Present(Entry::file(9, Stamp::new("other")));
+        edited.views.near = View::Present(Entry::file(9, Stamp::new("other")));
         let steps = planned(Removals::Carry, vec![edited]);
         assert!(!steps.iter().any(may_have_left), "{steps:#?}");
     }

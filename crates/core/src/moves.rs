@@ -490,17 +490,11 @@ impl Board {
 }
 
 fn view(triple: &Triple, side: Side) -> &View {
-    match side {
-        Side::Near => &triple.near,
-        Side::Far => &triple.far,
-    }
+    &triple.views[side]
 }
 
 fn view_mut(triple: &mut Triple, side: Side) -> &mut View {
-    match side {
-        Side::Near => &mut triple.near,
-        Side::Far => &mut triple.far,
-    }
+    &mut triple.views[side]
 }
 
 /// How many files the steps move that somebody moved on a side.

@@ -92,8 +92,12 @@ impl Reconciler {
 
     /// A path that is in the lane.
     fn push_taken(&mut self, triple: Triple, sink: &mut impl FnMut(Step)) {
-        let (verdict, near, far) =
-            decide(triple.base.as_ref(), &triple.near, &triple.far, &self.terms);
+        let (verdict, near, far) = decide(
+            triple.base.as_ref(),
+            &triple.views.near,
+            &triple.views.far,
+            &self.terms,
+        );
         let step = Step {
             seen: triple,
             near,
@@ -129,7 +133,7 @@ impl Reconciler {
 
     /// A path that a rule or the choice leaves out: the folders around it stay, and nothing is done to it.
     fn push_left_out(&mut self, triple: Triple, caught: Caught, sink: &mut impl FnMut(Step)) {
-        let there = triple.near != View::Absent || triple.far != View::Absent;
+        let there = triple.views.near != View::Absent || triple.views.far != View::Absent;
         let step = Step::of(triple, Decision::Ruled(caught.by));
         if there {
             self.stays(Keep::ForLeftOut);
@@ -156,7 +160,7 @@ impl Reconciler {
     }
 
     fn push_plain(&mut self, step: Step, verdict: Verdict, sink: &mut impl FnMut(Step)) {
-        let folder = step.seen.near.is_folder() || step.seen.far.is_folder();
+        let folder = step.seen.views.near.is_folder() || step.seen.views.far.is_folder();
         match verdict {
             Verdict::Nothing => {}
             Verdict::Settled | Verdict::Record => {
@@ -306,10 +310,7 @@ impl Reconciler {
             self.enter(step.clone(), Mode::Plain);
             // When it is told what could not be listed in it, the folder stands on both sides.
             let unread = unread_anywhere(&step).map(|mut unread| {
-                let made = match to {
-                    Side::Near => &mut unread.seen.near,
-                    Side::Far => &mut unread.seen.far,
-                };
+                let made = &mut unread.seen.views[to];
                 *made = View::Present(Entry::folder());
                 unread
             });

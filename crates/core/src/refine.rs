@@ -195,7 +195,9 @@ fn may_be_made_anew(step: &Step) -> bool {
     let (Some(base), Some(near)) = (&step.seen.base, step.entry(Side::Near)) else {
         return false;
     };
-    step.decision == is_strange && base.near.shows_the_same(&near.stamp) && step.is_file(Side::Far)
+    step.decision == is_strange
+        && base.stamps.near.shows_the_same(&near.stamp)
+        && step.is_file(Side::Far)
 }
 
 /// Whether there is a stub here that nothing was agreed on at this path, and that is to make way.
@@ -232,7 +234,7 @@ fn hold_for_stubs(steps: &mut [Step], facts: &Facts<'_>, wish: &Wish) {
                 why: Unknown::StrangeStub,
             };
         } else if *fact == StubFact::Elsewhere && takes_what_it_stands_for(step) {
-            if wants_here(step, wish) && step.seen.near == View::Absent {
+            if wants_here(step, wish) && step.seen.views.near == View::Absent {
                 // Its content is wanted at its own place, wherever the stub is.
                 step.decision = Decision::Carry {
                     to: Side::Near,
@@ -240,7 +242,7 @@ fn hold_for_stubs(steps: &mut [Step], facts: &Facts<'_>, wish: &Wish) {
                 };
                 continue;
             }
-            if step.seen.near.is_folder() {
+            if step.seen.views.near.is_folder() {
                 in_its_place.push(step.path().clone());
             }
             step.decision = Decision::Hold {

@@ -105,7 +105,7 @@ impl Sieve {
         if matches!(by, LeftOutBy::StandsHere(_)) {
             return;
         }
-        let files = [&triple.near, &triple.far].map(|view| {
+        let files = [&triple.views.near, &triple.views.far].map(|view| {
             view.entry()
                 .filter(|entry| entry.kind == Kind::File)
                 .map(|entry| entry.size)
@@ -128,7 +128,7 @@ impl Selection {
     fn ruled_out(&self, triple: &Triple) -> Option<LeftOutBy> {
         let path = &triple.path;
         let known = triple.base.as_ref().map(entry_of);
-        let shown = [triple.near.entry(), triple.far.entry()];
+        let shown = [triple.views.near.entry(), triple.views.far.entry()];
         let entries = || {
             let fallback = known.as_ref().filter(|_| shown == [None, None]);
             shown.into_iter().flatten().chain(fallback)
@@ -142,7 +142,7 @@ impl Selection {
 
     fn not_chosen(&self, triple: &Triple) -> Option<LeftOutBy> {
         let path = &triple.path;
-        let here = triple.near.entry().is_some();
+        let here = triple.views.near.entry().is_some();
         let folder = match self.choice.said_of(path) {
             Some((_, true)) => return None,
             Some((_, false)) if self.choice.leads_to_taken(path) => return None,
@@ -152,7 +152,7 @@ impl Selection {
                     && path.depth() == 1
                     && !here
                     && triple.base.is_none()
-                    && triple.far.is_folder()
+                    && triple.views.far.is_folder()
                     && !self.choice.leads_to_taken(path);
                 return new.then(|| LeftOutBy::NewFolder(path.clone()));
             }

@@ -7,7 +7,9 @@
 )]
 
 use katabatic_core::decide::{Verdict, decide};
-use katabatic_core::{Base, Digest, Entry, Kind, OddKind, Side, Stamp, Terms, Unknown, View};
+use katabatic_core::{
+    Base, Digest, Entry, Kind, OddKind, PerSide, Side, Stamp, Terms, Unknown, View,
+};
 
 /// What a side may show, in all the ways that matter.
 fn views(side: Side) -> Vec<(&'static str, View)> {
@@ -40,10 +42,14 @@ fn base(kind: Kind, away: Option<Side>) -> Base {
         kind,
         size: 3,
         content: (kind == Kind::File).then(|| Digest::of(b"old")),
-        near: Stamp::new("near"),
-        far: Stamp::new("far"),
-        near_listed: true,
-        far_listed: true,
+        stamps: PerSide {
+            near: Stamp::new("near"),
+            far: Stamp::new("far"),
+        },
+        listed: PerSide {
+            near: true,
+            far: true,
+        },
         away,
     }
 }
@@ -113,7 +119,7 @@ fn only_an_agreed_version_is_ever_removed() {
             .unwrap_or_else(|| panic!("{case}: there is nothing to remove"));
         assert_eq!(entry.kind, base.kind, "{case}");
         let same = entry.kind == Kind::Folder
-            || entry.stamp == *base.stamp(on)
+            || entry.stamp == base.stamps[on]
             || entry.content == base.content;
         assert!(same, "{case}: a version that nobody agreed on is removed");
     });
@@ -133,7 +139,7 @@ fn only_an_agreed_version_is_ever_replaced() {
         let base = base.unwrap_or_else(|| panic!("{case}: replaced though nothing was agreed"));
         assert_eq!(entry.kind, base.kind, "{case}");
         let same = entry.kind == Kind::Folder
-            || entry.stamp == *base.stamp(to)
+            || entry.stamp == base.stamps[to]
             || entry.content == base.content;
         assert!(same, "{case}: a version that nobody agreed on is replaced");
     });
@@ -151,7 +157,7 @@ fn what_is_recorded_is_the_same_on_both_sides() {
             // A stamp that was agreed on stands for the agreed content.
             let content = |entry: &Entry, side| {
                 let agreed =
-                    base.filter(|base| base.kind == Kind::File && *base.stamp(side) == entry.stamp);
+                    base.filter(|base| base.kind == Kind::File && base.stamps[side] == entry.stamp);
                 entry.content.or(agreed.and_then(|base| base.content))
             };
             let (near, far) = (content(near, Side::Near), content(far, Side::Far));

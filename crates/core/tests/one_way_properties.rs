@@ -80,7 +80,7 @@ proptest! {
                 continue;
             }
             let (Node::File { content, stamp }, Some(base)) = (node, agreed.get(at)) else { continue };
-            let as_agreed = base.stamp(side).as_str() == stamp.to_string()
+            let as_agreed = base.stamps[side].as_str() == stamp.to_string()
                 || base.content == Some(Digest::of(content));
             let gone = world.tree(side).get(at) != Some(node);
             if gone && !as_agreed {

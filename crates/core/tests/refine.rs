@@ -33,10 +33,14 @@ fn agreed(near: Stamp) -> Option<Base> {
         kind: katabatic_core::Kind::File,
         size: 10,
         content: None,
-        near,
-        far: Stamp::new("far"),
-        near_listed: true,
-        far_listed: true,
+        stamps: PerSide {
+            near,
+            far: Stamp::new("far"),
+        },
+        listed: PerSide {
+            near: true,
+            far: true,
+        },
         away: None,
     })
 }
@@ -45,8 +49,7 @@ fn seen(at: &str, base: Option<Base>, near: View, far: View) -> Triple {
     Triple {
         path: path(at),
         base,
-        near,
-        far,
+        views: PerSide { near, far },
     }
 }
 
@@ -434,13 +437,13 @@ fn what_is_to_be_moved_is_not_shed_at_the_name_it_will_have() {
     };
     let restamped = |at: &str| {
         let mut base = agreed(Stamp::new("near")).unwrap();
-        base.far = Stamp::new("older");
+        base.stamps.far = Stamp::new("older");
         base.content = Some(katabatic_core::Digest::of(b"0123456789"));
         let with = |stamp| Entry {
             content: base.content,
             ..Entry::file(10, stamp)
         };
-        let (near, far) = (with(base.near.clone()), with(Stamp::new("far")));
+        let (near, far) = (with(base.stamps.near.clone()), with(Stamp::new("far")));
         seen(at, Some(base), View::Present(near), View::Present(far))
     };
     let mut steps = decided(vec![restamped("moved/a"), restamped("stays")]);

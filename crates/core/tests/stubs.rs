@@ -6,8 +6,8 @@
 
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{
-    Base, Digest, Direction, Drift, Entry, Kind, Removals, Side, Stamp, StampKind, Terms, Unknown,
-    View,
+    Base, Digest, Direction, Drift, Entry, Kind, PerSide, Removals, Side, Stamp, StampKind, Terms,
+    Unknown, View,
 };
 
 const OWN: &str = "3:own";
@@ -21,10 +21,14 @@ fn base(near: &Stamp, kind: Kind, away: Option<Side>) -> Base {
         kind,
         size: 3,
         content: (kind == Kind::File).then(|| Digest::of(b"old")),
-        near: near.clone(),
-        far: Stamp::new("far"),
-        near_listed: true,
-        far_listed: true,
+        stamps: PerSide {
+            near: near.clone(),
+            far: Stamp::new("far"),
+        },
+        listed: PerSide {
+            near: true,
+            far: true,
+        },
         away,
     }
 }

@@ -8,8 +8,8 @@ use std::sync::Arc;
 
 use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
-    Base, Digest, Direction, Drift, Entry, Kind, Reconciler, RelPath, Removals, Selection, Side,
-    Stamp, Terms, Triple, Updates, View, words,
+    Base, Digest, Direction, Drift, Entry, Kind, PerSide, Reconciler, RelPath, Removals, Selection,
+    Side, Stamp, Terms, Triple, Updates, View, words,
 };
 
 /// A side as people see it, beside what was agreed.
@@ -40,17 +40,23 @@ fn does(known: bool, near: Seen, far: Seen, terms: Terms) -> String {
         kind: Kind::File,
         size: 3,
         content: Some(Digest::of(b"old")),
-        near: Stamp::new("agreed"),
-        far: Stamp::new("agreed"),
-        near_listed: true,
-        far_listed: true,
+        stamps: PerSide {
+            near: Stamp::new("agreed"),
+            far: Stamp::new("agreed"),
+        },
+        listed: PerSide {
+            near: true,
+            far: true,
+        },
         away: None,
     });
     let triple = Triple {
         path: RelPath::parse("file").unwrap(),
         base,
-        near: view(Side::Near, near),
-        far: view(Side::Far, far),
+        views: PerSide {
+            near: view(Side::Near, near),
+            far: view(Side::Far, far),
+        },
     };
     let (steps, _) = reconcile(
         [triple],

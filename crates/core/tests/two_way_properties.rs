@@ -87,7 +87,7 @@ proptest! {
                 View::Present(entry) => entry.listing != Listing::Complete,
                 View::Absent => false,
             };
-            let both_unknown = untold(&step.seen.near) && untold(&step.seen.far);
+            let both_unknown = untold(&step.seen.views.near) && untold(&step.seen.views.far);
             if matches!(step.decision, Decision::Hold { .. }) && both_unknown {
                 prop_assert!(matches!(other.decision, Decision::Hold { .. }), "{:?}", other);
             } else {

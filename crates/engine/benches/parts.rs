@@ -8,8 +8,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use katabatic_core::{
-    Base, Decision, Digest, Entry, Kind, Listing, Merge, Reconciler, RelPath, Selection, Side,
-    Stamp, Terms,
+    Base, Decision, Digest, Entry, Kind, Listing, Merge, PerSide, Reconciler, RelPath, Selection,
+    Side, Stamp, Terms,
 };
 use katabatic_engine::Home;
 use katabatic_ledger::rows::{self, Agreed, Origin};
@@ -149,10 +149,14 @@ fn base(number: Option<usize>) -> Base {
         kind: entry.kind,
         size: entry.size,
         content: number.map(|number| Digest::of(&number.to_le_bytes())),
-        near: entry.stamp.clone(),
-        far: entry.stamp,
-        near_listed: true,
-        far_listed: true,
+        stamps: PerSide {
+            near: entry.stamp.clone(),
+            far: entry.stamp,
+        },
+        listed: PerSide {
+            near: true,
+            far: true,
+        },
         away: None,
     }
 }

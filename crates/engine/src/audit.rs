@@ -10,8 +10,8 @@ use std::sync::Arc;
 
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::{
-    Base, Digest, Direction, EditTime, Entry, Kind, LeftOutBy, Listing, Reconciler, RelPath, Side,
-    Tally, Triple, Unknown, View, words,
+    Base, Digest, Direction, EditTime, Entry, Kind, LeftOutBy, Listing, PerSide, Reconciler,
+    RelPath, Side, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -315,7 +315,7 @@ async fn read(
 
 /// Both entries, where both sides hold a file.
 fn files(triple: &Triple) -> Option<(&Entry, &Entry)> {
-    match (triple.near.entry(), triple.far.entry()) {
+    match (triple.views.near.entry(), triple.views.far.entry()) {
         (Some(near), Some(far)) if near.kind == Kind::File && far.kind == Kind::File => {
             Some((near, far))
         }
@@ -342,9 +342,9 @@ enum Compared {
 async fn compare(pass: &Pass, mut triple: Triple, quick: bool) -> (Triple, Compared) {
     // What no listing shows may be there all the same.
     let hides = pass.store(Side::Far).may_hide(&triple.path);
-    let never_listed = matches!(triple.far, View::Unknown(Unknown::NeverListed));
-    if never_listed || (hides && triple.far == View::Absent) {
-        triple.far = match pass.store(Side::Far).look(&triple.path).await {
+    let never_listed = matches!(triple.views.far, View::Unknown(Unknown::NeverListed));
+    if never_listed || (hides && triple.views.far == View::Absent) {
+        triple.views.far = match pass.store(Side::Far).look(&triple.path).await {
             Ok(Some(entry)) => View::Present(entry),
             Ok(None) => View::Absent,
             Err(why) => View::Unknown(Unknown::NotListed(why.to_string())),
@@ -358,7 +358,7 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
     let unread = |side: Side, why: String| {
         Compared::Not(Verdict::Unread, format!("{}: {why}", side.here_or_there()))
     };
-    let (near, far) = match (&triple.near, &triple.far) {
+    let (near, far) = match (&triple.views.near, &triple.views.far) {
         (View::Unknown(why), _) => return unread(Side::Near, why.to_string()),
         (_, View::Unknown(why)) => return unread(Side::Far, why.to_string()),
         (View::Absent, View::Absent) => return Compared::Nothing,
@@ -392,7 +392,7 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
         let as_agreed = triple
             .base
             .as_ref()
-            .is_some_and(|base| base.near == near.stamp && base.far == far.stamp);
+            .is_some_and(|base| base.stamps.near == near.stamp && base.stamps.far == far.stamp);
         return match as_agreed {
             true => Compared::Stub,
             false => Compared::Not(
@@ -404,12 +404,12 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
     if quick {
         let as_recorded = triple.base.as_ref().is_some_and(|base| {
             base.size == near.size
-                && base.near == near.stamp
-                && base.far == far.stamp
+                && base.stamps.near == near.stamp
+                && base.stamps.far == far.stamp
                 && base.content.is_some()
         });
         let so_soon = triple.base.as_ref().is_some_and(|base| {
-            base.near.undoubted() == near.stamp && base.far.undoubted() == far.stamp
+            base.stamps.near.undoubted() == near.stamp && base.stamps.far.undoubted() == far.stamp
         });
         return match (as_recorded, so_soon) {
             (true, _) => Compared::AsRecorded,
@@ -441,11 +441,16 @@ impl Audit {
     fn take(&mut self, triple: Triple, compared: Compared) {
         let top = match triple.path.parent() {
             Some(parent) if !parent.is_root() => triple.path.parts().next().unwrap_or_default(),
-            _ if triple.near.is_folder() || triple.far.is_folder() => triple.path.name(),
+            _ if triple.views.near.is_folder() || triple.views.far.is_folder() => {
+                triple.path.name()
+            }
             _ => "",
         };
         let counted = self.folders.entry(top.to_owned()).or_default();
-        for (side, view) in [(Side::Near, &triple.near), (Side::Far, &triple.far)] {
+        for (side, view) in [
+            (Side::Near, &triple.views.near),
+            (Side::Far, &triple.views.far),
+        ] {
             let Some(entry) = view.entry() else { continue };
             let holds = counted.side(side);
             match entry.kind {
@@ -457,7 +462,7 @@ impl Audit {
                 Kind::Odd(_) => {}
             }
         }
-        let size = triple.near.entry().map_or(0, |entry| entry.size);
+        let size = triple.views.near.entry().map_or(0, |entry| entry.size);
         let (verdict, why) = match compared {
             Compared::Nothing => return,
             Compared::Stub => {
@@ -479,9 +484,9 @@ impl Audit {
                 let known = triple.base.as_ref().is_some_and(|base| {
                     let same = |side: Side, view: &View| {
                         view.entry()
-                            .is_some_and(|entry| entry.stamp == base.stamp(side).undoubted())
+                            .is_some_and(|entry| entry.stamp == base.stamps[side].undoubted())
                     };
-                    same(Side::Near, &triple.near) && same(Side::Far, &triple.far)
+                    same(Side::Near, &triple.views.near) && same(Side::Far, &triple.views.far)
                 });
                 let why = match known {
                     true => {
@@ -496,8 +501,8 @@ impl Audit {
         self.findings.push(Finding {
             path: triple.path,
             verdict,
-            near: triple.near.entry().cloned(),
-            far: triple.far.entry().cloned(),
+            near: triple.views.near.entry().cloned(),
+            far: triple.views.far.entry().cloned(),
             why,
         });
     }
@@ -516,8 +521,9 @@ impl Rows {
         let Some((near, far)) = files(triple) else {
             return;
         };
-        let stamps =
-            |base: &Base| base.near.undoubted() == near.stamp && base.far.undoubted() == far.stamp;
+        let stamps = |base: &Base| {
+            base.stamps.near.undoubted() == near.stamp && base.stamps.far.undoubted() == far.stamp
+        };
         match compared {
             Compared::Equal(content) => {
                 let base = triple.base.as_ref();
@@ -534,10 +540,14 @@ impl Rows {
                     kind: Kind::File,
                     size: near.size,
                     content: Some(*content),
-                    near: near.stamp.clone(),
-                    far: far.stamp.clone(),
-                    near_listed: true,
-                    far_listed: base.is_none_or(|base| base.far_listed),
+                    stamps: PerSide {
+                        near: near.stamp.clone(),
+                        far: far.stamp.clone(),
+                    },
+                    listed: PerSide {
+                        near: true,
+                        far: base.is_none_or(|base| base.listed.far),
+                    },
                     away: None,
                 };
                 let edited = near.edited.or(far.edited);

@@ -139,8 +139,8 @@ fn way(pass: &Pass, known: &Known, claim: &Claim<'_>) -> Way {
     let agreed = row.and_then(|row| {
         let base = row.base.as_ref()?;
         // That what is here is young does not matter: it is read again before it goes.
-        let as_agreed =
-            base.far == claim.far.stamp && base.near.undoubted() == claim.near.stamp.undoubted();
+        let as_agreed = base.stamps.far == claim.far.stamp
+            && base.stamps.near.undoubted() == claim.near.stamp.undoubted();
         // A tag speaks of one file alone; of another one an equal tag says nothing.
         let is_that_file = claim.path == claim.at
             || known.handle.is_some() && store.handle(claim.far) == known.handle;
@@ -257,7 +257,7 @@ async fn content_here(
     near: &Entry,
     base: Option<&Base>,
 ) -> Result<Digest, Trouble> {
-    let agreed = base.filter(|base| base.near == near.stamp);
+    let agreed = base.filter(|base| base.stamps.near == near.stamp);
     match near.content.or(agreed.and_then(|base| base.content)) {
         Some(content) => Ok(content),
         None => digest(&*pass.lane.near, path, near).await.map_err(at_near),

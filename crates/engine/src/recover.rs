@@ -130,13 +130,14 @@ pub async fn look(pass: &Pass, scope: &RelPath, target: &Target) -> Result<Offer
             }
             if left_out && matches!(target, Target::Place) {
                 let file = triple
+                    .views
                     .far
                     .entry()
                     .is_some_and(|entry| entry.kind == Kind::File);
                 offer.left_out += u64::from(file);
                 continue;
             }
-            let entry = match &triple.far {
+            let entry = match &triple.views.far {
                 View::Present(entry) if matches!(entry.kind, Kind::File | Kind::Folder) => entry,
                 View::Unknown(why) => {
                     offer.unknown.push((triple.path, why.to_string()));
@@ -145,7 +146,7 @@ pub async fn look(pass: &Pass, scope: &RelPath, target: &Target) -> Result<Offer
                 _ => continue,
             };
             let near = match target {
-                Target::Place => triple.near.clone(),
+                Target::Place => triple.views.near.clone(),
                 Target::Folder(_) => here
                     .look(&triple.path)
                     .await

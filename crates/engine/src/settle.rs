@@ -3,8 +3,8 @@
 use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{
-    Agreement, Decision, EditTime, Entry, Kind, RelPath, RunCommand, RunOutcome, Side, SpareCause,
-    Step, Triple, View, words,
+    Agreement, Decision, EditTime, Entry, Kind, PerSide, RelPath, RunCommand, RunOutcome, Side,
+    SpareCause, Step, Triple, View, words,
 };
 
 pub use crate::answer::Keep;
@@ -279,11 +279,13 @@ fn replacing(
     let seen = Triple {
         path: path.clone(),
         base: row.and_then(|row| row.base),
-        near: View::Present(near),
-        far: View::Present(far),
+        views: PerSide {
+            near: View::Present(near),
+            far: View::Present(far),
+        },
     };
     let terms = &pass.lane.config.terms;
-    let (_, near, far) = decide(seen.base.as_ref(), &seen.near, &seen.far, terms);
+    let (_, near, far) = decide(seen.base.as_ref(), &seen.views.near, &seen.views.far, terms);
     Ok(Step {
         seen,
         near,
@@ -321,8 +323,7 @@ async fn both_versions(pass: &Pass, path: &RelPath) -> Result<(Entry, Entry), Er
             let triple = Triple {
                 path: path.clone(),
                 base,
-                near,
-                far,
+                views: PerSide { near, far },
             };
             Err(not_in_conflict(pass, &triple))
         }
@@ -341,8 +342,8 @@ fn not_in_conflict(pass: &Pass, seen: &Triple) -> Error {
         format!("settling {} in lane {}", seen.path, pass.lane.config.name),
         format!(
             "it is not in conflict (near it {}, far it {})",
-            there(&seen.near),
-            there(&seen.far)
+            there(&seen.views.near),
+            there(&seen.views.far)
         ),
         format!(
             "See where it stands: katabatic status {}",

@@ -275,10 +275,10 @@ impl Gathered<'_> {
     fn note(&mut self, row: LedgerRow, triple: &Triple) {
         self.any_known = true;
         let plain = |side: Side, view: &View| match (&row.base, view) {
-            (Some(base), View::Present(seen)) => seen.stamp == *base.stamp(side),
+            (Some(base), View::Present(seen)) => seen.stamp == base.stamps[side],
             _ => false,
         };
-        let settled = plain(Side::Near, &triple.near) && plain(Side::Far, &triple.far);
+        let settled = plain(Side::Near, &triple.views.near) && plain(Side::Far, &triple.views.far);
         if !settled || row.open.is_some() || row.unproven {
             self.known.insert(row.path.clone(), row);
         }
@@ -551,8 +551,10 @@ pub(crate) async fn seen_at(
     };
     let triple = Triple {
         path: path.clone(),
-        far: last_seen(Side::Far),
-        near,
+        views: PerSide {
+            near,
+            far: last_seen(Side::Far),
+        },
         base: row.as_ref().and_then(|row| row.base.clone()),
     };
     Ok((triple, row))
@@ -652,7 +654,7 @@ impl LaneStanding {
             words::reason(&step, time)
         };
         // A folder that could not be listed there is as it should be by itself; what lies in it is the trouble.
-        let held_folder = settled && step.seen.near.is_folder();
+        let held_folder = settled && step.seen.views.near.is_folder();
         // What the last pass found out by trying, and nothing here has changed since.
         if let Some((found, why)) = row.and_then(|row| row.open.as_ref())
             && (!settled || held_folder)

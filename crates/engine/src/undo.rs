@@ -10,8 +10,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::decide::{self, decide};
 use katabatic_core::{
-    Deed, Digest, Direction, Entry, ItemEnding, ItemOutcome, Kind, RelPath, RunCommand, RunOutcome,
-    Side, SpareCause, Triple, View, words,
+    Deed, Digest, Direction, Entry, ItemEnding, ItemOutcome, Kind, PerSide, RelPath, RunCommand,
+    RunOutcome, Side, SpareCause, Triple, View, words,
 };
 
 use crate::Error;
@@ -224,19 +224,18 @@ async fn judge(
     let triple = Triple {
         path: spare.path.clone(),
         base: row.and_then(|row| row.base),
-        near,
-        far,
+        views: PerSide { near, far },
     };
     let (triple, _) = look_closer(pass, triple).await;
     let (verdict, ..) = decide(
         triple.base.as_ref(),
-        &triple.near,
-        &triple.far,
+        &triple.views.near,
+        &triple.views.far,
         &pass.lane.config.terms,
     );
     let agreed = matches!(verdict, decide::Verdict::Settled | decide::Verdict::Record);
     let (Some(base), View::Present(near), View::Present(_), true) =
-        (triple.base, triple.near, triple.far, agreed)
+        (triple.base, triple.views.near, triple.views.far, agreed)
     else {
         return Ok(Verdict::Left(
             "something that is not carried yet has its name: sync first".into(),

@@ -4,7 +4,7 @@
 //! both sides last agreed on, what passes did to it, and what lies in the spares of it. All of it is known here, so
 //! no server is asked.
 
-use katabatic_core::{Base, EditTime, Entry, LeftOutBy, RelPath, Stamp, Triple, View};
+use katabatic_core::{Base, EditTime, Entry, LeftOutBy, PerSide, RelPath, Stamp, Triple, View};
 
 use crate::Error;
 use crate::pass::Pass;
@@ -66,9 +66,12 @@ pub async fn story(
     let (triple, row) = standing::seen_at(pass, path).await?;
     if left_out.is_none() {
         // A rule about names holds for what is nowhere, too.
-        let as_if = match (&triple.near, &triple.far, &triple.base) {
+        let as_if = match (&triple.views.near, &triple.views.far, &triple.base) {
             (View::Absent, View::Absent, None) => Triple {
-                far: View::Present(Entry::file(0, Stamp::new(""))),
+                views: PerSide {
+                    near: View::Absent,
+                    far: View::Present(Entry::file(0, Stamp::new(""))),
+                },
                 ..triple.clone()
             },
             _ => triple.clone(),
@@ -109,10 +112,10 @@ pub async fn story(
         .cloned();
     Ok(Story {
         path: path.clone(),
-        far_is_noted: left_out.is_none() || triple.far != View::Absent,
+        far_is_noted: left_out.is_none() || triple.views.far != View::Absent,
         left_out,
-        near: triple.near,
-        far: triple.far,
+        near: triple.views.near,
+        far: triple.views.far,
         base: triple.base,
         edited: row.and_then(|row| row.edited),
         standing: own,
@@ -126,7 +129,9 @@ fn nowhere(path: &RelPath) -> Triple {
     Triple {
         path: path.clone(),
         base: None,
-        near: View::Absent,
-        far: View::Absent,
+        views: PerSide {
+            near: View::Absent,
+            far: View::Absent,
+        },
     }
 }

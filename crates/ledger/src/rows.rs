@@ -6,8 +6,8 @@ use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::PathBuf;
 
 use katabatic_core::{
-    Agreement, Base, Digest, EditTime, Entry, Kind, OddKind, RelPath, Side, Stamp, Tally, Unknown,
-    View,
+    Agreement, Base, Digest, EditTime, Entry, Kind, OddKind, PerSide, RelPath, Side, Stamp, Tally,
+    Unknown, View,
 };
 use rusqlite::types::Type;
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -54,7 +54,7 @@ impl LedgerRow {
                 kind: base.kind,
                 content: base.content,
                 edited: self.edited,
-                ..Entry::file(base.size, base.stamp(side).clone())
+                ..Entry::file(base.size, base.stamps[side].clone())
             }),
             _ => View::Absent,
         }
@@ -388,13 +388,13 @@ pub fn fill_stub(
         lane.0,
         path.key(),
         stub.undoubted().stored(),
-        filled.near.undoubted().stored(),
-        filled.far.undoubted().stored(),
+        filled.stamps.near.undoubted().stored(),
+        filled.stamps.far.undoubted().stored(),
         filled.content.map(|digest| digest.0.to_vec()),
         filled.size,
-        filled.near.is_doubted(),
-        filled.near.is_stub(),
-        filled.far.is_doubted(),
+        filled.stamps.near.is_doubted(),
+        filled.stamps.near.is_stub(),
+        filled.stamps.far.is_doubted(),
         stub.is_doubted(),
     ])?;
     Ok(changed == 1)
@@ -604,10 +604,10 @@ pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlit
         kind_code(base.kind),
         base.size,
         base.content.map(|digest| digest.0.to_vec()),
-        base.near.undoubted().stored(),
-        base.far.undoubted().stored(),
-        base.near_listed,
-        base.far_listed,
+        base.stamps.near.undoubted().stored(),
+        base.stamps.far.undoubted().stored(),
+        base.listed.near,
+        base.listed.far,
         base.away.map(side_code),
         agreed.edited.map(|at| at.0),
         agreed.near_handle,
@@ -618,9 +618,9 @@ pub fn agree(connection: &Connection, lane: LaneKey, agreed: &Agreed) -> rusqlit
             Origin::Here => Some(false),
             Origin::AsBefore => None,
         },
-        base.near.is_doubted(),
-        base.near.is_stub(),
-        base.far.is_doubted(),
+        base.stamps.near.is_doubted(),
+        base.stamps.near.is_stub(),
+        base.stamps.far.is_doubted(),
     ])?;
     Ok(())
 }
@@ -1028,10 +1028,14 @@ fn base_of(row: &Row<'_>) -> rusqlite::Result<Option<Base>> {
             .get_ref(3)?
             .as_blob_or_null()?
             .and_then(Digest::from_slice),
-        near: agreed_stamp(row, 4, 9)?,
-        far: agreed_stamp(row, 5, 10)?,
-        near_listed: row.get(6)?,
-        far_listed: row.get(7)?,
+        stamps: PerSide {
+            near: agreed_stamp(row, 4, 9)?,
+            far: agreed_stamp(row, 5, 10)?,
+        },
+        listed: PerSide {
+            near: row.get(6)?,
+            far: row.get(7)?,
+        },
         away: row.get::<_, Option<u8>>(8)?.map(side_of),
     }))
 }

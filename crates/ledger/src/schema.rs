@@ -424,7 +424,7 @@ mod tests {
         );
         let mut stamps = Vec::new();
         rows::each_row(&connection, LaneKey(1), &RelPath::root(), |row| {
-            stamps.extend(row.base.map(|base| (base.near, base.far)));
+            stamps.extend(row.base.map(|base| (base.stamps.near, base.stamps.far)));
             true
         })
         .unwrap();

@@ -1,8 +1,8 @@
 //! The ledger as the passes use it: rows that come back as they went in, scopes, intents, and failures.
 
 use katabatic_core::{
-    Agreement, Base, Deed, Digest, EditTime, Entry, ItemOutcome, Kind, RelPath, RunCommand,
-    RunOutcome, Side, SpareCause, Stamp, Toll, View,
+    Agreement, Base, Deed, Digest, EditTime, Entry, ItemOutcome, Kind, PerSide, RelPath,
+    RunCommand, RunOutcome, Side, SpareCause, Stamp, Toll, View,
 };
 
 use super::intents::{self, Intent, Version};
@@ -45,10 +45,14 @@ fn agreed(at: &str, content: &str) -> Agreed {
             kind: Kind::File,
             size: content.len() as u64,
             content: Some(Digest::of(content.as_bytes())),
-            near: Stamp::new("near stamp"),
-            far: Stamp::new("far stamp"),
-            near_listed: true,
-            far_listed: false,
+            stamps: PerSide {
+                near: Stamp::new("near stamp"),
+                far: Stamp::new("far stamp"),
+            },
+            listed: PerSide {
+                near: true,
+                far: false,
+            },
             away: None,
         },
         edited: Some(EditTime(-5)),
@@ -211,7 +215,7 @@ async fn agreeing_closes_and_listing_is_remembered() {
         .unwrap()
         .unwrap();
     assert!(row.open.is_none());
-    assert!(row.base.unwrap().far_listed);
+    assert!(row.base.unwrap().listed.far);
 }
 
 #[tokio::test]
@@ -491,7 +495,10 @@ async fn a_token_goes_with_the_first_row_that_is_newer() {
     };
     let shed = Agreed {
         base: Base {
-            near: Stamp::of(katabatic_core::StampKind::Stub, "5"),
+            stamps: PerSide {
+                near: Stamp::of(katabatic_core::StampKind::Stub, "5"),
+                far: known.base.stamps.far.clone(),
+            },
             ..known.base.clone()
         },
         unproven: true,
@@ -499,7 +506,10 @@ async fn a_token_goes_with_the_first_row_that_is_newer() {
     };
     let with_far = |far: &str, origin| Agreed {
         base: Base {
-            far: Stamp::new(far),
+            stamps: PerSide {
+                near: known.base.stamps.near.clone(),
+                far: Stamp::new(far),
+            },
             ..known.base.clone()
         },
         origin,

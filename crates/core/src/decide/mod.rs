@@ -66,7 +66,7 @@ impl Change {
 }
 
 fn same_file(base: &Base, side: Side, entry: &Entry) -> bool {
-    if *base.stamp(side) == entry.stamp {
+    if base.stamps[side] == entry.stamp {
         return true;
     }
     // A new stamp alone is no new version: the content decides, where it was read.
@@ -156,8 +156,9 @@ fn of_content(verdict: Verdict, near: &View) -> Verdict {
 
 /// Whether there is a stub here that is not the one that was agreed on.
 fn is_strange_stub(base: Option<&Base>, near: &View) -> bool {
-    near.entry()
-        .is_some_and(|entry| entry.is_stub() && base.is_none_or(|base| base.near != entry.stamp))
+    near.entry().is_some_and(|entry| {
+        entry.is_stub() && base.is_none_or(|base| base.stamps.near != entry.stamp)
+    })
 }
 
 /// A stub has no content that could be carried anywhere, and none that could be lost.
@@ -242,7 +243,7 @@ pub(crate) fn restamped(base: Option<&Base>, near: &View, far: &View) -> bool {
         .into_iter()
         .any(|(side, view)| {
             view.entry()
-                .is_some_and(|entry| entry.stamp != *base.stamp(side))
+                .is_some_and(|entry| entry.stamp != base.stamps[side])
         })
 }
 

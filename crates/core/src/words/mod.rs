@@ -119,7 +119,7 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             "the far side has this version; its content is dropped here, nothing is removed".into()
         }
         Decision::Move { on, from, files } => {
-            let along = if step.seen.near.is_folder() || step.seen.far.is_folder() {
+            let along = if step.seen.views.near.is_folder() || step.seen.views.far.is_folder() {
                 format!(", with {} in it", count(*files, "file", "files"))
             } else {
                 String::new()

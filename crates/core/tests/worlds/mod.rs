@@ -7,8 +7,8 @@ use katabatic_core::decide::Change;
 use katabatic_core::moves::{self, Found};
 use katabatic_core::reconcile::reconcile;
 use katabatic_core::{
-    Base, Decision, Digest, Direction, Drift, Entry, Kind, Listing, Merge, OddKind, Reconciler,
-    RelPath, Removals, Selection, Side, Stamp, Step, Terms, Triple, Unknown, Updates,
+    Base, Decision, Digest, Direction, Drift, Entry, Kind, Listing, Merge, OddKind, PerSide,
+    Reconciler, RelPath, Removals, Selection, Side, Stamp, Step, Terms, Triple, Unknown, Updates,
 };
 use proptest::prelude::*;
 
@@ -143,7 +143,7 @@ impl World {
             .map(|(side, at)| (side.other(), at.clone()))
             .collect();
         for base in world.ledger.values_mut() {
-            std::mem::swap(&mut base.near, &mut base.far);
+            std::mem::swap(&mut base.stamps.near, &mut base.stamps.far);
             base.away = base.away.map(Side::other);
         }
         world
@@ -225,7 +225,7 @@ impl World {
                         Entry::file(content.len() as u64, Stamp::new(&stamp.to_string()));
                     let base = self.ledger.get(at);
                     if base.is_some_and(|base| {
-                        *base.stamp(side) != entry.stamp && base.size == entry.size
+                        base.stamps[side] != entry.stamp && base.size == entry.size
                     }) {
                         entry.content = Some(Digest::of(content));
                     }
@@ -282,7 +282,7 @@ impl World {
         let mut found = Vec::new();
         for on in sides {
             for left in steps.iter().filter(|step| moves::may_have_left(step, on)) {
-                let stamp = self.ledger[left.path()].stamp(on);
+                let stamp = &self.ledger[left.path()].stamps[on];
                 for came in steps.iter().filter(|step| moves::may_have_come(step, on)) {
                     if came.entry(on).is_some_and(|entry| entry.stamp == *stamp) {
                         let (from, to) = (left.path().clone(), came.path().clone());
@@ -302,7 +302,7 @@ impl World {
     /// A new stamp for the same content is recorded with the move.
     fn agree_on_what_was_moved(&mut self, step: &Step) {
         let same = (&step.near, &step.far) == (&Change::Same, &Change::Same);
-        if same && !step.seen.near.is_folder() {
+        if same && !step.seen.views.near.is_folder() {
             self.agree(step.path());
         }
     }
@@ -358,10 +358,14 @@ impl World {
             kind,
             size,
             content,
-            near: Stamp::new(&near.to_string()),
-            far: Stamp::new(&far.to_string()),
-            near_listed: true,
-            far_listed: true,
+            stamps: PerSide {
+                near: Stamp::new(&near.to_string()),
+                far: Stamp::new(&far.to_string()),
+            },
+            listed: PerSide {
+                near: true,
+                far: true,
+            },
             away: None,
         };
         match (near, far) {
@@ -438,7 +442,7 @@ impl World {
         base.content = Some(Digest::of(&content));
         base.size = content.len() as u64;
         let [new, older] = [stamp, older].map(|stamp| Stamp::new(&stamp.to_string()));
-        (base.near, base.far) = match to {
+        (base.stamps.near, base.stamps.far) = match to {
             Side::Near => (older, new),
             Side::Far => (new, older),
         };

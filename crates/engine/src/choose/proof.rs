@@ -109,7 +109,7 @@ pub(super) async fn weigh(
 }
 
 async fn is_agreed_near(pass: &Pass, path: &RelPath, near: &Entry, base: &Base) -> bool {
-    if base.near == near.stamp {
+    if base.stamps.near == near.stamp {
         return true;
     }
     let Some(content) = base.content else {

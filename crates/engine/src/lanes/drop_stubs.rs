@@ -36,7 +36,7 @@ pub async fn drop_stubs(pass: &Pass) -> Result<u64, Error> {
         .await?;
     let (mut dropped, mut met) = (0, None);
     for (path, base) in stubs.each() {
-        let stub = Entry::file(base.size, base.near.clone());
+        let stub = Entry::file(base.size, base.stamps.near.clone());
         let change = Change {
             side: Side::Near,
             path,

@@ -5,7 +5,9 @@
 //! stranger's, and nothing is removed because the source never shows it.
 
 use katabatic_core::dated_name::dated_name;
-use katabatic_core::{Base, Digest, EditTime, Entry, Kind, RelPath, Side, SpareCause, Step};
+use katabatic_core::{
+    Base, Digest, EditTime, Entry, Kind, PerSide, RelPath, Side, SpareCause, Step,
+};
 
 use super::Pass;
 use super::primitive::{self, Change, Trouble, agreed};
@@ -33,10 +35,14 @@ pub(super) async fn carry(
         kind: Kind::File,
         size: seen.size,
         content: digest,
-        near: stamp(Side::Near, from, seen, older),
-        far: stamp(Side::Far, from, seen, older),
-        near_listed: true,
-        far_listed: step.seen.base.as_ref().is_some_and(|base| base.far_listed),
+        stamps: PerSide {
+            near: stamp(Side::Near, from, seen, older),
+            far: stamp(Side::Far, from, seen, older),
+        },
+        listed: PerSide {
+            near: true,
+            far: step.seen.base.as_ref().is_some_and(|base| base.listed.far),
+        },
         away: None,
     };
     let lane = pass.lane.row.key;

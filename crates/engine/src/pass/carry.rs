@@ -11,7 +11,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::moves::with_what_they_need;
 use katabatic_core::{
     Agreement, Base, Decision, Digest, DroppedFor, EditTime, Entry, ItemEnding, ItemOutcome, Kind,
-    LeftOutBy, RelPath, Side, SpareCause, Stamp, Step, View, portable, words,
+    LeftOutBy, PerSide, RelPath, Side, SpareCause, Stamp, Step, View, portable, words,
 };
 
 use super::Plan;
@@ -269,7 +269,7 @@ impl Room<'_> {
                     .seen
                     .base
                     .as_ref()
-                    .is_some_and(|base| !base.far_listed),
+                    .is_some_and(|base| !base.listed.far),
             };
             let path = outcome.step.path();
             if new && outcome.ending == Ending::Done && !listed.contains(path) {
@@ -580,7 +580,7 @@ impl Room<'_> {
         self.pass.seam(Seam::MadeFolder, Some(on), Some(path)).await;
         self.agree_on_folder(
             step,
-            on == Side::Near || step.seen.base.as_ref().is_some_and(|base| base.far_listed),
+            on == Side::Near || step.seen.base.as_ref().is_some_and(|base| base.listed.far),
         );
         Moved::bytes(0)
     }
@@ -590,10 +590,14 @@ impl Room<'_> {
             kind: Kind::Folder,
             size: 0,
             content: None,
-            near: Stamp::new(""),
-            far: Stamp::new(""),
-            near_listed: true,
-            far_listed,
+            stamps: PerSide {
+                near: Stamp::new(""),
+                far: Stamp::new(""),
+            },
+            listed: PerSide {
+                near: true,
+                far: far_listed,
+            },
             away: None,
         };
         let (lane, agreed) = (
@@ -747,7 +751,7 @@ impl Room<'_> {
     }
 
     async fn record(&self, step: &Step) -> Result<Moved, Trouble> {
-        if step.seen.near.is_folder() {
+        if step.seen.views.near.is_folder() {
             self.agree_on_folder(step, true);
             return Moved::bytes(0);
         }
@@ -768,10 +772,14 @@ impl Room<'_> {
             kind: Kind::File,
             size: near.size,
             content,
-            near: near.stamp.clone(),
-            far: far.stamp.clone(),
-            near_listed: true,
-            far_listed: step.seen.base.as_ref().is_none_or(|base| base.far_listed),
+            stamps: PerSide {
+                near: near.stamp.clone(),
+                far: far.stamp.clone(),
+            },
+            listed: PerSide {
+                near: true,
+                far: step.seen.base.as_ref().is_none_or(|base| base.listed.far),
+            },
             away: None,
         };
         let (lane, agreed) = (
@@ -835,7 +843,7 @@ fn is_file_anywhere(step: &Step) -> bool {
 /// Of a version that the ledger agreed on the content is known, and is checked when it comes out.
 fn agreed_content(step: &Step, side: Side, entry: &Entry) -> Option<Digest> {
     let base = step.seen.base.as_ref()?;
-    same_version(base.stamp(side), &entry.stamp)
+    same_version(&base.stamps[side], &entry.stamp)
         .then_some(base.content)
         .flatten()
 }

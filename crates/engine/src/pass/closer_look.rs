@@ -14,12 +14,12 @@ use katabatic_sides::digest::digest;
 /// Whether the listings tell all there is to know of a path, as they do of nearly all.
 pub(super) fn is_plain(pass: &Pass, triple: &Triple) -> bool {
     let may_be_hidden = || {
-        triple.far == View::Absent
+        triple.views.far == View::Absent
             && triple.base.is_none()
-            && triple.near.entry().is_some()
+            && triple.views.near.entry().is_some()
             && pass.lane.far.may_hide(&triple.path)
     };
-    triple.far != View::Unknown(Unknown::NeverListed)
+    triple.views.far != View::Unknown(Unknown::NeverListed)
         && !may_be_hidden()
         && !was_touched(triple, Side::Near)
         && !was_touched(triple, Side::Far)
@@ -27,7 +27,7 @@ pub(super) fn is_plain(pass: &Pass, triple: &Triple) -> bool {
 
 /// Looks closer at both sides. The answer says whether the far side's listing showed the path.
 pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
-    let listed = triple.far.entry().is_some();
+    let listed = triple.views.far.entry().is_some();
     if is_plain(pass, &triple) {
         return (triple, listed);
     }
@@ -40,42 +40,39 @@ pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, boo
 /// Asks the far side for a name that it may hide from listings.
 async fn look_for_hidden(pass: &Pass, triple: &mut Triple) {
     let may_hide = pass.lane.far.may_hide(&triple.path);
-    let new_here = triple.base.is_none() && triple.near.entry().is_some();
-    let is_asked = triple.far == View::Unknown(Unknown::NeverListed)
-        || (may_hide && new_here && triple.far == View::Absent);
+    let new_here = triple.base.is_none() && triple.views.near.entry().is_some();
+    let is_asked = triple.views.far == View::Unknown(Unknown::NeverListed)
+        || (may_hide && new_here && triple.views.far == View::Absent);
     if !is_asked {
         return;
     }
     match pass.store(Side::Far).look(&triple.path).await {
-        Ok(Some(entry)) => triple.far = View::Present(entry),
+        Ok(Some(entry)) => triple.views.far = View::Present(entry),
         // New names may be carried there; what was agreed on and cannot be found stays unknown.
-        Ok(None) if triple.base.is_none() => triple.far = View::Absent,
+        Ok(None) if triple.base.is_none() => triple.views.far = View::Absent,
         // It went before anybody saw it listed, or never arrived: brought there again, which removes nothing.
         Ok(None) if !may_hide => {
-            triple.far = View::Absent;
-            if triple.near != View::Absent {
+            triple.views.far = View::Absent;
+            if triple.views.near != View::Absent {
                 triple.base = None;
             }
         }
         Ok(None) => {}
-        Err(error) => triple.far = View::Unknown(Unknown::NotListed(error.to_string())),
+        Err(error) => triple.views.far = View::Unknown(Unknown::NotListed(error.to_string())),
     }
 }
 
 /// Whether a side shows a file of the agreed length with another stamp. Of a stub nothing is here to be read, and what is
 /// there counts as it is shown.
 fn was_touched(triple: &Triple, side: Side) -> bool {
-    let view = match side {
-        Side::Near => &triple.near,
-        Side::Far => &triple.far,
-    };
+    let view = &triple.views[side];
     let (Some(base), View::Present(seen)) = (&triple.base, view) else {
         return false;
     };
     seen.kind == Kind::File
         && base.kind == Kind::File
         && seen.size == base.size
-        && seen.stamp != *base.stamp(side)
+        && seen.stamp != base.stamps[side]
         && !base.is_stub()
         && !seen.is_stub()
 }
@@ -86,13 +83,7 @@ pub(crate) async fn read_where_touched(pass: &Pass, triple: &mut Triple, side: S
     if !was_touched(triple, side) {
         return;
     }
-    let (Some(base), view) = (
-        &triple.base,
-        match side {
-            Side::Near => &mut triple.near,
-            Side::Far => &mut triple.far,
-        },
-    ) else {
+    let (Some(base), view) = (&triple.base, &mut triple.views[side]) else {
         return;
     };
     let View::Present(seen) = view else {
@@ -101,7 +92,7 @@ pub(crate) async fn read_where_touched(pass: &Pass, triple: &mut Triple, side: S
     let is_read = match side {
         Side::Near => true,
         Side::Far => {
-            base.far.is_doubt_of(&seen.stamp) || pass.store(Side::Far).stamps_change_alone()
+            base.stamps.far.is_doubt_of(&seen.stamp) || pass.store(Side::Far).stamps_change_alone()
         }
     };
     if !is_read {

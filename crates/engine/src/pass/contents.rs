@@ -5,7 +5,9 @@
 //! more. Content is dropped only by a [`katabatic_sides::proof::Proof`] that the far side holds it; and the stub is exchanged into the
 //! file's place, so that a program that has the file open goes on with the file.
 
-use katabatic_core::{Decision, DroppedFor, Entry, Side, SpareCause, Stamp, Step, StubFact, View};
+use katabatic_core::{
+    Decision, DroppedFor, Entry, PerSide, Side, SpareCause, Stamp, Step, StubFact, View,
+};
 
 use super::Pass;
 use super::carry::{Ending, Moved, Outcome, Room};
@@ -64,7 +66,7 @@ pub(super) async fn where_is_it(pass: &Pass, step: &Step) -> Result<StubFact, Tr
     if is_at_its_path(pass, step) {
         return Ok(StubFact::AtItsPath);
     }
-    let found = pass.lane.near.stub_whereabouts(&base.near).await;
+    let found = pass.lane.near.stub_whereabouts(&base.stamps.near).await;
     let found = found.map_err(|error| Trouble::Side(Side::Near, error))?;
     Ok(match found {
         Whereabouts::Gone => StubFact::Gone,
@@ -77,7 +79,11 @@ fn is_at_its_path(pass: &Pass, step: &Step) -> bool {
     let handle = |stamp: &Stamp| pass.lane.near.handle(&Entry::file(0, stamp.clone()));
     let here = step.entry(Side::Near).filter(|_| step.is_file(Side::Near));
     let here = here.and_then(|near| handle(&near.stamp));
-    let agreed = step.seen.base.as_ref().and_then(|base| handle(&base.near));
+    let agreed = step
+        .seen
+        .base
+        .as_ref()
+        .and_then(|base| handle(&base.stamps.near));
     here.is_some() && here == agreed
 }
 
@@ -97,7 +103,7 @@ pub(super) async fn after(pass: &Pass, step: &Step) {
         .base
         .as_ref()
         .filter(|base| over && base.is_stub())
-        && let Err(why) = pass.lane.near.forget_stub(&base.near).await
+        && let Err(why) = pass.lane.near.forget_stub(&base.stamps.near).await
     {
         tracing::debug!("{} leaves a name of its stub: {why}", step.path());
     }
@@ -182,7 +188,10 @@ pub(super) async fn shed(room: &Room<'_>, step: &Step) -> Result<Moved, Trouble>
     };
     let known = Step {
         seen: katabatic_core::Triple {
-            near: View::Present(known),
+            views: PerSide {
+                near: View::Present(known),
+                far: step.seen.views.far.clone(),
+            },
             ..step.seen.clone()
         },
         ..step.clone()

@@ -408,10 +408,10 @@ fn record(room: &Room<'_>, to: Side, done: &[(Under<'_>, Verified)]) {
             let new = Version::of(&verified.entry, one.digest);
             let mut agreed = agreed_put(pass, to, one.path, &verified.entry, &new, &one.intent);
             if to == Side::Far {
-                agreed.base.far_listed = verified.listed;
+                agreed.base.listed.far = verified.listed;
                 if !one.told {
                     // What a listing shows after an upload may be a stranger's already: the next pass reads it.
-                    agreed.base.far = agreed.base.far.doubted();
+                    agreed.base.stamps.far = agreed.base.stamps.far.doubted();
                 }
             }
             (agreed, one.number)

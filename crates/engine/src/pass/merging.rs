@@ -135,8 +135,8 @@ pub(crate) fn merge<R: Row>(
                 .map(|(_, kept)| kept)
         };
         for (view, remembered) in [
-            (&mut triple.near, near_remembered),
-            (&mut triple.far, far_remembered),
+            (&mut triple.views.near, near_remembered),
+            (&mut triple.views.far, far_remembered),
         ] {
             if let Some(remembered) = remembered {
                 *view = row.as_ref().map_or(View::Absent, remembered);

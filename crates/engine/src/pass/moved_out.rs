@@ -24,7 +24,8 @@ pub(crate) struct NotTaken(HashMap<Arc<str>, RelPath>);
 impl NotTaken {
     /// A file that may have been moved out of what is taken, should the choice turn out to leave it out.
     pub(super) fn candidate(triple: &Triple) -> Option<(Arc<str>, RelPath)> {
-        let (None, View::Absent, View::Present(far)) = (&triple.base, &triple.near, &triple.far)
+        let (None, View::Absent, View::Present(far)) =
+            (&triple.base, &triple.views.near, &triple.views.far)
         else {
             return None;
         };

@@ -15,7 +15,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::decide::Change;
 use katabatic_core::moves::{self, Found};
 use katabatic_core::{
-    Base, Decision, Entry, Kind, RelPath, Side, SpareCause, Step, Updates, View, portable,
+    Base, Decision, Entry, Kind, PerSide, RelPath, Side, SpareCause, Step, Updates, View, portable,
 };
 
 use super::carry::{Moved, Room};
@@ -137,7 +137,7 @@ async fn same_file(pass: &Pass, on: Side, left: &Step, came: &Step) -> Option<Fo
             content,
         })
     };
-    let (store, agreed) = (pass.store(on), base.stamp(on));
+    let (store, agreed) = (pass.store(on), &base.stamps[on]);
     if *agreed == entry.stamp {
         return found(None);
     }
@@ -281,7 +281,7 @@ impl One<'_> {
         let seen = self.seen()?;
         let base = self.step.seen.base.as_ref();
         let content = base
-            .filter(|base| *base.stamp(self.on) == seen.stamp)
+            .filter(|base| base.stamps[self.on] == seen.stamp)
             .and_then(|base| base.content);
         let intent = Intent {
             spare,
@@ -325,7 +325,7 @@ impl One<'_> {
                     && base.kind == Kind::File
                     && base.away.is_none()
                 {
-                    let seen = Entry::file(base.size, base.stamp(self.on).undoubted());
+                    let seen = Entry::file(base.size, base.stamps[self.on].undoubted());
                     let within = row.path.as_str()[self.from.as_str().len() + 1..].to_owned();
                     member = Some((within, Version::of(&seen, base.content)));
                 }
@@ -501,17 +501,21 @@ impl One<'_> {
             } else {
                 (other, other)
             };
-            if *step.change(side) == Change::Same || was.stamp == *base.stamp(side) {
+            if *step.change(side) == Change::Same || was.stamp == base.stamps[side] {
                 now.stamp.clone()
             } else {
-                base.stamp(side).clone()
+                base.stamps[side].clone()
             }
         };
         let base = Base {
-            near: stamp(Side::Near),
-            far: stamp(Side::Far),
-            near_listed: true,
-            far_listed: self.on == Side::Near,
+            stamps: PerSide {
+                near: stamp(Side::Near),
+                far: stamp(Side::Far),
+            },
+            listed: PerSide {
+                near: true,
+                far: self.on == Side::Near,
+            },
             ..base.clone()
         };
         let (near, far) = match self.on {

@@ -34,8 +34,8 @@ pub(super) fn doubt_another_file(triple: &mut Triple, handles: Vec<(Side, String
     };
     for (side, known) in handles {
         let (view, stamp) = match side {
-            Side::Near => (&triple.near, &mut base.near),
-            Side::Far => (&triple.far, &mut base.far),
+            Side::Near => (&triple.views.near, &mut base.stamps.near),
+            Side::Far => (&triple.views.far, &mut base.stamps.far),
         };
         if let Some(seen) = view.entry()
             && seen

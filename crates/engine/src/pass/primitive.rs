@@ -10,7 +10,9 @@
 //! intent stays, and nothing else is done at the path until it can.
 
 use katabatic_core::blocks::Blocks;
-use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, SpareCause, Stamp, Toll, portable};
+use katabatic_core::{
+    Base, Digest, Entry, Kind, PerSide, RelPath, Side, SpareCause, Stamp, Toll, portable,
+};
 
 use super::Pass;
 use super::recover::{self, Cleared};
@@ -744,10 +746,14 @@ pub(crate) fn agreed_put(
         kind: Kind::File,
         size: placed.size,
         content: new.digest(),
-        near: near.clone(),
-        far,
-        near_listed: true,
-        far_listed: side == Side::Near && intent.source_listed,
+        stamps: PerSide {
+            near: near.clone(),
+            far,
+        },
+        listed: PerSide {
+            near: true,
+            far: side == Side::Near && intent.source_listed,
+        },
         // Without a source it is on this side alone.
         away: intent.source.is_none().then_some(side.other()),
     };
@@ -782,19 +788,19 @@ pub(crate) fn agreed(
 ) -> Agreed {
     let far_handle = far.and_then(|far| pass.lane.far.handle(far));
     // On a disk the stamp alone tells all that is asked here.
-    let by_stamp = Entry::file(base.size, base.near.clone());
+    let by_stamp = Entry::file(base.size, base.stamps.near.clone());
     let seen = near
-        .filter(|near| near.stamp == base.near)
+        .filter(|near| near.stamp == base.stamps.near)
         .unwrap_or(&by_stamp);
     let near_handle = pass.lane.near.handle(seen);
     if base.kind == Kind::File && pass.lane.near.is_fresh(seen) {
-        base.near = base.near.doubted();
+        base.stamps.near = base.stamps.near.doubted();
     }
     if base.kind == Kind::File && far.is_some_and(|far| pass.lane.far.is_fresh(far)) {
         match base.is_stub() {
             // There is nothing here to read it against; which content it is will be known when that comes.
             true => base.content = None,
-            false => base.far = base.far.doubted(),
+            false => base.stamps.far = base.stamps.far.doubted(),
         }
     }
     Agreed {

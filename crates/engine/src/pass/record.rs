@@ -189,8 +189,8 @@ fn open(outcome: &Outcome) -> Option<Open> {
     }
     Some(Open {
         path: outcome.step.path().clone(),
-        near: outcome.step.seen.near.clone(),
-        far: outcome.step.seen.far.clone(),
+        near: outcome.step.seen.views.near.clone(),
+        far: outcome.step.seen.views.far.clone(),
         state: outcome.agreement(),
         reason: outcome.why(&|_| String::new()),
     })

@@ -96,7 +96,7 @@ async fn scan_doubting(
         pass.progress.saw(chunk.len());
         if chunk.iter().all(|triple| is_plain(pass, triple)) {
             for triple in chunk.drain(..) {
-                let listed = triple.far.entry().is_some();
+                let listed = triple.views.far.entry().is_some();
                 sorting.take(triple, listed)?;
             }
             return Ok(());
@@ -288,10 +288,7 @@ pub(crate) fn not_cleared_up(unfinished: &Unfinished, triple: &mut Triple) {
     let Some(((side, why), is_it)) = held else {
         return;
     };
-    let view = match side {
-        Side::Near => &mut triple.near,
-        Side::Far => &mut triple.far,
-    };
+    let view = &mut triple.views[*side];
     if is_it || *view == View::Absent {
         *view = View::Unknown(Unknown::Unfinished(why.clone()));
     }
@@ -338,16 +335,18 @@ impl<'p> Sorting<'p> {
         }
         not_cleared_up(self.unfinished, &mut triple);
         let incomplete = |entry: &Entry| entry.listing != Listing::Complete;
-        if matches!(triple.far, View::Unknown(_)) || triple.far.entry().is_some_and(incomplete) {
+        if matches!(triple.views.far, View::Unknown(_))
+            || triple.views.far.entry().is_some_and(incomplete)
+        {
             self.seen.far_is_clear = false;
         }
         if let Some(base) = &triple.base {
             if base.kind == Kind::File && base.away.is_none() {
                 self.seen.known += 1;
-                self.seen.left_near += u64::from(triple.near != View::Absent);
-                self.seen.left_far += u64::from(triple.far != View::Absent);
+                self.seen.left_near += u64::from(triple.views.near != View::Absent);
+                self.seen.left_far += u64::from(triple.views.far != View::Absent);
             }
-            if listed && !base.far_listed {
+            if listed && !base.listed.far {
                 self.seen.newly_listed.push(triple.path.clone());
             }
         }

@@ -78,11 +78,11 @@ impl SharedTags {
         let Some(base) = triple.base.as_mut().filter(agreed) else {
             return;
         };
-        let tag = base.far.undoubted();
+        let tag = base.stamps.far.undoubted();
         if !self.shared.contains(&tag) {
             return;
         }
-        let is_as_agreed = match &triple.far {
+        let is_as_agreed = match &triple.views.far {
             View::Present(far) => far.kind == Kind::File && far.stamp == tag,
             View::Absent => false,
             // Nobody knows.
@@ -90,11 +90,11 @@ impl SharedTags {
         };
         if !is_as_agreed {
             stirred.insert(tag);
-        } else if self.stirred.contains(&tag) && base.far == tag {
+        } else if self.stirred.contains(&tag) && base.stamps.far == tag {
             match base.is_stub() {
                 // There is nothing here to read it against; which content it is will be known when that comes.
                 true => base.content = None,
-                false => base.far = tag.doubted(),
+                false => base.stamps.far = tag.doubted(),
             }
         }
     }

@@ -142,10 +142,10 @@ impl Teller<'_> {
 fn shown(row: &LedgerRow, side: Side) -> View {
     let (listed, seen) = match side {
         Side::Near => (
-            row.base.as_ref().map(|base| base.near_listed),
+            row.base.as_ref().map(|base| base.listed.near),
             &row.near_seen,
         ),
-        Side::Far => (row.base.as_ref().map(|base| base.far_listed), &row.far_seen),
+        Side::Far => (row.base.as_ref().map(|base| base.listed.far), &row.far_seen),
     };
     if listed == Some(false) && seen.is_none() {
         return View::Absent;
@@ -171,7 +171,7 @@ mod tests {
     use std::cell::RefCell;
     use std::collections::BTreeMap;
 
-    use katabatic_core::{Base, Stamp, Unknown};
+    use katabatic_core::{Base, PerSide, Stamp, Unknown};
 
     use super::*;
 
@@ -186,10 +186,14 @@ mod tests {
                 kind,
                 size: 1,
                 content: None,
-                near: Stamp::new("near"),
-                far: Stamp::new("old").doubted(),
-                near_listed: true,
-                far_listed: true,
+                stamps: PerSide {
+                    near: Stamp::new("near"),
+                    far: Stamp::new("old").doubted(),
+                },
+                listed: PerSide {
+                    near: true,
+                    far: true,
+                },
                 away: None,
             }),
             edited: None,
@@ -237,7 +241,7 @@ mod tests {
         let file = |stamp: &str| Some(Entry::file(1, Stamp::new(stamp)));
         let mut hidden = row("hidden", Kind::File);
         if let Some(base) = &mut hidden.base {
-            base.far_listed = false;
+            base.listed.far = false;
         }
         let mut unclear = row("unclear", Kind::File);
         unclear.far_seen = Some(View::Unknown(Unknown::NeverListed));

@@ -265,7 +265,7 @@ pub(super) async fn patched(
         return Ok(None);
     };
     // A stamp in doubt proves nothing, and so does a version that nobody has read.
-    let known = base.far == old.stamp && base.size == old.size;
+    let known = base.stamps.far == old.stamp && base.size == old.size;
     if !far.patches() || seen.size < grain.worth_patching || seen.size < old.size || !known {
         return Ok(None);
     }

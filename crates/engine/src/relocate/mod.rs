@@ -600,7 +600,9 @@ async fn settle_in(
             (Some(entry), Some(before))
                 if entry.kind == Kind::File
                     && entry.is_stub() == base.is_stub()
-                    && before.get(&path).is_some_and(|old| old.stamp == base.near) =>
+                    && before
+                        .get(&path)
+                        .is_some_and(|old| old.stamp == base.stamps.near) =>
             {
                 stamps.push((path, entry.stamp.clone()));
             }

@@ -62,7 +62,7 @@ impl Stubs {
     ) -> Result<(), Error> {
         let is_there = |(path, base): (&RelPath, &Base)| {
             let entry = found.get(path);
-            entry.is_some_and(|entry| entry.stamp == base.near)
+            entry.is_some_and(|entry| entry.stamp == base.stamps.near)
         };
         let strange =
             |(path, entry): (&RelPath, &Entry)| entry.is_stub() && !self.0.contains_key(path);
@@ -163,7 +163,7 @@ impl Stubs {
             let old = self
                 .0
                 .get(&placing.path)
-                .and_then(|base| handle_of(&base.near));
+                .and_then(|base| handle_of(&base.stamps.near));
             if let (Some(old), Some(new)) = (old, handle_of(&placing.version.stamp)) {
                 let like = |room: &Path, inode: &str| room.join(format!("{inode}{STUB_RIGHTS}"));
                 keep_rights(&like(&from, &old), &like(&to, &new))
@@ -191,7 +191,7 @@ impl Stubs {
     /// Gives up the second names of the old ones.
     pub(crate) async fn forget(&self, side: &dyn SideStore) {
         for (path, base) in &self.0 {
-            if let Err(why) = side.forget_stub(&base.near).await {
+            if let Err(why) = side.forget_stub(&base.stamps.near).await {
                 tracing::debug!("{path} leaves a name of its stub: {why}");
             }
         }
