@@ -6,6 +6,7 @@ use hyper::header::{IF_MATCH, IF_NONE_MATCH};
 use hyper::{HeaderMap, Response, StatusCode};
 
 use crate::cloud::{Body, Cloud, Target, answer};
+use crate::habits::Habit;
 use crate::if_header::{self, List, State};
 use crate::locks::Reach;
 use crate::store;
@@ -76,13 +77,13 @@ pub(crate) fn refusal(
         let holds = lists
             .iter()
             .any(|list| list_holds(cloud, target, list, &tag_of));
-        if !holds && !target.mishap.no_conditions {
+        if !holds && !target.mishap.does(Habit::NoConditions) {
             return precondition();
         }
     }
     let tag = tag_of(&target.disk);
     let exists = target.disk.symlink_metadata().is_ok();
-    if !target.mishap.no_conditions && !hold(headers, exists, tag.as_ref()) {
+    if !target.mishap.does(Habit::NoConditions) && !hold(headers, exists, tag.as_ref()) {
         return precondition();
     }
     let free = changes

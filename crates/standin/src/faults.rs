@@ -1,9 +1,12 @@
 //! The faults, each of which some real server or line was seen to have.
 
+use std::path::Path;
 use std::str::FromStr;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use crate::births::Births;
+use crate::habits::{self, Habit, Habits};
 use crate::random::Random;
 
 /// One fault, as it is asked for: `busy=0.2`, `hide-dots`, `unreadable=Past seasons`.
@@ -27,26 +30,19 @@ enum Kind {
     Flip(f64),
     WrongLength(f64),
     ShortListing(f64),
-    NoPutTag,
     Tags(Tags),
-    EarlyConditions,
-    NoConditions,
-    NoOverwriteCheck,
-    RacingMoves,
-    WriteInPlace,
-    PartialPutKeepsPart,
-    HideDots,
-    StrictSlashes,
-    OneCase,
     Unreadable(String),
     Without(Feature),
-    Html,
     Redirect(String),
-    Silent,
     SilentTo(String),
     Clock(i64),
     Software(String),
     Xml(OddXml),
+    Largest(u64),
+    Unserved(String),
+    WithoutMethod(String),
+    WriteBehind(Duration),
+    Habit(Habit),
 }
 
 /// What is wrong with the version tags.
@@ -62,6 +58,8 @@ pub(crate) enum Tags {
     Clock,
     /// None at all.
     Missing,
+    /// Another one in each answer.
+    Restless,
 }
 
 /// Something that this server can do and others cannot.
@@ -89,7 +87,7 @@ pub(crate) enum OddXml {
 }
 
 /// What every fault is called and does, for help and errors: name, the form of its value, meaning.
-pub const FAULTS: [(&str, &str, &str); 32] = [
+pub const FAULTS: [(&str, &str, &str); 24] = [
     ("delay", "MS", "every answer waits this long first"),
     (
         "slow",
@@ -126,62 +124,22 @@ pub const FAULTS: [(&str, &str, &str); 32] = [
         "SHARE",
         "listings lack their last members, and look whole",
     ),
-    ("no-put-tag", "", "the answer to PUT has no ETag"),
     (
         "tags",
-        "late|coarse|counted|clock|missing",
-        "weak for a second; whole seconds and size; a number alone, blind to changes on the disk; time and size, which files share; none",
+        "late|coarse|counted|clock|missing|restless",
+        "weak for a second; whole seconds and size; a number alone, blind to changes on the disk; time and size, which files share; none; another one in each answer",
     ),
-    (
-        "early-conditions",
-        "",
-        "conditions are tested before the body is read, and not again",
-    ),
-    (
-        "no-conditions",
-        "",
-        "If-Match, If-None-Match and If are ignored",
-    ),
-    ("no-overwrite-check", "", "Overwrite: F is ignored"),
-    (
-        "racing-moves",
-        "",
-        "Overwrite: F is tested first and obeyed a moment later",
-    ),
-    (
-        "write-in-place",
-        "",
-        "a cut PUT leaves half a file under its real name",
-    ),
-    (
-        "partial-put-keeps-part",
-        "",
-        "a PUT of a range is answered 201 and keeps the range alone",
-    ),
-    (
-        "hide-dots",
-        "",
-        "names that begin with a dot are never listed",
-    ),
-    (
-        "strict-slashes",
-        "",
-        "a folder is moved only with a slash at the end of both names",
-    ),
-    ("one-case", "", "names that differ only in case are one"),
     ("unreadable", "FOLDER", "this folder cannot be listed"),
     (
         "without",
         "partial-put|infinity|properties|quota|changes|locks|digests|principal|rights|resource-ids",
         "what this server then does not offer",
     ),
-    ("html", "", "every answer is a web page"),
     (
         "redirect",
         "URL|loop",
         "every request is sent elsewhere, or round and round",
     ),
-    ("silent", "", "no request is ever answered"),
     (
         "silent-to",
         "METHOD",
@@ -198,7 +156,30 @@ pub const FAULTS: [(&str, &str, &str); 32] = [
         "entities|nested|encoding|cut",
         "listings are XML that nobody should trust",
     ),
+    ("largest", "BYTES", "a body that is longer is refused (413)"),
+    (
+        "unserved",
+        "CHARACTERS",
+        "names with one of these are listed, and not found when they are asked for (404)",
+    ),
+    (
+        "without-method",
+        "METHOD",
+        "requests of this method are refused (501)",
+    ),
+    (
+        "write-behind",
+        "MS",
+        "what gets a new name is listed this much later",
+    ),
 ];
+
+/// What a server always does or never does, for help: name and meaning.
+pub fn habits() -> impl Iterator<Item = (&'static str, &'static str)> {
+    habits::TABLE
+        .iter()
+        .map(|(_, name, meaning)| (*name, *meaning))
+}
 
 /// A fault that was asked for in words nobody understands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -210,10 +191,8 @@ impl std::fmt::Display for FaultError {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let known: Vec<String> = FAULTS
             .iter()
-            .map(|(name, value, _)| match *value {
-                "" => (*name).to_owned(),
-                value => format!("{name}={value}"),
-            })
+            .map(|(name, value, _)| format!("{name}={value}"))
+            .chain(habits().map(|(name, _)| name.to_owned()))
             .collect();
         write!(
             out,
@@ -237,6 +216,9 @@ impl FromStr for Fault {
 }
 
 fn kind(text: &str) -> Option<Kind> {
+    if let Some(habit) = Habit::named(text) {
+        return Some(Kind::Habit(habit));
+    }
     let (name, value) = text.split_once('=').unwrap_or((text, ""));
     let share = |kind: fn(f64) -> Kind| {
         let share: f64 = value.parse().ok()?;
@@ -255,31 +237,24 @@ fn kind(text: &str) -> Option<Kind> {
         ("flip", _) => share(Kind::Flip)?,
         ("wrong-length", _) => share(Kind::WrongLength)?,
         ("short-listing", _) => share(Kind::ShortListing)?,
-        ("no-put-tag", "") => Kind::NoPutTag,
         ("tags", "late") => Kind::Tags(Tags::Late),
         ("tags", "coarse") => Kind::Tags(Tags::Coarse),
         ("tags", "counted") => Kind::Tags(Tags::Counted),
         ("tags", "clock") => Kind::Tags(Tags::Clock),
         ("tags", "missing") => Kind::Tags(Tags::Missing),
-        ("early-conditions", "") => Kind::EarlyConditions,
-        ("no-conditions", "") => Kind::NoConditions,
-        ("no-overwrite-check", "") => Kind::NoOverwriteCheck,
-        ("racing-moves", "") => Kind::RacingMoves,
-        ("write-in-place", "") => Kind::WriteInPlace,
-        ("partial-put-keeps-part", "") => Kind::PartialPutKeepsPart,
-        ("hide-dots", "") => Kind::HideDots,
-        ("strict-slashes", "") => Kind::StrictSlashes,
-        ("one-case", "") => Kind::OneCase,
+        ("tags", "restless") => Kind::Tags(Tags::Restless),
         ("unreadable", folder) if !folder.is_empty() => {
             Kind::Unreadable(folder.trim_matches('/').to_owned())
         }
         ("without", feature) => Kind::Without(self::feature(feature)?),
-        ("html", "") => Kind::Html,
         ("redirect", to) if !to.is_empty() => Kind::Redirect(to.to_owned()),
-        ("silent", "") => Kind::Silent,
         ("silent-to", method) if !method.is_empty() => Kind::SilentTo(method.to_owned()),
         ("software", text) if !text.is_empty() => Kind::Software(text.to_owned()),
         ("clock", _) => Kind::Clock(value.parse().ok()?),
+        ("largest", _) => Kind::Largest(value.parse().ok()?),
+        ("unserved", characters) if !characters.is_empty() => Kind::Unserved(characters.to_owned()),
+        ("without-method", method) if !method.is_empty() => Kind::WithoutMethod(method.to_owned()),
+        ("write-behind", _) => Kind::WriteBehind(Duration::from_millis(value.parse().ok()?)),
         ("xml", "entities") => Kind::Xml(OddXml::Entities),
         ("xml", "nested") => Kind::Xml(OddXml::Nested),
         ("xml", "encoding") => Kind::Xml(OddXml::Encoding),
@@ -308,6 +283,7 @@ fn feature(name: &str) -> Option<Feature> {
 #[derive(Debug)]
 pub struct Faults {
     inner: Mutex<Inner>,
+    births: Arc<Births>,
 }
 
 #[derive(Debug)]
@@ -334,30 +310,47 @@ pub(crate) struct Mishap {
     pub(crate) flip: Option<u64>,
     pub(crate) wrong_length: bool,
     pub(crate) short_listing: bool,
-    pub(crate) no_put_tag: bool,
     pub(crate) tags: Option<Tags>,
-    pub(crate) early_conditions: bool,
-    pub(crate) no_conditions: bool,
-    pub(crate) no_overwrite_check: bool,
-    pub(crate) racing_moves: bool,
-    pub(crate) write_in_place: bool,
-    pub(crate) partial_put_keeps_part: bool,
-    pub(crate) hide_dots: bool,
-    pub(crate) strict_slashes: bool,
     pub(crate) unreadable: Vec<String>,
-    pub(crate) html: bool,
     pub(crate) redirect: Option<String>,
-    pub(crate) silent: bool,
     pub(crate) silent_to: Vec<String>,
     pub(crate) clock: Option<i64>,
     pub(crate) software: Option<String>,
     pub(crate) xml: Option<OddXml>,
+    /// The longest body that is taken.
+    pub(crate) largest: Option<u64>,
+    /// Characters of names that are listed and not served.
+    pub(crate) unserved: String,
+    pub(crate) without_methods: Vec<String>,
+    /// How much later what gets a new name is listed.
+    pub(crate) write_behind: Option<Duration>,
     without: Vec<Feature>,
+    /// The address that the request was made to, without the slash.
+    pub(crate) own_address: String,
+    habits: Habits,
+    births: Arc<Births>,
 }
 
 impl Mishap {
     pub(crate) fn lacks(&self, feature: Feature) -> bool {
         self.without.contains(&feature)
+    }
+
+    pub(crate) fn does(&self, habit: Habit) -> bool {
+        self.habits.contains(&habit)
+    }
+
+    /// Something has a name that nothing had.
+    pub(crate) fn came(&self, disk: &Path) {
+        if self.write_behind.is_some() {
+            self.births.came(disk);
+        }
+    }
+
+    /// Whether a name came too short a time ago to be listed.
+    pub(crate) fn is_unlisted(&self, disk: &Path) -> bool {
+        self.write_behind
+            .is_some_and(|by| self.births.is_younger(disk, by))
     }
 }
 
@@ -365,7 +358,7 @@ impl Faults {
     /// Whether names that differ only in case are two.
     pub(crate) fn tells_case(&self) -> bool {
         let inner = self.inner.lock().unwrap_or_else(PoisonError::into_inner);
-        let one_case = |fault: &Fault| matches!(fault.kind, Kind::OneCase);
+        let one_case = |fault: &Fault| fault.kind == Kind::Habit(Habit::OneCase);
         !inner.faults.iter().any(one_case)
     }
 
@@ -377,6 +370,7 @@ impl Faults {
                 faults,
                 random: Random::new(seed),
             }),
+            births: Arc::default(),
         }
     }
 
@@ -403,7 +397,10 @@ impl Faults {
     pub(crate) fn draw(&self) -> Mishap {
         let mut inner = self.lock();
         let Inner { faults, random } = &mut *inner;
-        let mut mishap = Mishap::default();
+        let mut mishap = Mishap {
+            births: Arc::clone(&self.births),
+            ..Mishap::default()
+        };
         for fault in faults.iter() {
             match &fault.kind {
                 Kind::Delay(delay) => mishap.delay = *delay,
@@ -418,27 +415,21 @@ impl Faults {
                 Kind::Flip(share) => mishap.flip = random.happens(*share).then(|| random.next()),
                 Kind::WrongLength(share) => mishap.wrong_length |= random.happens(*share),
                 Kind::ShortListing(share) => mishap.short_listing |= random.happens(*share),
-                Kind::NoPutTag => mishap.no_put_tag = true,
                 Kind::Tags(tags) => mishap.tags = Some(*tags),
-                Kind::EarlyConditions => mishap.early_conditions = true,
-                Kind::NoConditions => mishap.no_conditions = true,
-                Kind::NoOverwriteCheck => mishap.no_overwrite_check = true,
-                Kind::RacingMoves => mishap.racing_moves = true,
-                Kind::WriteInPlace => mishap.write_in_place = true,
-                Kind::PartialPutKeepsPart => mishap.partial_put_keeps_part = true,
-                Kind::HideDots => mishap.hide_dots = true,
-                Kind::StrictSlashes => mishap.strict_slashes = true,
-                // Told by the paths themselves: `Faults::tells_case`.
-                Kind::OneCase => {}
                 Kind::Unreadable(folder) => mishap.unreadable.push(folder.clone()),
                 Kind::Without(feature) => mishap.without.push(*feature),
-                Kind::Html => mishap.html = true,
                 Kind::Redirect(to) => mishap.redirect = Some(to.clone()),
-                Kind::Silent => mishap.silent = true,
                 Kind::SilentTo(method) => mishap.silent_to.push(method.clone()),
                 Kind::Clock(ahead) => mishap.clock = Some(*ahead),
                 Kind::Software(text) => mishap.software = Some(text.clone()),
                 Kind::Xml(odd) => mishap.xml = Some(*odd),
+                Kind::Largest(bytes) => mishap.largest = Some(*bytes),
+                Kind::Unserved(characters) => mishap.unserved.push_str(characters),
+                Kind::WithoutMethod(method) => mishap.without_methods.push(method.clone()),
+                Kind::WriteBehind(by) => mishap.write_behind = Some(*by),
+                Kind::Habit(habit) => {
+                    mishap.habits.insert(*habit);
+                }
             }
         }
         mishap
@@ -478,7 +469,7 @@ mod tests {
                 let value = match value {
                     "MS" | "BYTES" | "SECONDS" => "1",
                     "SHARE" => "0.5",
-                    "FOLDER" | "METHOD" | "URL" | "TEXT" => "x",
+                    "FOLDER" | "METHOD" | "URL" | "TEXT" | "CHARACTERS" => "x",
                     value => value,
                 };
                 let text = if value.is_empty() {
@@ -488,6 +479,9 @@ mod tests {
                 };
                 assert!(text.parse::<Fault>().is_ok(), "{text}");
             }
+        }
+        for (name, _) in habits() {
+            assert!(name.parse::<Fault>().is_ok(), "{name}");
         }
     }
 

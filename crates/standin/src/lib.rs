@@ -6,13 +6,16 @@
 //! on demand, so that the tool can be tried against it.
 #![forbid(unsafe_code)]
 
+mod births;
 mod changes;
 mod cloud;
 mod conditions;
+mod contrary;
 mod control;
 mod device_grant;
 mod digests;
 mod faults;
+mod habits;
 mod if_header;
 mod listing;
 mod locks;
@@ -33,6 +36,6 @@ mod tls;
 mod xml_names;
 
 pub use device_grant::GrantConfig;
-pub use faults::{FAULTS, Fault, FaultError, Faults};
+pub use faults::{FAULTS, Fault, FaultError, Faults, habits};
 pub use people::{Group, PeopleError, Share, User};
 pub use serve::{Config, Running, StandinError, start};

@@ -6,6 +6,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use crate::faults::Mishap;
+use crate::habits::Habit;
 use crate::people::Mount;
 
 /// One resource of a listing.
@@ -42,6 +43,9 @@ pub(crate) struct Asked {
 pub(crate) fn find(asked: &Asked, mishap: &Mishap) -> io::Result<Vec<Found>> {
     let mut found = Vec::new();
     let meta = asked.disk.symlink_metadata()?;
+    if mishap.is_unlisted(&asked.disk) {
+        return Err(io::ErrorKind::NotFound.into());
+    }
     let folder = meta.is_dir();
     let unreadable = mishap.unreadable.contains(&asked.path);
     if folder && asked.depth != Depth::Zero && unreadable {
@@ -109,7 +113,8 @@ fn members(
             Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
             Err(error) => return Err(error),
         };
-        if mishap.hide_dots && name.starts_with('.') {
+        let hidden = mishap.does(Habit::HideDots) && name.starts_with('.');
+        if hidden || mishap.is_unlisted(&entry.path()) {
             continue;
         }
         let path = if at.is_empty() {
@@ -129,6 +134,12 @@ fn members(
 /// When the file was last modified, as HTTP writes it (RFC 9110 §5.6.7).
 pub(crate) fn http_date(meta: &Metadata) -> String {
     http_date_of(meta.mtime())
+}
+
+/// The same in the older form that HTTP still has to read (RFC 9110 §5.6.7).
+pub(crate) fn rfc850_date(meta: &Metadata) -> String {
+    let at = jiff::Timestamp::new(meta.mtime(), 0).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+    at.strftime("%A, %d-%b-%y %H:%M:%S GMT").to_string()
 }
 
 /// A moment in seconds since 1970, as HTTP writes it.

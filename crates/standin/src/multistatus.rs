@@ -4,6 +4,8 @@ use quick_xml::events::Event;
 use quick_xml::name::ResolveResult;
 use quick_xml::reader::NsReader;
 
+use crate::faults::Mishap;
+use crate::habits::Habit;
 use crate::listing::Found;
 use crate::properties::{self, Around};
 use crate::store::Property;
@@ -201,6 +203,29 @@ pub(crate) fn propstat(props: &str, status: &str) -> String {
     )
 }
 
+/// The address of a resource, as a listing writes it.
+fn shown_href(found: &Found, mishap: &Mishap) -> String {
+    let folder = found.meta.is_dir() && !mishap.does(Habit::SlashlessHrefs);
+    let mut shown = href(&found.path, folder);
+    if mishap.does(Habit::LowerCaseHrefs) {
+        let parts = shown.split('%').enumerate().map(|(at, part)| match at {
+            0 => part.to_owned(),
+            _ => format!("{}{}", part[..2].to_lowercase(), &part[2..]),
+        });
+        shown = parts.collect::<Vec<_>>().join("%");
+    }
+    if mishap.does(Habit::TwiceEscapedHrefs) {
+        shown = shown.replace('%', "%25");
+    }
+    match mishap {
+        mishap if mishap.does(Habit::OtherHostHrefs) => {
+            format!("http://files.internal.example:8080{shown}")
+        }
+        mishap if mishap.does(Habit::WholeHrefs) => format!("{}{shown}", mishap.own_address),
+        _ => shown,
+    }
+}
+
 /// What is said of one resource.
 pub(crate) fn response(found: &Found, around: &Around<'_>, asked: &Asked) -> String {
     let (mut present, mut missing) = (String::new(), String::new());
@@ -225,7 +250,7 @@ pub(crate) fn response(found: &Found, around: &Around<'_>, asked: &Asked) -> Str
     }
     let mut xml = format!(
         "<D:response><D:href>{}</D:href>",
-        href(&found.path, found.meta.is_dir())
+        shown_href(found, around.mishap)
     );
     if !present.is_empty() || missing.is_empty() {
         xml.push_str(&propstat(&present, "200 OK"));

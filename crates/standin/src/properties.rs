@@ -4,7 +4,8 @@ use std::fmt::Write as _;
 
 use crate::digests::field;
 use crate::faults::{Feature, Mishap};
-use crate::listing::{Found, http_date};
+use crate::habits::Habit;
+use crate::listing::{Found, http_date, rfc850_date};
 use crate::locks::Lock;
 use crate::quota::Quota;
 use crate::store::{self, Property};
@@ -106,8 +107,12 @@ fn value(found: &Found, around: &Around<'_>, name: &Name) -> Option<String> {
     Some(match name.1.as_str() {
         "resourcetype" if folder => "<D:collection/>".to_owned(),
         "resourcetype" => String::new(),
+        "getlastmodified" if mishap.does(Habit::NoDates) => return None,
+        "getlastmodified" if mishap.does(Habit::OldDates) => rfc850_date(&found.meta),
         "getlastmodified" => http_date(&found.meta),
-        "getcontentlength" if !folder => found.meta.len().to_string(),
+        "getcontentlength" if !folder && !mishap.does(Habit::NoLengths) => {
+            found.meta.len().to_string()
+        }
         "getetag" if !folder => {
             let tag = store::shown_tag(&found.disk, &found.meta, mishap)?;
             escaped(&store::quoted(&tag))

@@ -21,13 +21,14 @@ use crate::changes::Changes;
 use crate::cloud::{Body, Cloud, Cut, Target, answer, answer_as};
 use crate::device_grant::{Grant, GrantConfig, random_text};
 use crate::faults::{Faults, Mishap};
+use crate::habits::Habit;
 use crate::listing::http_date_of;
 use crate::locks::Locks;
 use crate::people::{Group, People, PeopleError, Share, User};
 use crate::request_line::RequestLines;
 use crate::sign_in::{SignedIn, signed_in};
 use crate::store::Store;
-use crate::{control, methods, sign_in_pages, tls};
+use crate::{contrary, control, methods, sign_in_pages, tls};
 
 /// What a stand-in is started with.
 #[derive(Debug)]
@@ -296,14 +297,19 @@ async fn respond(cloud: Arc<Cloud>, request: Request<Incoming>) -> Result<Respon
     tokio::time::sleep(mishap.delay).await;
     let asked = request.method().as_str();
     let silent_to_it = mishap.silent_to.iter().any(|method| method == asked);
-    if mishap.silent {
+    if mishap.does(Habit::Silent) {
         never().await;
     }
     let (clock, software) = (mishap.clock, mishap.software.clone());
+    let habits = mishap.clone();
+    let looks_at_content = ["GET", "HEAD"].contains(&asked);
+    let mut mishap = mishap;
+    mishap.own_address = cloud.base(&request).trim_end_matches('/').to_owned();
     let mut response = match mishap_answer(&mishap, &request) {
         Some(response) => response,
         None => hand_over(&cloud, mishap, request).await?,
     };
+    contrary::after(&habits, looks_at_content, &mut response);
     if silent_to_it {
         never().await;
     }
@@ -347,7 +353,7 @@ fn mishap_answer(mishap: &Mishap, request: &Request<Incoming>) -> Option<Respons
             "broken on purpose\n",
         ));
     }
-    if mishap.html {
+    if mishap.does(Habit::Html) {
         return Some(answer_as(
             StatusCode::OK,
             "text/html; charset=utf-8",
@@ -399,6 +405,9 @@ async fn hand_over(
     };
     let method = request.method().as_str().to_owned();
     tracing::debug!(method, path = request.uri().path(), user);
+    if let Some(response) = contrary::before(cloud, &target, &request) {
+        return Ok(response);
+    }
     let mute = target.mishap.mute;
     let response = methods::dispatch(cloud, target, request).await?;
     if mute { Err(Cut) } else { Ok(response) }

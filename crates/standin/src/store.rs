@@ -148,6 +148,7 @@ pub(crate) fn shown_tag(path: &Path, meta: &Metadata, mishap: &Mishap) -> Option
     match mishap.tags {
         None => Some((tag(path, meta), false)),
         Some(Tags::Missing) => None,
+        Some(Tags::Restless) => Some((random_text(), false)),
         // The counter starts at a time, which is not to be read from it.
         Some(Tags::Counted) => {
             let opaque = version_of(path).wrapping_mul(0x9e37_79b9_7f4a_7c15);
@@ -281,6 +282,39 @@ pub(crate) fn copy_tree(store: &Store, from: &Path, to: &Path, deep: bool) -> io
         for entry in fs::read_dir(from)? {
             let entry = entry?;
             copy_tree(store, &entry.path(), &to.join(entry.file_name()), deep)?;
+        }
+    }
+    Ok(())
+}
+
+/// A thing in a folder, where there is one.
+pub(crate) fn one_in(folder: &Path) -> Option<std::ffi::OsString> {
+    let mut names: Vec<_> = fs::read_dir(folder)
+        .ok()?
+        .filter_map(|entry| Some(entry.ok()?.file_name()))
+        .collect();
+    names.sort();
+    names.into_iter().next()
+}
+
+/// Removes what is in a folder but for one thing.
+pub(crate) fn remove_all_but(folder: &Path, kept: &std::ffi::OsStr) -> io::Result<()> {
+    for entry in fs::read_dir(folder)? {
+        let entry = entry?;
+        if entry.file_name() != kept {
+            remove_tree(&entry.path())?;
+        }
+    }
+    Ok(())
+}
+
+/// Moves what is in a folder but for one thing into another one.
+pub(crate) fn move_all_but(from: &Path, to: &Path, kept: &std::ffi::OsStr) -> io::Result<()> {
+    fs::create_dir(to)?;
+    for entry in fs::read_dir(from)? {
+        let entry = entry?;
+        if entry.file_name() != kept {
+            fs::rename(entry.path(), to.join(entry.file_name()))?;
         }
     }
     Ok(())

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use katabatic_engine::Error;
-use katabatic_standin::{Config, FAULTS, Fault, Faults, GrantConfig, User};
+use katabatic_standin::{Config, FAULTS, Fault, Faults, GrantConfig, User, habits};
 use serde_json::json;
 
 use crate::app;
@@ -136,17 +136,18 @@ fn say(text: &str) {
 /// All faults, for the help.
 pub fn faults_help() -> String {
     let mut help = String::from("Faults (a SHARE of all requests is a number from 0 to 1):\n");
-    for (name, value, meaning) in FAULTS {
-        let fault = if value.is_empty() {
-            name.to_owned()
-        } else {
-            format!("{name}={value}")
-        };
+    let mut say = |fault: &str, meaning: &str| {
         let _ = if fault.len() > 24 {
             writeln!(help, "  {fault}\n{:28}{meaning}", "")
         } else {
             writeln!(help, "  {fault:<26}{meaning}")
         };
+    };
+    for (name, value, meaning) in FAULTS {
+        say(&format!("{name}={value}"), meaning);
+    }
+    for (name, meaning) in habits() {
+        say(name, meaning);
     }
     help
 }

@@ -5,9 +5,11 @@ use hyper::body::Incoming;
 use hyper::{HeaderMap, Request, Response, StatusCode};
 
 use super::failed;
+use super::propfind::half_done;
 use super::put::over_quota;
 use crate::cloud::{Body, Cloud, Target, answer};
 use crate::conditions::{self, Change};
+use crate::habits::Habit;
 use crate::locks::Reach;
 use crate::store::{self, Place};
 
@@ -36,7 +38,7 @@ pub(super) async fn copy_or_move(
             .get(name)
             .is_some_and(|value| value.as_bytes().eq_ignore_ascii_case(wanted.as_bytes()))
     };
-    let overwrite = !is("overwrite", "F") || target.mishap.no_overwrite_check;
+    let overwrite = !is("overwrite", "F") || target.mishap.does(Habit::NoOverwriteCheck);
     let mut names = cloud.names.write().await;
     let meta = match target.disk.symlink_metadata() {
         Ok(meta) => meta,
@@ -46,7 +48,7 @@ pub(super) async fn copy_or_move(
         && headers
             .get("destination")
             .is_some_and(|value| value.as_bytes().ends_with(b"/"));
-    if target.mishap.strict_slashes && meta.is_dir() && !slashes {
+    if target.mishap.does(Habit::StrictSlashes) && meta.is_dir() && !slashes {
         return answer(
             StatusCode::BAD_REQUEST,
             "a folder's name ends in a slash here\n",
@@ -85,7 +87,7 @@ pub(super) async fn copy_or_move(
             "the destination is there already\n",
         );
     }
-    if target.mishap.racing_moves {
+    if target.mishap.does(Habit::RacingMoves) {
         drop(names);
         tokio::time::sleep(RACE).await;
         names = cloud.names.write().await;
@@ -97,7 +99,19 @@ pub(super) async fn copy_or_move(
             "the account would be over its quota\n",
         );
     }
+    if moves
+        && target.mishap.does(Habit::HalfDone)
+        && let Some(kept) = store::one_in(&target.disk)
+    {
+        return match store::move_all_but(&target.disk, &to.disk, &kept) {
+            Ok(()) => half_done(&target.path, &kept),
+            Err(error) => failed(&error),
+        };
+    }
     let replaces = to.disk.symlink_metadata().is_ok();
+    if !replaces {
+        target.mishap.came(&to.disk);
+    }
     let carried = (|| {
         if replaces {
             store::remove_tree(&to.disk)?;

@@ -2,8 +2,10 @@ use hyper::body::Incoming;
 use hyper::{Request, Response, StatusCode};
 
 use super::failed;
+use super::propfind::half_done;
 use crate::cloud::{Body, Cloud, Target, answer};
 use crate::conditions::{self, Change};
+use crate::habits::Habit;
 use crate::locks::Reach;
 use crate::store;
 
@@ -23,6 +25,14 @@ pub(super) async fn delete(
     };
     if let Some(refusal) = conditions::refusal(cloud, target, request.headers(), &[goes]) {
         return refusal;
+    }
+    if target.mishap.does(Habit::HalfDone)
+        && let Some(kept) = store::one_in(&target.disk)
+    {
+        return match store::remove_all_but(&target.disk, &kept) {
+            Ok(()) => half_done(&target.path, &kept),
+            Err(error) => failed(&error),
+        };
     }
     match store::remove_tree(&target.disk) {
         Ok(()) => {

@@ -26,7 +26,10 @@ pub(super) async fn mkcol(
         return refusal;
     }
     match std::fs::create_dir(&target.disk) {
-        Ok(()) => answer(StatusCode::CREATED, ""),
+        Ok(()) => {
+            target.mishap.came(&target.disk);
+            answer(StatusCode::CREATED, "")
+        }
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
             answer(StatusCode::METHOD_NOT_ALLOWED, "it is there already\n")
         }

@@ -13,6 +13,7 @@ use super::{failed, small_body};
 use crate::cloud::{Body, Cloud, Target, answer};
 use crate::digests::Digests;
 use crate::faults::{Feature, Mishap, OddXml};
+use crate::habits::Habit;
 use crate::listing::{self, Depth, Found, find};
 use crate::locks::Lock;
 use crate::multistatus::{Asked, FOOT, HEAD, elements, propstat, read_asked, response};
@@ -69,6 +70,7 @@ pub(super) async fn propfind(
 ) -> Response<Body> {
     let depth = match request.headers().get("depth").map(HeaderValue::as_bytes) {
         Some(b"0") => Depth::Zero,
+        Some(b"1") if target.mishap.does(Habit::Deeper) => Depth::Infinity,
         Some(b"1") => Depth::One,
         Some(value) if !value.eq_ignore_ascii_case(b"infinity") => {
             return answer(StatusCode::BAD_REQUEST, "Depth is 0, 1 or infinity\n");
@@ -96,7 +98,12 @@ pub(super) async fn propfind(
     let mishap = target.mishap;
     let found = tokio::task::spawn_blocking(move || find(&about, &mishap)).await;
     match found {
-        Ok(Ok(found)) => streamed(found, asked, around),
+        Ok(Ok(mut found)) => {
+            if around.mishap.does(Habit::WithoutItself) && depth != Depth::Zero {
+                found.remove(0);
+            }
+            streamed(found, asked, around)
+        }
         Ok(Err(error)) => failed(&error),
         Err(_) => answer(StatusCode::INTERNAL_SERVER_ERROR, "the listing broke off\n"),
     }
@@ -244,6 +251,15 @@ pub(super) fn gone(path: &str) -> String {
         "<D:response><D:href>{}</D:href><D:status>HTTP/1.1 404 Not Found</D:status></D:response>\n",
         crate::xml_names::href(path, false)
     )
+}
+
+/// The answer to what was done to a folder but for one thing in it (RFC 4918 §9.6.1).
+pub(super) fn half_done(folder: &str, kept: &std::ffi::OsStr) -> Response<Body> {
+    let path = format!("{folder}/{}", kept.to_string_lossy());
+    multistatus(&format!(
+        "{HEAD}<D:response><D:href>{}</D:href><D:status>HTTP/1.1 423 Locked</D:status></D:response>{FOOT}",
+        crate::xml_names::href(&path, false)
+    ))
 }
 
 /// A list of names without values, all of one outcome.

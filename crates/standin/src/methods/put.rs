@@ -13,6 +13,7 @@ use super::failed;
 use crate::cloud::{Body, Cloud, Cut, Target, answer};
 use crate::conditions::{self, Change};
 use crate::faults::Feature;
+use crate::habits::Habit;
 use crate::locks::Reach;
 use crate::people::Mount;
 use crate::{quota, store};
@@ -33,7 +34,7 @@ pub(super) async fn put(
                 "partial PUT is not offered\n",
             ));
         }
-        Some(_) if target.mishap.partial_put_keeps_part => None,
+        Some(_) if target.mishap.does(Habit::PartialPutKeepsPart) => None,
         Some(value) => match start_of(value) {
             Some(start) => Some(start),
             None => return Ok(answer(StatusCode::BAD_REQUEST, "no such range\n")),
@@ -57,7 +58,7 @@ pub(super) async fn put(
             "the account would be over its quota\n",
         ));
     }
-    let writes_to = if target.mishap.write_in_place && range.is_none() {
+    let writes_to = if target.mishap.does(Habit::WriteInPlace) && range.is_none() {
         target.disk.clone()
     } else {
         cloud.store.incoming()
@@ -78,19 +79,22 @@ pub(super) async fn put(
         cloud,
         &target,
         &parts.headers,
-        !target.mishap.early_conditions,
+        !target.mishap.does(Habit::EarlyConditions),
     ) {
         let _ = std::fs::remove_file(&writes_to);
         return Ok(refusal);
     }
-    let new = !target.disk.exists() || target.mishap.write_in_place;
+    if !target.disk.exists() {
+        target.mishap.came(&target.disk);
+    }
+    let new = !target.disk.exists() || target.mishap.does(Habit::WriteInPlace);
     let placed = match range {
         None => place(cloud, &writes_to, &target.disk),
         Some(start) => fill_in(cloud, &writes_to, &target.disk, start),
     };
     match placed {
         Ok(()) => {
-            let status = if new || target.mishap.partial_put_keeps_part {
+            let status = if new || target.mishap.does(Habit::PartialPutKeepsPart) {
                 StatusCode::CREATED
             } else {
                 StatusCode::NO_CONTENT
@@ -101,7 +105,7 @@ pub(super) async fn put(
                 .symlink_metadata()
                 .ok()
                 .and_then(|meta| store::shown_tag(&target.disk, &meta, &target.mishap))
-                .filter(|_| !target.mishap.no_put_tag)
+                .filter(|_| !target.mishap.does(Habit::NoPutTag))
                 .and_then(|tag| HeaderValue::from_str(&store::quoted(&tag)).ok());
             if let Some(tag) = tag {
                 response.headers_mut().insert(ETAG, tag);
