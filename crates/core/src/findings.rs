@@ -27,6 +27,21 @@ pub enum Tags {
     Coarse,
     /// None.
     Absent,
+    /// Another one in each answer, whatever became of the file.
+    Restless,
+}
+
+/// What an answer to `GET` or `HEAD` tells of the version that it is of.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ReadTag {
+    /// The same as a listing.
+    Same,
+    /// Something else than a listing.
+    #[default]
+    Other,
+    /// Nothing.
+    Nothing,
 }
 
 /// What became of an upload whose line was cut.
@@ -60,6 +75,39 @@ pub struct Findings {
     /// The same in a listing, for many files at once.
     #[serde(default)]
     pub listed_digests: bool,
+    /// What an answer to `GET` tells of the version that it is of.
+    #[serde(default)]
+    pub read_tag: ReadTag,
+    /// Whether anything can be moved there at all.
+    #[serde(default = "yes")]
+    pub moves: bool,
+    /// Whether a folder is moved with all that is in it, or not at all.
+    #[serde(default = "yes")]
+    pub moves_folders_whole: bool,
+    /// Whether the members of a folder can be listed (`Depth: 1`).
+    #[serde(default = "yes")]
+    pub lists_members: bool,
+    /// Whether the listing of a folder names the folder itself.
+    #[serde(default = "yes")]
+    pub names_itself: bool,
+    /// Whether listings say how long files are, and when they were changed.
+    #[serde(default = "yes")]
+    pub tells_lengths: bool,
+    /// When they were changed, in a form that a standard has.
+    #[serde(default = "yes")]
+    pub tells_dates: bool,
+    /// Whether what was made is listed only later.
+    #[serde(default)]
+    pub lists_late: bool,
+    /// Whether listings escape what they have escaped.
+    #[serde(default)]
+    pub escapes_twice: bool,
+    /// Whether names may begin with a dot; none where nobody has asked.
+    #[serde(default)]
+    pub takes_dots: Option<bool>,
+    /// Characters of names that are listed and not given when they are asked for.
+    #[serde(default)]
+    pub unserved_characters: String,
     /// Whether a move keeps the tag.
     pub move_keeps_tag: bool,
     /// Whether files have ids of their own, which a move keeps.
@@ -136,7 +184,7 @@ impl Findings {
     /// Whether equal tags may hide two versions, so that what is young is looked at again by content.
     #[must_use]
     pub fn tags_prove_little(&self) -> bool {
-        matches!(self.tags, Tags::Coarse | Tags::Absent)
+        matches!(self.tags, Tags::Coarse | Tags::Absent | Tags::Restless)
     }
 
     /// Whether a tag is of one version of one file alone, so that it says something of the content.
@@ -188,6 +236,28 @@ impl Findings {
                     "version tags",
                     "none",
                     "date and size have to do; what is young is read again by the next pass",
+                ),
+                Tags::Restless => line(
+                    "version tags",
+                    "another one in each answer",
+                    "date and size have to do; what is young is read again by the next pass",
+                ),
+            },
+            match self.read_tag {
+                ReadTag::Same => line(
+                    "tag when it is read",
+                    "that of the listing",
+                    "it says which version comes",
+                ),
+                ReadTag::Other => line(
+                    "tag when it is read",
+                    "another than that of the listing",
+                    "listed again after it was read: the same tag and length say which version came",
+                ),
+                ReadTag::Nothing => line(
+                    "tag when it is read",
+                    "none",
+                    "listed again after it was read: the same tag and length say which version came",
                 ),
             },
             line(
@@ -313,8 +383,36 @@ impl Findings {
         ]
     }
 
+    /// What becomes of moves, where that is not as the standard has it.
+    fn odd_moves(&self) -> Vec<Finding> {
+        let mut odd = Vec::new();
+        if !self.moves {
+            odd.push(Finding {
+                unguarded: true,
+                ..line(
+                    "MOVE",
+                    "not done at all",
+                    "nothing goes up: without moves nothing can be placed or kept safely there; lanes down work",
+                )
+            });
+        } else if !self.moves_folders_whole {
+            odd.push(line(
+                "MOVE of a folder",
+                "leaves a part behind",
+                "folders are moved file by file",
+            ));
+        }
+        odd
+    }
+
     /// What becomes of uploads and copies.
     fn about_writing(&self) -> Vec<Finding> {
+        let mut told = self.odd_moves();
+        told.extend(self.usual_writing());
+        told
+    }
+
+    fn usual_writing(&self) -> Vec<Finding> {
         let goes = if self.puts_whole() {
             "small new files go at once; all else goes to a name of our own first"
         } else {
@@ -365,6 +463,71 @@ impl Findings {
 
     /// What it tells of what lies there.
     fn about_looking(&self) -> Vec<Finding> {
+        let mut told = self.odd_listings();
+        told.extend(self.usual_looks());
+        told
+    }
+
+    /// What few servers do, and is told where one does.
+    fn odd_listings(&self) -> Vec<Finding> {
+        let mut odd = Vec::new();
+        if !self.lists_members {
+            odd.push(Finding {
+                unguarded: true,
+                ..line(
+                    "listings of a folder (Depth: 1)",
+                    "refused",
+                    if self.infinity {
+                        "whole trees are listed instead"
+                    } else {
+                        "no lane can be tied to it: nobody can see what lies there"
+                    },
+                )
+            });
+        }
+        if !self.names_itself {
+            odd.push(line(
+                "the folder in its own listing",
+                "not named",
+                "one more look at each folder",
+            ));
+        }
+        if !self.tells_lengths {
+            odd.push(line(
+                "lengths in listings",
+                "not told",
+                "one more request (HEAD) for each file",
+            ));
+        }
+        if !self.tells_dates {
+            odd.push(line(
+                "dates in listings",
+                "not told, or in a form of its own",
+                if self.tags_prove_little() {
+                    "every file is read at each pass: nothing else tells one version from another"
+                } else {
+                    "changes are seen by tags"
+                },
+            ));
+        }
+        if self.lists_late {
+            odd.push(line(
+                "what was just made",
+                "listed only later",
+                "a look at it is waited for, some seconds at the most",
+            ));
+        }
+        if self.escapes_twice {
+            odd.push(line(
+                "names in listings",
+                "escaped twice",
+                "unescaped twice",
+            ));
+        }
+        odd
+    }
+
+    fn usual_looks(&self) -> Vec<Finding> {
         vec![
             line(
                 "Depth: infinity",
@@ -413,19 +576,19 @@ impl Findings {
     /// Which names it holds, and how it tells them apart.
     fn about_names(&self) -> Vec<Finding> {
         vec![
-            line(
-                "names that begin with a dot",
-                if self.lists_dots {
-                    "listed"
-                } else {
-                    "never listed"
-                },
-                if self.lists_dots {
-                    "as any other"
-                } else {
-                    "looked at one by one; their absence from a listing proves nothing"
-                },
-            ),
+            match (self.takes_dots.unwrap_or(true), self.lists_dots) {
+                (false, _) => line(
+                    "names that begin with a dot",
+                    "refused",
+                    "such a file is stuck, and stays here; what the tool keeps there lies in a folder without one",
+                ),
+                (true, true) => line("names that begin with a dot", "listed", "as any other"),
+                (true, false) => line(
+                    "names that begin with a dot",
+                    "never listed",
+                    "looked at one by one; their absence from a listing proves nothing",
+                ),
+            },
             line(
                 "upper and lower case",
                 if self.case_differs {
@@ -468,6 +631,21 @@ impl Findings {
                     "as any other"
                 } else {
                     "a file with one of them in its name is stuck, and stays here"
+                },
+            ),
+            line(
+                "names that are listed and not given",
+                &if self.unserved_characters.is_empty() {
+                    "none of those that were tried".to_owned()
+                } else {
+                    let shown: Vec<String> =
+                        self.unserved_characters.chars().map(String::from).collect();
+                    format!("those with {}", shown.join(" "))
+                },
+                if self.unserved_characters.is_empty() {
+                    "as any other"
+                } else {
+                    "such a file cannot be read there, and none is sent: rename it"
                 },
             ),
             line(

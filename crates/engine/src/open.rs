@@ -262,12 +262,35 @@ pub fn open_side(
     };
     home.dials("", &config.limits);
     let dials = home.dials(&lane.id, &lane.limits);
-    let client = limited_client(home, config.account(account)?, stop, &dials)?;
+    let account = config.account(account)?;
+    let client = limited_client(home, account, stop, &dials)?;
     let there = WebdavSide::new(client, path.clone(), &home.computer()?, &lane.id);
-    let findings = ledger.read(|connection| account_rows::findings(connection, account))?;
+    Ok(Arc::new(with_what_is_known(ledger, account, there)?))
+}
+
+/// A folder of an account with what was found out about its server.
+///
+/// # Errors
+/// As the ledger says.
+pub(crate) fn with_what_is_known(
+    ledger: &Ledger,
+    account: &AccountConfig,
+    side: WebdavSide,
+) -> Result<WebdavSide, Error> {
+    let (takes_dots, findings) = ledger.read(|connection| {
+        let takes_dots = account_rows::takes_dots(connection, &account.name)?;
+        Ok((
+            takes_dots,
+            account_rows::findings(connection, &account.name)?,
+        ))
+    })?;
+    let side = match takes_dots {
+        true => side,
+        false => side.without_dots(),
+    };
     Ok(match findings {
-        Some((_, findings)) => Arc::new(there.knowing(&findings)),
-        None => Arc::new(there),
+        Some((_, findings)) => side.knowing(&findings),
+        None => side,
     })
 }
 

@@ -11,7 +11,7 @@ use tokio::io::AsyncWriteExt;
 use crate::config::Config;
 use crate::hand::{BY_HAND, Hand};
 use crate::local_time::in_a_name;
-use crate::open::account_client;
+use crate::open::{account_client, with_what_is_known};
 use crate::pass::Pass;
 use crate::pass::put_back::back_to;
 use crate::session::LockedLane;
@@ -60,9 +60,10 @@ pub fn elsewhere(
     let lane = config.lane(&spare.lane_name)?;
     match Place::parse(place, &config.account_names()) {
         Ok(Place::Far { account, path }) => {
-            let client = account_client(home, config.account(&account)?, stop)?;
+            let account = config.account(&account)?;
+            let client = account_client(home, account, stop)?;
             let side = WebdavSide::new(client, path, &home.computer()?, &lane.id);
-            Ok(Some(side))
+            with_what_is_known(&home.open_ledger()?, account, side).map(Some)
         }
         Ok(Place::Local(_)) | Err(_) => Err(Error::usage(
             format!("reading the spare {} of {}", spare.number, spare.path),

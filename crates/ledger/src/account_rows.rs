@@ -113,6 +113,18 @@ pub fn findings(
     Ok(found.and_then(|(at, text)| Some((EditTime(at), serde_json::from_str(&text).ok()?))))
 }
 
+/// Whether the account's server took names that begin with a dot when it was first tested; it did where nobody has tried.
+///
+/// # Errors
+/// As the database says.
+pub fn takes_dots(connection: &Connection, name: &str) -> rusqlite::Result<bool> {
+    let sql = "SELECT takes_dots FROM account WHERE name = ?1";
+    let took: Option<Option<bool>> = connection
+        .query_row(sql, [name], |row| row.get(0))
+        .optional()?;
+    Ok(took.flatten().unwrap_or(true))
+}
+
 /// Keeps what the probe found out, or forgets it.
 ///
 /// # Errors
@@ -124,11 +136,13 @@ pub fn set_findings(
     findings: Option<&Findings>,
 ) -> rusqlite::Result<()> {
     let text = findings.and_then(|findings| serde_json::to_string(findings).ok());
+    let takes_dots = findings.and_then(|findings| findings.takes_dots);
     connection
         .execute(
-            "INSERT INTO account (name, findings, probed_at) VALUES (?1, ?2, ?3)
-             ON CONFLICT (name) DO UPDATE SET findings = ?2, probed_at = ?3",
-            params![name, text, at.0],
+            "INSERT INTO account (name, findings, probed_at, takes_dots) VALUES (?1, ?2, ?3, ?4)
+             ON CONFLICT (name) DO UPDATE SET findings = ?2, probed_at = ?3,
+                                              takes_dots = COALESCE(takes_dots, ?4)",
+            params![name, text, at.0, takes_dots],
         )
         .map(drop)
 }

@@ -333,8 +333,12 @@ pub const OWN_FOLDER: &str = ".katabatic";
 /// How its name begins where somebody else has the usual one; so do the others of the tool's own names.
 pub const OTHER_OWN_FOLDER: &str = ".katabatic-";
 
-/// Names at the top of an account that begin so hold what a test of the account writes, for a moment.
-pub const TEST_FOLDER: &str = ".katabatic-test-";
+/// What the folder is called where a server takes no name that begins with a dot.
+pub const DOTLESS_OWN_FOLDER: &str = "katabatic.own";
+
+/// Names at the top of an account that begin so hold what a test of the account writes, for a moment; the second where a
+/// server takes no name that begins with a dot.
+pub const TEST_FOLDERS: [&str; 2] = [".katabatic-test-", "katabatic.test-"];
 
 /// Names that begin so hold a near folder that is on its way to another disk.
 pub const MOVING_FOLDER: &str = ".katabatic-moving-";
@@ -342,5 +346,9 @@ pub const MOVING_FOLDER: &str = ".katabatic-moving-";
 /// Whether a name is the tool's own, which every lane leaves out.
 #[must_use]
 pub fn is_own(name: &str) -> bool {
-    name == OWN_FOLDER || name.starts_with(OTHER_OWN_FOLDER)
+    let [_, dotless_test] = TEST_FOLDERS;
+    name == OWN_FOLDER
+        || name.starts_with(OTHER_OWN_FOLDER)
+        || name == DOTLESS_OWN_FOLDER
+        || name.starts_with(dotless_test)
 }

@@ -9,19 +9,21 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::stream;
 use katabatic_core::RelPath;
-use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, ETAG};
+use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, ETAG, LAST_MODIFIED};
 use reqwest::{Body, RequestBuilder};
 use url::Url;
 
 use super::explain::explain;
 use crate::private_files::random_hex;
-use crate::webdav::{Client, Listed, OWN_NAMESPACE, Survey, Watch, listed, read_digest};
-use crate::{SideError, TEST_FOLDER};
+use crate::webdav::{Client, Listed, OWN_NAMESPACE, Survey, Watch, http_date, listed, read_digest};
+use crate::{SideError, TEST_FOLDERS};
 use katabatic_core::Error;
-pub use katabatic_core::findings::{CutPut, Finding, Findings, Keeps, Tags};
+pub use katabatic_core::findings::{CutPut, Finding, Findings, Keeps, ReadTag, Tags};
 
 /// Characters that some servers refuse.
-const TRIED: [char; 11] = [':', '*', '?', '"', '<', '>', '|', '\\', '%', '\u{1}', '🎻'];
+const TRIED: [char; 14] = [
+    ':', '*', '?', '"', '<', '>', '|', '\\', '%', ';', '#', '+', '\u{1}', '🎻',
+];
 const LENGTHS: [usize; 4] = [255, 200, 143, 100];
 const PAUSE: Duration = Duration::from_millis(150);
 
@@ -49,29 +51,39 @@ pub async fn probe(
 ) -> Result<Probed, Error> {
     let failed = |error: SideError| explain(account, address, &error);
     let unique = random_hex(8)?;
-    let folder = RelPath::parse(&format!("{TEST_FOLDER}{unique}"))
-        .map_err(|why| failed(SideError::Failed(why.to_string())))?;
-    let room = Room { client, folder };
-    match room.status("MKCOL", "", true, |request| request).await {
-        Ok(status) if (200..300).contains(&status) => {}
-        Ok(status) => return Ok(Probed::NotWritable(format!("the server answered {status}"))),
-        Err(error) if error.ends_the_pass() => return Err(failed(error)),
-        Err(error) => return Ok(Probed::NotWritable(error.to_string())),
-    }
-    let found = room.all(survey).await;
-    // Nobody else knows this folder, so all that is in it is ours.
-    let cleared = room.status("DELETE", "", true, |request| request).await;
-    let findings = found.map_err(failed)?;
-    match cleared {
-        Ok(status) if (200..300).contains(&status) || status == 404 => {
-            Ok(Probed::Found(Box::new(findings)))
+    let mut refused = String::new();
+    for name in TEST_FOLDERS {
+        let folder = RelPath::parse(&format!("{name}{unique}"))
+            .map_err(|why| failed(SideError::Failed(why.to_string())))?;
+        let room = Room { client, folder };
+        match room.status("MKCOL", "", true, |request| request).await {
+            Ok(status) if (200..300).contains(&status) => {
+                let findings = room.found_and_cleared(survey).await.map_err(failed)?;
+                return Ok(Probed::Found(Box::new(findings)));
+            }
+            Ok(status) => refused = format!("the server answered {status}"),
+            Err(error) if error.ends_the_pass() => return Err(failed(error)),
+            Err(error) => refused = error.to_string(),
         }
-        Ok(status) => Err(failed(SideError::Failed(format!(
-            "the folder {} that the test made could not be removed again ({status})",
-            room.folder
-        )))),
-        Err(error) => Err(failed(error)),
     }
+    Ok(Probed::NotWritable(refused))
+}
+
+/// So long is waited for what was just made to be listed.
+const LISTED_WITHIN: Duration = Duration::from_secs(10);
+
+/// So often a folder is emptied that was not removed whole.
+const EMPTIED: u32 = 8;
+
+/// What a listing is like.
+#[derive(Default)]
+struct Listings {
+    given: bool,
+    late: bool,
+    escapes_twice: bool,
+    lengths: bool,
+    dates: bool,
+    itself: bool,
 }
 
 struct Room<'c> {
@@ -87,6 +99,45 @@ impl Room<'_> {
             .try_fold(self.folder.clone(), |path, part| path.join(part))
             .map_err(|why| SideError::Failed(why.to_string()))?;
         Ok(self.client.url(&path, folder))
+    }
+
+    /// Finds out what there is to find, and removes all that was made for it.
+    async fn found_and_cleared(&self, survey: &Survey) -> Result<Findings, SideError> {
+        let found = self.all(survey).await;
+        // Nobody else knows this folder, so all that is in it is ours.
+        let cleared = self.clear().await;
+        let findings = found?;
+        cleared?;
+        Ok(findings)
+    }
+
+    /// Removes the folder with all that is in it; where the server leaves a part, that part first.
+    async fn clear(&self) -> Result<(), SideError> {
+        let mut last = 0;
+        for _ in 0..EMPTIED {
+            match self.status("DELETE", "", true, |request| request).await? {
+                404 => return Ok(()),
+                207 => {}
+                status if (200..300).contains(&status) => return Ok(()),
+                status => last = status,
+            }
+            let mut left = listed(self.client, &self.folder, "1").await?;
+            if let Ok(deep) = listed(self.client, &self.folder, "infinity").await {
+                left = deep;
+            }
+            left.retain(|listed| listed.path != self.folder);
+            // The deepest first.
+            left.sort_by_key(|listed| std::cmp::Reverse(listed.path.parts().count()));
+            for one in left {
+                let url = self.client.url(&one.path, one.is_folder);
+                let delete = || self.client.request("DELETE", url.clone());
+                self.client.send(true, delete).await?;
+            }
+        }
+        Err(SideError::Failed(format!(
+            "the folder {} that the test made could not be removed again ({last})",
+            self.folder
+        )))
     }
 
     async fn status(
@@ -166,7 +217,117 @@ impl Room<'_> {
         .await
     }
 
+    /// What a listing of a folder is like: whether it is given, how names stand in it, and how soon.
+    async fn listings(&self) -> Result<Listings, SideError> {
+        let name = "listed? 100%";
+        let (served, name) = match self.put(name, "listed").await {
+            Ok(true) => (true, name),
+            _ => (self.put("listed", "listed").await?, "listed"),
+        };
+        let began = tokio::time::Instant::now();
+        let mut found = Listings {
+            late: false,
+            ..Listings::default()
+        };
+        loop {
+            let listed = match self.listing().await {
+                Ok(listed) => listed,
+                Err(error) if error.ends_the_pass() => return Err(error),
+                Err(_) => return Ok(found),
+            };
+            found.given = true;
+            let twice = name
+                .replace('%', "%25")
+                .replace('?', "%3F")
+                .replace(' ', "%20");
+            let shown = |name: &str| listed.iter().find(|listed| listed.path.name() == name);
+            let once = shown(name);
+            if let Some(file) = once.or_else(|| shown(&twice)) {
+                found.escapes_twice = once.is_none();
+                found.lengths = file.length == Some(6);
+                found.dates = file.modified.is_some();
+                found.itself = listed.iter().any(|listed| listed.path == self.folder);
+                return Ok(found);
+            }
+            if !served || began.elapsed() > LISTED_WITHIN {
+                return Ok(found);
+            }
+            found.late = true;
+            tokio::time::sleep(PAUSE).await;
+        }
+    }
+
+    /// What an answer to `GET` tells of the version that it is of.
+    async fn read_tag(&self) -> Result<ReadTag, SideError> {
+        self.put("read", "read").await?;
+        let there = self.listing().await?;
+        let there = there.iter().find(|listed| listed.path.name() == "read");
+        let url = self.url("read", false)?;
+        let response = self
+            .client
+            .send(true, || self.client.request("GET", url.clone()))
+            .await?;
+        let text = |name| {
+            let value = response.headers().get(name)?;
+            value.to_str().ok().map(str::to_owned)
+        };
+        let (tag, date) = (text(ETAG), text(LAST_MODIFIED));
+        let bare = |tag: &str| tag.trim_start_matches("W/").trim_matches('"').to_owned();
+        Ok(
+            match (there.and_then(|there| there.tag.as_deref()), tag, date) {
+                (Some(listed), Some(tag), _) if bare(listed) == bare(&tag) => ReadTag::Same,
+                (Some(_), Some(_), _) => ReadTag::Other,
+                (Some(_), None, _) => ReadTag::Nothing,
+                (None, _, Some(date)) => {
+                    let read = http_date(&date).map(|at| at.0 / 1_000_000_000);
+                    match there
+                        .is_some_and(|there| there.modified.is_some() && there.modified == read)
+                    {
+                        true => ReadTag::Same,
+                        false => ReadTag::Other,
+                    }
+                }
+                (None, _, None) => ReadTag::Nothing,
+            },
+        )
+    }
+
+    /// Whether a folder is moved with all that is in it.
+    async fn moves_folders_whole(&self) -> Result<bool, SideError> {
+        for folder in ["whole", "whole/deeper"] {
+            self.status("MKCOL", folder, true, |request| request)
+                .await?;
+        }
+        for file in ["whole/one", "whole/two", "whole/deeper/three"] {
+            self.put(file, "moved whole").await?;
+        }
+        let destination = self.url("whole again", true)?;
+        self.status("MOVE", "whole", true, |request| {
+            request
+                .header("destination", destination.as_str())
+                .header("overwrite", "F")
+        })
+        .await?;
+        for file in ["one", "two", "deeper/three"] {
+            let came = self
+                .holds(&format!("whole again/{file}"), "moved whole")
+                .await?;
+            let stayed = self.content(&format!("whole/{file}")).await?.is_some();
+            if !came || stayed {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
     async fn all(&self, survey: &Survey) -> Result<Findings, SideError> {
+        let listings = self.listings().await?;
+        self.client.escapes_twice(listings.escapes_twice);
+        if !listings.given {
+            return Err(SideError::Failed(
+                "the server does not list what is in a folder (Depth: 1): nobody can see what lies there, and no lane can be tied to it".into(),
+            ));
+        }
         let (tags, put_has_tag) = self.tags().await?;
         self.put("moved", "moved").await?;
         self.put("not moved", "not moved").await?;
@@ -175,8 +336,9 @@ impl Room<'_> {
         self.to("MOVE", "moved", "moved again", ("overwrite", "F"))
             .await?;
         let (after, id_after) = self.tag_and_id("moved again").await?;
-        let move_keeps_tag = after == before;
-        let (refused_characters, longest_name) = self.names().await?;
+        let move_keeps_tag = tags == Tags::Restless || after == before;
+        let moves = self.holds("moved again", "moved").await?;
+        let (refused_characters, unserved_characters, longest_name) = self.names().await?;
         let (tags_shared, tags_clock_made) = self.what_tags_are_made_of().await?;
         let (digests, listed_digests) = self.digests().await?;
         let found = Findings {
@@ -187,6 +349,17 @@ impl Room<'_> {
             tags_clock_made,
             digests,
             listed_digests,
+            read_tag: self.read_tag().await?,
+            moves,
+            moves_folders_whole: self.moves_folders_whole().await?,
+            lists_members: listings.given,
+            names_itself: listings.itself,
+            tells_lengths: listings.lengths,
+            tells_dates: listings.dates,
+            lists_late: listings.late,
+            escapes_twice: listings.escapes_twice,
+            takes_dots: Some(self.put(".taken", "taken").await.unwrap_or(false)),
+            unserved_characters,
             move_keeps_tag,
             ids: id.is_some() && id == id_after && id != other,
             if_none_match: self.condition_on_put("if-none-match", "*").await?,
@@ -237,6 +410,7 @@ impl Room<'_> {
     async fn tags(&self) -> Result<(Tags, bool), SideError> {
         let url = self.url("tagged", false)?;
         let (mut weak, mut coarse, mut absent, mut in_answer) = (false, false, false, false);
+        let mut restless = false;
         let mut before: Option<String> = None;
         // Two writes within one second, more than once: a single pair may fall on both sides of a second.
         for content in ["version 1", "version 2", "version 3", "version 4"] {
@@ -253,12 +427,18 @@ impl Room<'_> {
                     weak |= tag.starts_with("W/");
                     let bare = tag.trim_start_matches("W/").trim_matches('"').to_owned();
                     coarse |= before.as_ref() == Some(&bare);
+                    // Nobody wrote in between.
+                    let again = self.tag("tagged").await?;
+                    restless |= again.is_some_and(|again| {
+                        again.trim_start_matches("W/").trim_matches('"') != bare
+                    });
                     before = Some(bare);
                 }
             }
         }
         let tags = match (absent, coarse, weak) {
             (true, ..) => Tags::Absent,
+            _ if restless => Tags::Restless,
             (_, true, _) => Tags::Coarse,
             (_, _, true) => Tags::Weak,
             _ => Tags::Strong,
@@ -604,8 +784,9 @@ impl Room<'_> {
         Ok(self.holds(one, "one").await? && self.holds(other, "other").await?)
     }
 
-    /// The characters that names cannot hold, and the longest name that was taken.
-    async fn names(&self) -> Result<(String, usize), SideError> {
+    /// The characters that names cannot hold, those of names that are listed and not given, and the longest name that was
+    /// taken.
+    async fn names(&self) -> Result<(String, String, usize), SideError> {
         let mut refused = String::new();
         let mut taken = Vec::new();
         for character in TRIED {
@@ -622,18 +803,21 @@ impl Room<'_> {
             .into_iter()
             .map(|listed| listed.path.name().to_owned())
             .collect();
-        // Taken, and listed under another name, is as bad as refused.
+        let mut unserved = String::new();
         for (character, name) in taken {
+            // Taken, and listed under another name, is as bad as refused.
             if !shown.contains(&name) {
                 refused.push(character);
+            } else if !self.holds(&name, "x").await? {
+                unserved.push(character);
             }
         }
         for length in LENGTHS {
             if self.put(&"n".repeat(length), "x").await.unwrap_or(false) {
-                return Ok((refused, length));
+                return Ok((refused, unserved, length));
             }
         }
-        Ok((refused, 0))
+        Ok((refused, unserved, 0))
     }
 }
 

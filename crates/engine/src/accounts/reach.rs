@@ -18,7 +18,7 @@ use katabatic_sides::net::{Http, Line, ProxyUsed, handshake_failed, host_and_por
 use katabatic_sides::private_files::random_hex;
 use katabatic_sides::side_error::Away;
 use katabatic_sides::webdav::{Client, Survey, survey};
-use katabatic_sides::{SideError, TEST_FOLDER};
+use katabatic_sides::{SideError, TEST_FOLDERS};
 
 /// So often a server may send us on before that counts as a loop.
 const REDIRECTS: usize = 5;
@@ -354,11 +354,21 @@ pub async fn try_writing(
 async fn write_and_remove(client: &Client) -> Result<(), SideError> {
     let unique = random_hex(8).map_err(|error| SideError::Failed(error.why))?;
     let odd = |why: katabatic_core::PathError| SideError::Failed(why.to_string());
-    let folder = katabatic_core::RelPath::parse(&format!("{TEST_FOLDER}{unique}")).map_err(odd)?;
+    let [usual, dotless] =
+        TEST_FOLDERS.map(|name| katabatic_core::RelPath::parse(&format!("{name}{unique}")));
+    let (mut folder, dotless) = (usual.map_err(odd)?, dotless.map_err(odd)?);
+    let make = async |folder| {
+        let url = client.url(folder, true);
+        client.expect("MKCOL", url, None).await
+    };
+    if let Err(why) = make(&folder).await {
+        // Some servers take no name that begins with a dot.
+        if why.ends_the_pass() || make(&dotless).await.is_err() {
+            return Err(why);
+        }
+        folder = dotless;
+    }
     let file = folder.join("test.txt").map_err(odd)?;
-    client
-        .expect("MKCOL", client.url(&folder, true), None)
-        .await?;
     let written = async {
         client
             .expect("PUT", client.url(&file, false), Some(TEST_CONTENT))

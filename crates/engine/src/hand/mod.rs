@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 
 use crate::config::Config;
 use crate::lock::{LaneLock, lock_lane};
-use crate::open::{connection_of, limited_client, lock_at, room_of_side};
+use crate::open::{connection_of, limited_client, lock_at, room_of_side, with_what_is_known};
 use crate::pass::Progress;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::put_back::back_to;
@@ -27,7 +27,7 @@ use katabatic_core::place::{Place, absolute};
 use katabatic_ledger::intents::Version;
 use katabatic_ledger::rows;
 use katabatic_ledger::spare_rows::{self, Spare};
-use katabatic_ledger::{LaneKey, Ledger, account_rows};
+use katabatic_ledger::{LaneKey, Ledger};
 use katabatic_sides::clock::{Clock, SystemClock};
 use katabatic_sides::effort::IN_FLIGHT;
 use katabatic_sides::explain::explain;
@@ -242,13 +242,7 @@ impl Hand<'_> {
         let account = self.config.account(account)?;
         let client = limited_client(self.home, account, self.stop, &Dials::at(&self.limits))?;
         let side = WebdavSide::new(client, root, &self.home.computer()?, room);
-        let findings = self
-            .ledger
-            .read(|connection| account_rows::findings(connection, &account.name))?;
-        Ok(match findings {
-            Some((_, findings)) => side.knowing(&findings),
-            None => side,
-        })
+        with_what_is_known(self.ledger, account, side)
     }
 
     /// Opens the folder that a place lies in, to change something there.

@@ -26,7 +26,7 @@ use katabatic_sides::clock::SystemClock;
 use katabatic_sides::local::{LocalSide, own_folder};
 use katabatic_sides::stop::Stop;
 use katabatic_sides::webdav::WebdavSide;
-use katabatic_sides::{OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
+use katabatic_sides::{DOTLESS_OWN_FOLDER, OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 
 use crate::overlap::{check_overlaps, check_own_home};
 pub use drop_stubs::drop_stubs;
@@ -157,10 +157,14 @@ fn check_lists_dots(open: &OpenLane) -> Result<(), Error> {
 
 /// Whether an account's folder holds the tool's own, from a lane of this computer or another.
 async fn holds_own_folder(far: &dyn SideStore) -> bool {
-    match RelPath::parse(OWN_FOLDER) {
-        Ok(own) => far.look(&own).await.is_ok_and(|found| found.is_some()),
-        Err(_) => false,
+    for own in [OWN_FOLDER, DOTLESS_OWN_FOLDER] {
+        if let Ok(own) = RelPath::parse(own)
+            && far.look(&own).await.is_ok_and(|found| found.is_some())
+        {
+            return true;
+        }
     }
+    false
 }
 
 /// A lane with the drives that its folders lie on.

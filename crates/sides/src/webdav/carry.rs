@@ -1,5 +1,7 @@
 //! Changing an account's folder: moves and copies that replace nothing, and folders.
 
+use std::sync::Arc;
+
 use katabatic_core::{Entry, Kind, RelPath};
 use reqwest::StatusCode;
 
@@ -19,6 +21,10 @@ pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideErro
         .await?;
     match response.status() {
         StatusCode::NOT_FOUND => Ok(()),
+        // What it holds, or a part of that, is still there (RFC 4918 §9.6.1).
+        StatusCode::MULTI_STATUS => Err(SideError::Failed(
+            "the server removed only a part of it (207)".into(),
+        )),
         status if status.is_success() => Ok(()),
         status => Err(refusal(status)),
     }
@@ -79,6 +85,8 @@ enum Moved {
     Nothing,
     /// Something has the new one.
     Taken,
+    /// A part of what it holds stays at the older name.
+    InPart,
 }
 
 /// Moves to where nothing is, once. Whatever a server says but that it has done it or refused it, says nothing.
@@ -92,10 +100,24 @@ async fn move_once(inner: &Inner, from: &RelPath, to: &RelPath) -> Outcome<Moved
         StatusCode::CREATED | StatusCode::NO_CONTENT => Ok(Moved::Done),
         StatusCode::NOT_FOUND => of_names(Moved::Nothing),
         StatusCode::PRECONDITION_FAILED => of_names(Moved::Taken),
+        StatusCode::MULTI_STATUS => Ok(Moved::InPart),
+        StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED => {
+            Err(Undone::NotDone(SideError::Failed(format!(
+                "the server moves nothing (MOVE: {}); without that nothing can be placed or kept safely there",
+                answer.status().as_u16()
+            ))))
+        }
         status if status.is_client_error() => Err(answer.refused()),
-        // Accepted and not done yet (202), done by halves (207), or something that no standard knows.
+        // Accepted and not done yet (202), or something that no standard knows.
         status => Err(Undone::Unsure(refusal(status))),
     }
+}
+
+/// Some of it is here and some there: whoever clears up after a cut looks at both.
+fn in_part() -> Undone {
+    Undone::Unsure(SideError::Failed(
+        "the server moved only a part of the folder (207)".into(),
+    ))
 }
 
 pub(super) async fn capture(inner: &Inner, path: &RelPath, spare: &RelPath) -> Outcome<Captured> {
@@ -103,6 +125,7 @@ pub(super) async fn capture(inner: &Inner, path: &RelPath, spare: &RelPath) -> O
     let why = match move_once(inner, path, spare).await {
         Ok(Moved::Done) => return Ok(Captured::Taken),
         Ok(Moved::Nothing) => return Ok(Captured::Nothing),
+        Ok(Moved::InPart) => return Err(in_part()),
         // A name that nobody else knows: what is there came by a request of ours.
         Ok(Moved::Taken) => Undone::Unsure(refusal(StatusCode::PRECONDITION_FAILED)),
         Err(Undone::NotDone(SideError::Failed(why))) => {
@@ -140,6 +163,7 @@ pub(super) async fn move_new(
         Ok(Moved::Done) => return Ok(Put::Done),
         Ok(Moved::Taken) => return Ok(Put::Taken),
         Ok(Moved::Nothing) => return Err(Undone::NotDone(SideError::Missing)),
+        Ok(Moved::InPart) => return Err(in_part()),
         Err(not_done @ Undone::NotDone(_)) => return Err(not_done),
         Err(unsure) => unsure,
     };
@@ -158,7 +182,7 @@ pub(super) async fn move_new(
 ///
 /// What is proven is proven of copies on this computer alone: none of an account's is ever given up for it.
 pub(super) async fn give_up(
-    inner: &Inner,
+    inner: &Arc<Inner>,
     spare: &RelPath,
     warrant: &Warrant,
 ) -> Result<GivenUp, SideError> {
@@ -222,7 +246,10 @@ async fn is_kept_from(inner: &Inner, folder: &RelPath) -> Result<bool, SideError
     let kept = list::look(inner, folder).await?;
     let is_folder = kept.is_some_and(|there| there.kind == Kind::Folder);
     delete(inner, &file).await?;
-    let was_refused = !matches!(moved, Ok(Moved::Done) | Err(Undone::Unsure(_)));
+    let was_refused = !matches!(
+        moved,
+        Ok(Moved::Done | Moved::InPart) | Err(Undone::Unsure(_))
+    );
     Ok(was_refused && stays && is_folder)
 }
 
@@ -263,7 +290,7 @@ pub(super) async fn fence_spare(
         // What lies there may be on its way back to where it was: under another name it is not.
         return match move_once(inner, &spare, &inner.room.spare(anew)?).await {
             Ok(Moved::Done) => Ok(Some(anew.to_owned())),
-            Ok(Moved::Nothing | Moved::Taken) => Err(SideError::try_again(
+            Ok(Moved::Nothing | Moved::Taken | Moved::InPart) => Err(SideError::try_again(
                 "what is kept there was moved just now",
             )),
             Err(undone) => Err(undone.told()),
@@ -300,7 +327,7 @@ pub(super) async fn fence_staged(
         match move_once(inner, &inner.room.staged(name)?, &to).await {
             Ok(Moved::Done) => return Ok(Some(anew.to_owned())),
             Ok(Moved::Nothing) => {}
-            Ok(Moved::Taken) => {
+            Ok(Moved::Taken | Moved::InPart) => {
                 return Err(SideError::Failed("a name in the staging is taken".into()));
             }
             Err(undone) => return Err(undone.told()),

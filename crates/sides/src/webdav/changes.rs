@@ -12,7 +12,7 @@ use tokio::sync::mpsc;
 
 use super::list::{FarLister, ask, propfind};
 use super::multistatus::Resource;
-use super::{Inner, LISTINGS, entry};
+use super::{Inner, LISTINGS};
 use crate::{Changes, Found, SideError, is_own, walk};
 
 /// A server that tells its changes in parts is asked so often for the next one.
@@ -116,8 +116,7 @@ impl Told {
         if path.parts().any(is_own) {
             return Taken::Fine;
         }
-        let ahead = inner.clock_ahead.load(std::sync::atomic::Ordering::Relaxed);
-        match (resource.status, entry::entry(&resource, ahead)) {
+        match (resource.status, inner.entry(&resource)) {
             (Some(404), _) => {
                 self.changed.insert(path, None);
                 Taken::Fine

@@ -2,6 +2,7 @@
 
 use async_trait::async_trait;
 use std::hash::{BuildHasher, RandomState};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -11,7 +12,8 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::RelPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::header::{
-    ACCEPT_ENCODING, CONTENT_ENCODING, CONTENT_TYPE, DATE, HeaderMap, RETRY_AFTER,
+    ACCEPT_ENCODING, CONTENT_ENCODING, CONTENT_LENGTH, CONTENT_TYPE, DATE, HeaderMap, HeaderValue,
+    LOCATION, RETRY_AFTER,
 };
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
 use tokio::time::Instant;
@@ -152,6 +154,8 @@ pub struct Client {
     pub(crate) up: Paces,
     pub(crate) down: Paces,
     pub(crate) stop: Stop,
+    /// Whether the server escapes in listings what it has escaped; found out by the probe.
+    escapes_twice: Arc<AtomicBool>,
 }
 
 impl Client {
@@ -178,7 +182,13 @@ impl Client {
             down: with(&shared.down, dials.down.clone()),
             connection,
             stop,
+            escapes_twice: Arc::default(),
         }
+    }
+
+    /// Whether the server escapes in listings what it has escaped.
+    pub(crate) fn escapes_twice(&self, twice: bool) {
+        self.escapes_twice.store(twice, Ordering::Relaxed);
     }
 
     pub(super) fn traffic(&self) -> &Traffic {
@@ -253,15 +263,13 @@ impl Client {
     }
 
     /// The path below the account's address that an `href` of the server means; none where it leads elsewhere.
+    ///
+    /// Only its path counts. Servers behind others write a host, a port or a scheme that they have for themselves; nothing
+    /// is ever asked for there.
     #[must_use]
     pub fn path_of(&self, href: &str) -> Option<RelPath> {
         let url = self.connection.address.join(href).ok()?;
         let base = &self.connection.address;
-        if (url.host_str(), url.port_or_known_default())
-            != (base.host_str(), base.port_or_known_default())
-        {
-            return None;
-        }
         // Decoded before they are compared: servers escape as they like.
         let decode = |text: &str| {
             percent_encoding::percent_decode_str(text)
@@ -269,7 +277,10 @@ impl Client {
                 .ok()
                 .map(|text| text.into_owned())
         };
-        let (path, base) = (decode(url.path())?, decode(base.path())?);
+        let (mut path, base) = (decode(url.path())?, decode(base.path())?);
+        if self.escapes_twice.load(Ordering::Relaxed) {
+            path = decode(&path)?;
+        }
         let below = path
             .strip_prefix(&base)
             .or_else(|| (format!("{path}/") == base).then_some(""))?;
@@ -533,7 +544,24 @@ impl Client {
         }
     }
 
+    /// Sends a request, and once more as the server wants to have it where it says how, and has done nothing.
     async fn send_signed(
+        &self,
+        request: RequestBuilder,
+        watch: Option<&Watch>,
+    ) -> Result<Answer, Unanswered> {
+        let again = request.try_clone();
+        let answer = self.send_signed_once(request, watch).await?;
+        match (&answer, again) {
+            (Answer::Of(response), Some(again)) => match as_wanted(response, again) {
+                Some(again) => self.send_signed_once(again, watch).await,
+                None => Ok(answer),
+            },
+            _ => Ok(answer),
+        }
+    }
+
+    async fn send_signed_once(
         &self,
         request: RequestBuilder,
         watch: Option<&Watch>,
@@ -666,7 +694,7 @@ impl Client {
         if status.is_redirection() && status != StatusCode::NOT_MODIFIED {
             let to = response
                 .headers()
-                .get(reqwest::header::LOCATION)
+                .get(LOCATION)
                 .and_then(|value| value.to_str().ok());
             // Never followed: whoever stands there would get the credentials.
             return Err(SideError::Failed(format!(
@@ -772,6 +800,43 @@ pub(crate) fn last_part(href: &str) -> String {
         .into_owned()
 }
 
+/// A request as the server says that it would take it: with the slash that it wants at the end of a folder's name, or with
+/// the length of a body that there is not. None where it says nothing of this kind.
+fn as_wanted(response: &Response, request: RequestBuilder) -> Option<RequestBuilder> {
+    let status = response.status();
+    let is_moved = matches!(
+        status,
+        StatusCode::MOVED_PERMANENTLY | StatusCode::PERMANENT_REDIRECT
+    );
+    if !is_moved && status != StatusCode::LENGTH_REQUIRED {
+        return None;
+    }
+    let (client, request) = request.build_split();
+    let mut request = request.ok()?;
+    if is_moved {
+        let mut with_slash = request.url().clone();
+        with_slash.set_path(&format!("{}/", request.url().path()));
+        let to = response.headers().get(LOCATION)?.to_str().ok()?;
+        // Only the slash is taken from it: to another place or host, the credentials do not go.
+        let to = request.url().join(to).ok()?;
+        if request.url().path().ends_with('/') || to.path() != with_slash.path() {
+            return None;
+        }
+        *request.url_mut() = with_slash;
+        // What is moved is a folder, then, and stays one.
+        if let Some(to) = request.headers().get("destination") {
+            let to = HeaderValue::from_str(&format!("{}/", to.to_str().ok()?)).ok()?;
+            request.headers_mut().insert("destination", to);
+        }
+    } else {
+        if request.body().is_some() {
+            return None;
+        }
+        request.headers_mut().insert(CONTENT_LENGTH, 0.into());
+    }
+    Some(RequestBuilder::from_parts(client, request))
+}
+
 fn is_busy(status: StatusCode) -> bool {
     matches!(
         status,
@@ -819,6 +884,10 @@ pub fn refusal(status: StatusCode) -> SideError {
         404 => SideError::Missing,
         409 => SideError::Failed("the folder it lies in is not there (409)".into()),
         412 => SideError::Changed("another version is there (412)".into()),
+        405 | 501 => SideError::Failed(format!(
+            "the server does not do what was asked ({}); what it can do: katabatic account test",
+            status.as_u16()
+        )),
         413 => SideError::Failed("the server takes no file of this size (413)".into()),
         423 => SideError::Failed("somebody has locked it there (423)".into()),
         429 | 503 => SideError::try_again(format!("the server is too busy ({})", status.as_u16())),
@@ -892,10 +961,19 @@ mod tests {
             Some(path("a/b"))
         );
         assert_eq!(client.path_of("/dav/caf%c3%a9/"), Some(path("café")));
+        assert_eq!(
+            client.path_of("https://inside.example:8443/dav/x"),
+            Some(path("x")),
+            "the host that a server has for itself is none to ask"
+        );
+        assert_eq!(client.path_of("/dav/a%2520b"), Some(path("a%20b")));
+        client.escapes_twice(true);
+        assert_eq!(client.path_of("/dav/a%2520b%253f"), Some(path("a b?")));
+        assert_eq!(client.path_of("/dav/%252e%252e/x"), None);
+        client.escapes_twice(false);
         for outside in [
             "/other/x",
             "/dav/../x",
-            "http://elsewhere/dav/x",
             "/dav/%2e%2e/x",
             "/dav/a%00",
             "/dav/%ff",

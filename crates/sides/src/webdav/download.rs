@@ -1,5 +1,7 @@
 //! Reading a version from an account: from its beginning, or from where an earlier attempt was cut.
 
+use std::sync::Arc;
+
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use bytes::{Buf, Bytes};
@@ -15,11 +17,11 @@ use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 
 use super::client::{refusal, unasked_coding};
-use super::{Inner, entry};
+use super::{Inner, entry, list};
 use crate::{Content, Sha256 as Sha256Digest, SideError, Source};
 
 pub(super) async fn read(
-    inner: &Inner,
+    inner: &Arc<Inner>,
     path: &RelPath,
     seen: &Entry,
     from: u64,
@@ -65,12 +67,18 @@ pub(super) async fn read(
             }
         },
         StatusCode::RANGE_NOT_SATISFIABLE => return Err(changed()),
+        StatusCode::NOT_FOUND => return Err(not_given(inner, path).await),
         status => return Err(refusal(status)),
     };
     let stamp = entry::stamp(text(ETAG).filter(|_| !tagless), text(LAST_MODIFIED), size);
-    if size != seen.size || stamp != seen.stamp {
+    if size != seen.size {
         // A file that is stored compressed may well be called so; one that is compressed on the way has another size.
         return Err(unasked_coding(headers).unwrap_or_else(changed));
+    }
+    // Where the answer itself does not say that it is of this version, the listing has to say so before and after.
+    let to_be_listed = stamp != seen.stamp;
+    if to_be_listed && !is_listed(inner, path, seen).await? {
+        return Err(changed());
     }
     let announced = announced_digest(headers);
     let reading = Reading {
@@ -83,6 +91,7 @@ pub(super) async fn read(
         client: inner.client.clone(),
         body: inner.client.body(response),
         arrived: Bytes::new(),
+        listed_again: to_be_listed.then(|| (Arc::clone(inner), path.clone(), seen.clone())),
     };
     let content: Content = stream::unfold(Some(reading), |reading| async {
         let mut reading = reading?;
@@ -100,6 +109,46 @@ pub(super) async fn read(
         announced: announced.filter(|_| from > 0),
         content,
     })
+}
+
+/// Whether a listing shows this version.
+async fn is_listed(inner: &Inner, path: &RelPath, seen: &Entry) -> Result<bool, SideError> {
+    let there = list::look(inner, path).await?;
+    Ok(there.is_some_and(|there| there.stamp == seen.stamp && there.size == seen.size))
+}
+
+/// Why a file is not given that was listed: it went, or the server lists names that it does not serve.
+async fn not_given(inner: &Inner, path: &RelPath) -> SideError {
+    match list::look(inner, path).await {
+        // Some do not even know it when it is looked at by its name.
+        Ok(None) if !is_in_its_folder(inner, path).await => SideError::Missing,
+        Ok(_) => {
+            let plain: String = path
+                .name()
+                .chars()
+                .map(|c| if UNSERVED.contains(c) { '_' } else { c })
+                .collect();
+            let would_do = match plain == path.name() {
+                true => "another name".to_owned(),
+                false => format!("{plain:?}, say"),
+            };
+            SideError::Failed(format!(
+                "the server lists it and does not give it under its name (404): give it another one there, {would_do}"
+            ))
+        }
+        Err(error) => error,
+    }
+}
+
+/// Characters at which servers stumble that take a name for more than it is.
+pub(super) const UNSERVED: &str = "?%\\;#";
+
+async fn is_in_its_folder(inner: &Inner, path: &RelPath) -> bool {
+    let Some(above) = path.parent() else {
+        return false;
+    };
+    let listed = list::members(inner, &above).await;
+    listed.is_ok_and(|folder| folder.names.iter().any(|(name, _)| name == path.name()))
 }
 
 /// Reads a part of a version. A server that sends all of it sends no more than is needed.
@@ -131,7 +180,8 @@ pub(super) async fn part(
     };
     let tagless = seen.stamp.kind() == StampKind::Date;
     let told = text(ETAG).filter(|_| !tagless);
-    if told.is_some_and(|tag| entry::stamp(Some(tag), None, seen.size) != seen.stamp) {
+    let is_it = told.is_none_or(|tag| entry::stamp(Some(tag), None, seen.size) == seen.stamp);
+    if !is_it && !is_listed(inner, path, seen).await? {
         return Err(changed());
     }
     let mut read = Vec::with_capacity(usize::try_from(part.length).unwrap_or_default());
@@ -171,12 +221,13 @@ pub(super) async fn digest(
     let headers = response.headers();
     let tag = headers.get(ETAG).and_then(|tag| tag.to_str().ok());
     let tagless = seen.stamp.kind() == StampKind::Date;
-    match tag {
-        Some(tag) if !tagless && entry::stamp(Some(tag), None, seen.size) != seen.stamp => {
-            Err(changed())
-        }
-        _ => Ok(announced_digest(headers).and_then(|digest| Sha256Digest::from_slice(&digest))),
+    let is_it =
+        !tagless && tag.is_some_and(|tag| entry::stamp(Some(tag), None, seen.size) == seen.stamp);
+    // It was listed so before; listed so again, what was told in between is of this version.
+    if !is_it && !is_listed(inner, path, seen).await? {
+        return Err(changed());
     }
+    Ok(announced_digest(headers).and_then(|digest| Sha256Digest::from_slice(&digest)))
 }
 
 /// A digest as a server writes it (RFC 9530 §2): of several, the SHA-256.
@@ -217,6 +268,8 @@ struct Reading {
     body: Content,
     /// What has arrived and was not given on yet.
     arrived: Bytes,
+    /// What a listing has to show at the end, where the answer did not say which version it is of.
+    listed_again: Option<(Arc<Inner>, RelPath, Entry)>,
 }
 
 impl Reading {
@@ -258,7 +311,12 @@ impl Reading {
                         "it was damaged on the way: its digest is not the server's",
                     ));
                 }
-                Ok(None)
+                match &self.listed_again {
+                    Some((inner, path, seen)) if !is_listed(inner, path, seen).await? => {
+                        Err(changed())
+                    }
+                    _ => Ok(None),
+                }
             }
         }
     }

@@ -24,13 +24,14 @@ pub(super) fn stamp(tag: Option<&str>, modified: Option<&str>, size: u64) -> Sta
     }
 }
 
-/// The entry of a resource; none for a file that does not say how long it is.
-pub(super) fn entry(resource: &Resource, clock_ahead: i64) -> Option<Entry> {
+/// The entry of a resource; none for a file that does not say how long it is. Where tags say nothing, none is looked at.
+pub(super) fn entry(resource: &Resource, clock_ahead: i64, ignores_tags: bool) -> Option<Entry> {
     if resource.folder {
         return Some(Entry::folder());
     }
     let size = resource.length.filter(|length| *length <= LARGEST)?;
-    let stamp = stamp(resource.tag.as_deref(), resource.modified.as_deref(), size);
+    let tag = resource.tag.as_deref().filter(|_| !ignores_tags);
+    let stamp = stamp(tag, resource.modified.as_deref(), size);
     let edited = resource
         .edit_note
         .as_deref()
@@ -71,17 +72,41 @@ fn read_edit_note(note: &str, stamp: &Stamp) -> Option<EditTime> {
     i64::try_from(at.as_nanosecond()).ok().map(EditTime)
 }
 
-/// An HTTP date (RFC 9110 §5.6.7) in nanoseconds since 1970.
-pub(super) fn http_date(text: &str) -> Option<EditTime> {
+/// The other forms in which servers write dates: two that HTTP still has to read (RFC 9110 §5.6.7).
+const OLDER_DATES: [&str; 2] = ["%A, %d-%b-%y %H:%M:%S GMT", "%a %b %e %H:%M:%S %Y"];
+
+/// An HTTP date (RFC 9110 §5.6.7) in nanoseconds since 1970, in any of its forms, or as RFC 3339 has it.
+pub(crate) fn http_date(text: &str) -> Option<EditTime> {
+    let text = text.trim();
+    let older = |form: &&str| {
+        let read = jiff::civil::DateTime::strptime(form, text).ok()?;
+        read.to_zoned(jiff::tz::TimeZone::UTC).ok()
+    };
     let at = jiff::fmt::rfc2822::DateTimeParser::new()
         .parse_timestamp(text)
-        .ok()?;
+        .ok()
+        .or_else(|| OLDER_DATES.iter().find_map(older).map(|at| at.timestamp()))
+        .or_else(|| text.parse().ok())?;
     i64::try_from(at.as_nanosecond()).ok().map(EditTime)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_date_is_read_in_every_form_that_servers_write() {
+        for text in [
+            "Sun, 06 Nov 1994 08:49:37 GMT",
+            "Sunday, 06-Nov-94 08:49:37 GMT",
+            "Sun Nov  6 08:49:37 1994",
+            "1994-11-06T08:49:37Z",
+        ] {
+            let at = http_date(text).map(|at| at.0 / 1_000_000_000);
+            assert_eq!(at, Some(784_111_777), "{text}");
+        }
+        assert_eq!(http_date("yesterday"), None);
+    }
 
     #[test]
     fn an_edit_time_counts_only_for_its_own_version() {

@@ -5,19 +5,22 @@ use std::hash::{Hash, Hasher};
 use std::io;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use async_trait::async_trait;
-use futures_util::TryStreamExt;
-use katabatic_core::{Entry, RelPath, Stamp, Unknown};
+use futures_util::{StreamExt, TryStreamExt, stream};
+use katabatic_core::{Entry, Kind, RelPath, Stamp, Unknown};
 use reqwest::StatusCode;
-use reqwest::header::{CONTENT_TYPE, DATE, HeaderMap, SERVER};
+use reqwest::header::{
+    CONTENT_LENGTH, CONTENT_TYPE, DATE, ETAG, HeaderMap, HeaderName, LAST_MODIFIED, SERVER,
+};
 use tokio_util::io::StreamReader;
 
-use super::Inner;
 use super::client::{Client, refusal, unasked_coding};
 use super::download::read_digest;
 use super::entry;
 use super::multistatus::{self, OWN_NAMESPACE, Resource};
+use super::{Inner, LISTINGS};
 use crate::clock::{Clock, SystemClock};
 use crate::walk::{Folder, Lister};
 use crate::{Sha256, SideError, Unusable};
@@ -201,33 +204,122 @@ pub(super) async fn root(inner: &Inner) -> Result<Option<Entry>, SideError> {
     inner
         .gives_ids
         .store(inner.ways().ids && resource.id.is_some(), Ordering::Relaxed);
-    Ok(entry::entry(resource, 0))
+    Ok(Some(Entry::folder())
+        .filter(|_| resource.folder)
+        .or_else(|| inner.entry(resource)))
 }
 
 /// What is at a path below the account's address.
 pub(super) async fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>, SideError> {
-    let resources = match listed(inner, path, path.is_root(), "0").await {
+    let mut resources = match listed(inner, path, path.is_root(), "0").await {
         Ok(resources) => resources,
         Err(SideError::Missing) => return Ok(None),
         Err(error) => return Err(error),
     };
-    let about = |resource: &&Resource| inner.client.path_of(&resource.href).as_ref() == Some(path);
-    let Some(resource) = resources.iter().find(about) else {
+    let about = |resource: &Resource| inner.client.path_of(&resource.href).as_ref() == Some(path);
+    let Some(resource) = resources.iter().position(about) else {
         return Err(SideError::Failed(
             "the server's answer is about something else".into(),
         ));
     };
+    let resource = &mut resources[resource];
     if resource.status == Some(404) {
         return Ok(None);
     }
-    let seen = entry::entry(resource, inner.clock_ahead.load(Ordering::Relaxed));
+    if lacks_much(resource) {
+        Head::of(inner, path).await?.complete(resource);
+    }
+    let seen = inner.entry(resource);
     seen.map(Some)
         .ok_or_else(|| SideError::Failed("the server does not say how long the file is".into()))
 }
 
+/// As [`look`], for what a server said it has just made: where it lists that only later, it is waited for.
+pub(super) async fn look_for_ours(
+    inner: &Inner,
+    path: &RelPath,
+) -> Result<Option<Entry>, SideError> {
+    let began = tokio::time::Instant::now();
+    let mut pause = SOON;
+    loop {
+        let seen = look(inner, path).await?;
+        let waits = inner.ways().lists_late && began.elapsed() < LISTED_WITHIN;
+        if seen.is_some() || !waits || inner.client.stop.asked() {
+            return Ok(seen);
+        }
+        tokio::time::sleep(pause).await;
+        pause = (pause * 2).min(Duration::from_secs(1));
+    }
+}
+
+/// What was made is listed within this time, also on a server that lists it late.
+const LISTED_WITHIN: Duration = Duration::from_secs(10);
+/// When it is first looked for again.
+const SOON: Duration = Duration::from_millis(50);
+
+/// Whether a listing says too little of a file for one version to be told from another.
+fn lacks_much(resource: &Resource) -> bool {
+    let is_named = resource
+        .status
+        .is_none_or(|code| (200..300).contains(&code));
+    let tells_nothing = resource.tag.is_none() && resource.modified.is_none();
+    is_named && !resource.folder && (resource.length.is_none() || tells_nothing)
+}
+
+/// What a server says of a file when it is asked for its head (`HEAD`, RFC 9110 §9.3.2).
+#[derive(Default)]
+struct Head {
+    length: Option<u64>,
+    tag: Option<String>,
+    modified: Option<String>,
+}
+
+impl Head {
+    /// Nothing where the file went, or is not given: what is known of it stays as little as it was.
+    async fn of(inner: &Inner, path: &RelPath) -> Result<Head, SideError> {
+        let url = inner.client.url(path, false);
+        let head = || inner.client.request("HEAD", url.clone());
+        let response = inner.client.send(true, head).await?;
+        if !response.status().is_success() {
+            return Ok(Head::default());
+        }
+        let text = |name: HeaderName| {
+            let value = response.headers().get(name)?;
+            value.to_str().ok().map(str::to_owned)
+        };
+        Ok(Head {
+            length: text(CONTENT_LENGTH).and_then(|length| length.parse().ok()),
+            tag: text(ETAG),
+            modified: text(LAST_MODIFIED),
+        })
+    }
+
+    /// Says what a listing does not.
+    fn complete(self, resource: &mut Resource) {
+        resource.length = resource.length.or(self.length);
+        if resource.tag.is_none() && resource.modified.is_none() {
+            (resource.tag, resource.modified) = (self.tag, self.modified);
+        }
+    }
+}
+
 /// What a folder below the account's address holds.
 pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, SideError> {
-    let resources = listed(inner, path, true, "1").await?;
+    let mut resources = match listed(inner, path, true, "1").await {
+        Ok(resources) => resources,
+        Err(error @ SideError::Failed(_)) => {
+            let is_there =
+                matches!(look(inner, path).await, Ok(Some(there)) if there.kind == Kind::Folder);
+            return Err(match is_there {
+                true => SideError::Failed(format!(
+                    "the server does not list what is in the folder (Depth: 1): {error}"
+                )),
+                false => error,
+            });
+        }
+        Err(error) => return Err(error),
+    };
+    complete_all(inner, path, &mut resources).await?;
     let mut folder = Folder::default();
     let mut spoke_of_itself = false;
     let mut incomplete = |why: String| folder.cut_short = Some(Unknown::NotListed(why));
@@ -248,10 +340,7 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
         if at.parent().as_ref() != Some(path) {
             continue;
         }
-        match (
-            resource.status,
-            entry::entry(&resource, inner.clock_ahead.load(Ordering::Relaxed)),
-        ) {
+        match (resource.status, inner.entry(&resource)) {
             (Some(code), _) if !(200..300).contains(&code) => {
                 incomplete(format!("the server answered {code} about {at}"))
             }
@@ -259,12 +348,43 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
             (_, None) => incomplete(format!("the server does not say how long {at} is")),
         }
     }
+    // What never names the folder itself is asked once more whether it is there: an answer that knows nothing of it is none.
+    if !spoke_of_itself && !inner.ways().names_itself {
+        spoke_of_itself =
+            matches!(look(inner, path).await?, Some(there) if there.kind == Kind::Folder);
+    }
     if !spoke_of_itself {
         folder.cut_short = Some(Unknown::NotListed(
             "the server's answer does not speak of the folder itself".into(),
         ));
     }
     Ok(folder)
+}
+
+/// Asks for what a listing does not say of the files in a folder, several at a time.
+async fn complete_all(
+    inner: &Inner,
+    folder: &RelPath,
+    resources: &mut [Resource],
+) -> Result<(), SideError> {
+    let mut lacking = Vec::new();
+    for (at, resource) in resources.iter().enumerate() {
+        let path = inner.client.path_of(&resource.href);
+        if let Some(path) = path.filter(|path| path.parent().as_ref() == Some(folder))
+            && lacks_much(resource)
+        {
+            lacking.push((at, path));
+        }
+    }
+    let heads: Vec<(usize, Result<Head, SideError>)> = stream::iter(lacking)
+        .map(|(at, path)| async move { (at, Head::of(inner, &path).await) })
+        .buffer_unordered(LISTINGS)
+        .collect()
+        .await;
+    for (at, head) in heads {
+        head?.complete(&mut resources[at]);
+    }
+    Ok(())
 }
 
 /// The digests that a listing of a folder tells, each with the stamp of its version.
@@ -280,7 +400,7 @@ pub(super) async fn digests(
             continue;
         };
         let digest = resource.digest.as_deref().and_then(read_digest);
-        let entry = entry::entry(&resource, 0);
+        let entry = inner.entry(&resource);
         if let (Some(digest), Some(entry)) = (digest, entry)
             && at.parent().as_ref() == Some(folder)
         {

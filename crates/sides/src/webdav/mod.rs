@@ -33,9 +33,9 @@ use katabatic_core::{EditTime, Entry, Kind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use super::{
-    Arrived, Captured, Changes, Checked, Content, FolderGone, Found, GivenUp, Outcome, Patch,
-    Placing, Put, Sha256, SharedFolder, SideError, Source, Staged, Steps, Swapped, Undone,
-    Verified, is_own, walk,
+    Arrived, Captured, Changes, Checked, Content, DOTLESS_OWN_FOLDER, FolderGone, Found, GivenUp,
+    OWN_FOLDER, Outcome, Patch, Placing, Put, Sha256, SharedFolder, SideError, Source, Staged,
+    Steps, Swapped, Undone, Verified, is_own, walk,
 };
 use crate::clock::{Clock, SystemClock};
 use crate::net::traffic::MOST;
@@ -44,9 +44,11 @@ use crate::side_error::Away;
 pub(crate) use client::Watch;
 pub use client::{AccessTokens, Client, Connection, Signer};
 pub(crate) use download::read_digest;
+pub(crate) use entry::http_date;
 use katabatic_core::findings::Findings;
 use katabatic_core::known_root::KnownRoot;
 pub(crate) use multistatus::OWN_NAMESPACE;
+use multistatus::Resource;
 use room::{Room, StagedLooks};
 pub(crate) use survey::{Listed, listed};
 pub use survey::{Survey, Top, survey};
@@ -103,6 +105,8 @@ pub(crate) struct Inner {
     ways: Mutex<Ways>,
     /// How many names the last listing of a folder showed.
     listed: Mutex<HashMap<RelPath, usize>>,
+    /// Characters of names that the server lists and does not give.
+    unserved: String,
     /// The software that was probed, and the one that answers now.
     probed: Option<Option<String>>,
     software: Mutex<Option<Option<String>>>,
@@ -112,7 +116,7 @@ impl WebdavSide {
     /// The folder `root` of the account behind `client`; `computer` names this computer's own room there.
     #[must_use]
     pub fn new(client: Client, root: RelPath, computer: &str, lane_id: &str) -> WebdavSide {
-        let room = Room::new(&root, computer, lane_id);
+        let room = Room::new(&root, OWN_FOLDER, computer, lane_id);
         let inner = Inner {
             client,
             root,
@@ -124,6 +128,7 @@ impl WebdavSide {
             gives_ids: AtomicBool::new(false),
             ways: Mutex::new(Ways::of_a_stranger()),
             listed: Mutex::default(),
+            unserved: String::new(),
             probed: None,
             software: Mutex::new(None),
         };
@@ -139,6 +144,20 @@ impl WebdavSide {
             inner.ways = Mutex::new(Ways::of(findings));
             inner.keeps_properties = AtomicBool::new(findings.properties);
             inner.probed = Some(findings.server.clone());
+            inner.client.escapes_twice(findings.escapes_twice);
+            inner.unserved.clone_from(&findings.unserved_characters);
+            inner
+        });
+        WebdavSide {
+            inner: inner.map_or_else(|shared| shared, Arc::new),
+        }
+    }
+
+    /// The same side, on a server that takes no names that begin with a dot: what is kept there lies in another folder.
+    #[must_use]
+    pub fn without_dots(self) -> WebdavSide {
+        let inner = Arc::try_unwrap(self.inner).map(|mut inner| {
+            inner.room = inner.room.within(&inner.root, DOTLESS_OWN_FOLDER);
             inner
         });
         WebdavSide {
@@ -181,10 +200,27 @@ impl Inner {
         list::wanted(&format!("{id}{more}"))
     }
 
+    /// What a resource of a listing is; none for a file that does not say how long it is.
+    fn entry(&self, resource: &Resource) -> Option<Entry> {
+        let ahead = self.clock_ahead.load(Ordering::Relaxed);
+        entry::entry(resource, ahead, self.ways().ignores_tags)
+    }
+
     /// What was found out about names that a folder has.
     fn found_fences(&self, fences: bool) {
         let mut ways = self.ways.lock().unwrap_or_else(PoisonError::into_inner);
         ways.fences = Some(fences);
+    }
+
+    /// What gets a name that the server lists and does not give could never be read there again.
+    fn check_served(&self, path: &RelPath) -> Result<(), SideError> {
+        let odd = path.name().chars().find(|c| self.unserved.contains(*c));
+        odd.map_or(Ok(()), |odd| {
+            let plain = path.name().replace(|c| self.unserved.contains(c), "_");
+            Err(SideError::Failed(format!(
+                "the server does not give names with {odd} when they are asked for: give it another name here, {plain:?}, say"
+            )))
+        })
     }
 
     fn ways(&self) -> Ways {
@@ -401,6 +437,7 @@ impl Places for WebdavSide {
     }
 
     async fn put_new(&self, source: Source, path: &RelPath) -> Outcome<Option<Arrived>> {
+        self.inner.check_served(path).map_err(Undone::NotDone)?;
         upload::put_new(&self.inner, source, &self.inner.far(path)).await
     }
 
@@ -420,7 +457,7 @@ impl Places for WebdavSide {
                 let placing = &placings[at];
                 let found = match there.get(placing.path.name()) {
                     Some(entry) => Ok(Some(entry.clone())),
-                    None => self.look(&placing.path).await,
+                    None => list::look_for_ours(&self.inner, &self.inner.far(&placing.path)).await,
                 };
                 let listed = there.contains_key(placing.path.name());
                 let same = |entry: &Entry| is_version(entry, &placing.version);
@@ -461,7 +498,7 @@ impl Places for WebdavSide {
 
     async fn check(&self, spare: &str, expected: &Entry) -> Result<Checked, SideError> {
         Ok(
-            match list::look(&self.inner, &self.inner.room.spare(spare)?).await? {
+            match list::look_for_ours(&self.inner, &self.inner.room.spare(spare)?).await? {
                 None => Checked::Nothing,
                 Some(there) if there.kind != expected.kind => Checked::Other,
                 Some(there) if there.kind == Kind::File && there.stamp != expected.stamp => {
@@ -485,6 +522,7 @@ impl Places for WebdavSide {
 
     async fn place(&self, staged: &str, version: &Entry, path: &RelPath) -> Outcome<Put> {
         let inner = &self.inner;
+        inner.check_served(path).map_err(Undone::NotDone)?;
         carry::move_new(
             inner,
             &inner.room.staged(staged).map_err(Undone::NotDone)?,
@@ -495,11 +533,12 @@ impl Places for WebdavSide {
     }
 
     async fn verify(&self, path: &RelPath, staged: &Entry) -> Result<Option<Entry>, SideError> {
-        let there = self.look(path).await?;
+        let there = list::look_for_ours(&self.inner, &self.inner.far(path)).await?;
         Ok(there.filter(|there| is_version(there, staged)))
     }
 
     async fn make_folder(&self, path: &RelPath) -> Outcome<Put> {
+        self.inner.check_served(path).map_err(Undone::NotDone)?;
         carry::make_folder(&self.inner, &self.inner.far(path)).await
     }
 
@@ -515,6 +554,7 @@ impl Places for WebdavSide {
 
     async fn rename(&self, from: &RelPath, to: &RelPath) -> Outcome<Put> {
         let inner = &self.inner;
+        inner.check_served(to).map_err(Undone::NotDone)?;
         let seen = self.look(from).await.map_err(Undone::NotDone)?;
         let seen = seen.ok_or(Undone::NotDone(SideError::Missing))?;
         carry::move_new(inner, &inner.far(from), &inner.far(to), Some(&seen)).await

@@ -8,7 +8,7 @@ use tokio::sync::Mutex;
 
 use super::{Inner, carry, list};
 use crate::private_files::random_hex;
-use crate::{OWN_FOLDER, Put, SideError, Undone};
+use crate::{Put, SideError, Undone};
 
 /// Where in the folders of a room the one of the lane stands.
 const LANE: usize = 2;
@@ -26,11 +26,12 @@ pub(super) struct Room {
 }
 
 impl Room {
-    pub(super) fn new(root: &RelPath, computer: &str, lane_id: &str) -> Room {
+    /// The room below `root` in the folder `own` of the tool.
+    pub(super) fn new(root: &RelPath, own: &str, computer: &str, lane_id: &str) -> Room {
         // Computer and lane id are made by this tool of letters, digits and `-`.
         let below =
             |folder: &RelPath, name: &str| folder.join(name).unwrap_or_else(|_| folder.clone());
-        let own = below(root, OWN_FOLDER);
+        let own = below(root, own);
         let computer = below(&own, computer);
         let lane = below(&computer, lane_id);
         let (staging, spares) = (below(&lane, "staging"), below(&lane, "spares"));
@@ -41,6 +42,12 @@ impl Room {
             spares,
             ready: Mutex::new(false),
         }
+    }
+
+    /// The same room in another folder of the tool's own.
+    pub(super) fn within(&self, root: &RelPath, own: &str) -> Room {
+        let name = |at: usize| self.folders[at].name();
+        Room::new(root, own, name(COMPUTER), name(LANE))
     }
 
     /// The folder of this lane alone.

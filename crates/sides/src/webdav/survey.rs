@@ -162,6 +162,8 @@ pub(crate) struct Listed {
     pub(crate) id: Option<String>,
     /// Whether it is a folder.
     pub(crate) is_folder: bool,
+    /// How long the file is, where the listing says so.
+    pub(crate) length: Option<u64>,
     /// When it was last changed, in seconds since 1970.
     pub(crate) modified: Option<i64>,
     /// The digest of what it holds, as the server tells it.
@@ -179,7 +181,7 @@ pub(crate) async fn listed(
     depth: &str,
 ) -> Result<Vec<Listed>, SideError> {
     let asked = format!(
-        "{ABOUT}<getetag/><resource-id/><getlastmodified/><repr-digest xmlns=\"{OWN_NAMESPACE}\"/>{END}"
+        "{ABOUT}<getetag/><resource-id/><getcontentlength/><getlastmodified/><repr-digest xmlns=\"{OWN_NAMESPACE}\"/>{END}"
     );
     let (resources, _) = propfind(client, path, true, depth, &asked).await?;
     Ok(resources
@@ -190,6 +192,7 @@ pub(crate) async fn listed(
                 tag: resource.tag,
                 id: resource.id,
                 is_folder: resource.folder,
+                length: resource.length,
                 modified: resource.modified.as_deref().and_then(seconds),
                 digest: resource.digest,
             })

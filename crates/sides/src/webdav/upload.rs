@@ -9,7 +9,7 @@ use std::sync::atomic::Ordering;
 use bytes::{Buf, Bytes};
 use futures_util::{StreamExt, stream};
 use katabatic_core::blocks::Stretch;
-use katabatic_core::{Digest, Entry, Kind, RelPath, Stamp};
+use katabatic_core::{Digest, Entry, Kind, RelPath, Stamp, words};
 use reqwest::header::{CONTENT_LENGTH, CONTENT_RANGE, CONTENT_TYPE, ETAG, IF_NONE_MATCH};
 use reqwest::{Body, RequestBuilder, Response, StatusCode};
 use tokio::sync::Mutex;
@@ -158,6 +158,12 @@ async fn send(
                 "the folder it goes to is not there any more",
             ));
         }
+        StatusCode::PAYLOAD_TOO_LARGE => {
+            return Err(SideError::Failed(format!(
+                "the server takes no body of {} (413); its administrator sets how large one may be",
+                words::bytes(length)
+            )));
+        }
         status => return Err(refusal(status)),
     }
     let sent = feeder.length - before;
@@ -195,24 +201,26 @@ pub(super) async fn stage(
         .client
         .request("PUT", inner.client.url(&path, false))?;
     let response = send(inner, &feeder, request, size).await?;
-    let seen = match tag_of(&response) {
+    let seen = match tag_of(inner, &response) {
         Some(tag) => Entry::file(size, tag),
-        None => inner
-            .looks
-            .look(inner, &slot)
-            .await?
-            .ok_or_else(|| SideError::try_again("it did not arrive"))?,
+        None => match inner.looks.look(inner, &slot).await? {
+            Some(seen) => seen,
+            None => look(inner, &path).await?,
+        },
     };
     finish(inner, &feeder, slot, seen, size, edited).await
 }
 
-fn tag_of(response: &Response) -> Option<Stamp> {
+fn tag_of(inner: &Inner, response: &Response) -> Option<Stamp> {
+    if inner.ways().ignores_tags {
+        return None;
+    }
     let tag = response.headers().get(ETAG)?.to_str().ok()?;
     Some(entry::stamp(Some(tag), None, 0))
 }
 
 async fn look(inner: &Inner, path: &RelPath) -> Result<Entry, SideError> {
-    list::look(inner, path)
+    list::look_for_ours(inner, path)
         .await?
         .ok_or_else(|| SideError::try_again("it did not arrive"))
 }
@@ -410,7 +418,7 @@ pub(super) async fn put_new(
         // What is there may be ours, by the request before; only its content can tell.
         (_, answer) => return Err(answer.refused()),
     };
-    let told = tag_of(&response);
+    let told = tag_of(inner, &response);
     let entry = Entry {
         edited: source.edited,
         ..Entry::file(source.size, told.clone().unwrap_or_else(|| Stamp::new("")))

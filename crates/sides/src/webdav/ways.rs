@@ -11,9 +11,13 @@
 //! | what is proven is proven by digests | the server tells the digest of what it holds, right and anew after each change |
 //! | content that came from there goes on evidence | a tag is neither shared by files nor made of times |
 //! | a look comes right before each move | `Overwrite: F` is not obeyed |
+//! | tags are not looked at | the server gives another one in each answer |
+//! | what was made is looked at until it shows | the server lists it only later |
+//! | a listing that does not name its folder is believed, once a look says that the folder is there | the server never names it |
+//! | a folder is moved by one request | all that is in it goes along |
 //! | a folder keeps a name from a request that may come late | `Overwrite: F` is obeyed where a folder has the name, too |
 
-use katabatic_core::findings::{Findings, Keeps};
+use katabatic_core::findings::{Findings, Keeps, Tags};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Ways {
@@ -31,6 +35,14 @@ pub(super) struct Ways {
     pub(super) listed_digests: bool,
     /// Whether a tag is of one version of one file alone.
     pub(super) tags_are_evidence: bool,
+    /// Whether tags say nothing at all, not even that something changed.
+    pub(super) ignores_tags: bool,
+    /// Whether what was just made may be listed only later.
+    pub(super) lists_late: bool,
+    /// Whether the listing of a folder names the folder itself.
+    pub(super) names_itself: bool,
+    /// Whether a folder is moved with all that is in it, or not at all.
+    pub(super) moves_folders_whole: bool,
     /// Whether a late request is kept from a name by a folder that has it; none where nobody has tried yet.
     pub(super) fences: Option<bool>,
 }
@@ -52,6 +64,10 @@ impl Ways {
             digests: false,
             listed_digests: false,
             tags_are_evidence: false,
+            ignores_tags: false,
+            lists_late: false,
+            names_itself: true,
+            moves_folders_whole: true,
             fences: None,
         }
     }
@@ -73,6 +89,10 @@ impl Ways {
             digests: findings.digests,
             listed_digests: findings.digests && findings.listed_digests,
             tags_are_evidence: findings.tags_are_evidence(),
+            ignores_tags: findings.tags == Tags::Restless,
+            lists_late: findings.lists_late,
+            names_itself: findings.names_itself,
+            moves_folders_whole: findings.moves_folders_whole,
             fences: Some(findings.no_overwrite_folder != Keeps::Ignored),
         }
     }

@@ -12,7 +12,7 @@ use tokio::sync::mpsc;
 
 use super::changes::below;
 use super::list::{ask, clock_ahead};
-use super::{Inner, LISTINGS, entry, list};
+use super::{Inner, LISTINGS, list};
 use crate::walk::Folder;
 use crate::{Found, SideError, is_own};
 
@@ -30,7 +30,6 @@ pub(super) async fn ask_for(inner: &Inner) -> Result<Option<WholeTree>, SideErro
     let mut entries: Vec<(RelPath, Entry)> = Vec::new();
     let mut own = Vec::new();
     let mut root_is_there = false;
-    let ahead = inner.clock_ahead.load(Ordering::Relaxed);
     let answer = ask(
         &inner.client,
         ("PROPFIND", &inner.root, true),
@@ -58,7 +57,8 @@ pub(super) async fn ask_for(inner: &Inner) -> Result<Option<WholeTree>, SideErro
             if entries.len() >= MOST_NAMES {
                 return Err("it is too large for one answer".into());
             }
-            let entry = entry::entry(&resource, ahead)
+            let entry = inner
+                .entry(&resource)
                 .ok_or_else(|| format!("the server does not say how long {at} is"))?;
             entries.push((path, entry));
             Ok(())
