@@ -220,6 +220,8 @@ pub enum OddKind {
     Device,
     /// A whole folder of the tool's own, or something else that no lane carries.
     Own,
+    /// A file that a server lists, and does not give when it is asked for.
+    NotGiven,
 }
 
 impl OddKind {
@@ -231,6 +233,9 @@ impl OddKind {
             OddKind::Socket => "a socket",
             OddKind::Pipe => "a named pipe",
             OddKind::Device => "a device",
+            OddKind::NotGiven => {
+                "listed there, and not given when it is asked for (404): give it another name there"
+            }
             OddKind::Own => "not a file or a folder that can be carried",
         }
     }

@@ -4,13 +4,14 @@
 //! the same, or 201 and keeps a part, is found out here and not with somebody's files.
 
 use std::collections::BTreeSet;
+use std::pin::Pin;
 use std::time::Duration;
 
 use bytes::Bytes;
 use futures_util::stream;
 use katabatic_core::RelPath;
 use reqwest::header::{CONTENT_RANGE, CONTENT_TYPE, ETAG, LAST_MODIFIED};
-use reqwest::{Body, RequestBuilder};
+use reqwest::{Body, RequestBuilder, StatusCode};
 use url::Url;
 
 use super::explain::explain;
@@ -105,39 +106,45 @@ impl Room<'_> {
     async fn found_and_cleared(&self, survey: &Survey) -> Result<Findings, SideError> {
         let found = self.all(survey).await;
         // Nobody else knows this folder, so all that is in it is ours.
-        let cleared = self.clear().await;
+        let cleared = self.clear(&self.folder).await;
         let findings = found?;
         cleared?;
         Ok(findings)
     }
 
-    /// Removes the folder with all that is in it; where the server leaves a part, that part first.
-    async fn clear(&self) -> Result<(), SideError> {
-        let mut last = 0;
-        for _ in 0..EMPTIED {
-            match self.status("DELETE", "", true, |request| request).await? {
-                404 => return Ok(()),
-                207 => {}
-                status if (200..300).contains(&status) => return Ok(()),
-                status => last = status,
-            }
-            let mut left = listed(self.client, &self.folder, "1").await?;
-            if let Ok(deep) = listed(self.client, &self.folder, "infinity").await {
-                left = deep;
-            }
-            left.retain(|listed| listed.path != self.folder);
-            // The deepest first.
-            left.sort_by_key(|listed| std::cmp::Reverse(listed.path.parts().count()));
-            for one in left {
-                let url = self.client.url(&one.path, one.is_folder);
+    /// Removes a folder with all that is in it; where the server leaves a part of it, that part first.
+    fn clear<'a>(
+        &'a self,
+        folder: &'a RelPath,
+    ) -> Pin<Box<dyn Future<Output = Result<(), SideError>> + Send + 'a>> {
+        Box::pin(async move {
+            let mut last = StatusCode::OK;
+            for _ in 0..EMPTIED {
+                let url = self.client.url(folder, true);
                 let delete = || self.client.request("DELETE", url.clone());
-                self.client.send(true, delete).await?;
+                last = self.client.send(true, delete).await?.status();
+                let in_part = last == StatusCode::MULTI_STATUS;
+                if last == StatusCode::NOT_FOUND || last.is_success() && !in_part {
+                    return Ok(());
+                }
+                for one in listed(self.client, folder, "1").await? {
+                    if one.path.parent().as_ref() != Some(folder) {
+                        continue;
+                    }
+                    if one.is_folder {
+                        self.clear(&one.path).await?;
+                        continue;
+                    }
+                    let url = self.client.url(&one.path, false);
+                    let delete = || self.client.request("DELETE", url.clone());
+                    self.client.send(true, delete).await?;
+                }
             }
-        }
-        Err(SideError::Failed(format!(
-            "the folder {} that the test made could not be removed again ({last})",
-            self.folder
-        )))
+            Err(SideError::Failed(format!(
+                "the folder {folder} that the test made could not be removed again ({})",
+                last.as_u16()
+            )))
+        })
     }
 
     async fn status(
@@ -233,9 +240,11 @@ impl Room<'_> {
             let listed = match self.listing().await {
                 Ok(listed) => listed,
                 Err(error) if error.ends_the_pass() => return Err(error),
+                // What was just made may be listed only later, the folder itself, too.
+                Err(SideError::Missing) => Vec::new(),
                 Err(_) => return Ok(found),
             };
-            found.given = true;
+            found.given |= !listed.is_empty();
             let twice = name
                 .replace('%', "%25")
                 .replace('?', "%3F")

@@ -12,6 +12,7 @@
 //! leaving acts out, and what is left runs exactly the same again.
 #![forbid(unsafe_code)]
 
+pub mod contrary;
 pub mod fate;
 pub mod mischief;
 pub mod script;

@@ -383,7 +383,9 @@ pub(super) async fn remove_folder(
     if capture(inner, path, spare).await? == Captured::Nothing {
         return Ok(FolderGone::Gone);
     }
-    let inside = list::members(inner, spare).await.map_err(Undone::Unsure)?;
+    let unsure = Undone::Unsure;
+    list::look_for_ours(inner, spare).await.map_err(unsure)?;
+    let inside = list::members(inner, spare).await.map_err(unsure)?;
     if inside.names.is_empty() && inside.unusable.is_empty() && inside.cut_short.is_none() {
         if !inner.ways().lists_dots {
             return Ok(FolderGone::InSpare);

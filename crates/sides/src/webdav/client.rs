@@ -41,6 +41,9 @@ const IN_PATH: AsciiSet = NON_ALPHANUMERIC
 /// The longest time a server may ask us to wait before its request counts as stuck.
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
 
+/// So many things a server may want otherwise in one request: a slash, and a length.
+const WANTS: u32 = 2;
+
 /// Where access tokens come from.
 #[async_trait]
 pub trait AccessTokens: std::fmt::Debug + Send + Sync {
@@ -462,7 +465,8 @@ impl Client {
             let status = response.status();
             if !is_busy(status) {
                 flight.answered();
-                if status.is_server_error() {
+                // What it does not know it has not done (501).
+                if status.is_server_error() && status != StatusCode::NOT_IMPLEMENTED {
                     return Err(Undone::Unsure(refusal(status)));
                 }
                 return Ok(match in_doubt {
@@ -550,15 +554,20 @@ impl Client {
         request: RequestBuilder,
         watch: Option<&Watch>,
     ) -> Result<Answer, Unanswered> {
-        let again = request.try_clone();
-        let answer = self.send_signed_once(request, watch).await?;
-        match (&answer, again) {
-            (Answer::Of(response), Some(again)) => match as_wanted(response, again) {
-                Some(again) => self.send_signed_once(again, watch).await,
-                None => Ok(answer),
-            },
-            _ => Ok(answer),
+        let mut request = request;
+        for _ in 0..WANTS {
+            let again = request.try_clone();
+            let answer = self.send_signed_once(request, watch).await?;
+            let wanted = match (&answer, again) {
+                (Answer::Of(response), Some(again)) => as_wanted(response, again),
+                _ => None,
+            };
+            match wanted {
+                Some(wanted) => request = wanted,
+                None => return Ok(answer),
+            }
         }
+        self.send_signed_once(request, watch).await
     }
 
     async fn send_signed_once(
@@ -829,7 +838,8 @@ fn as_wanted(response: &Response, request: RequestBuilder) -> Option<RequestBuil
             request.headers_mut().insert("destination", to);
         }
     } else {
-        if request.body().is_some() {
+        let is_nothing = |body: &reqwest::Body| body.as_bytes().is_some_and(<[u8]>::is_empty);
+        if !request.body().is_none_or(is_nothing) {
             return None;
         }
         request.headers_mut().insert(CONTENT_LENGTH, 0.into());

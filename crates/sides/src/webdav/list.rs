@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use async_trait::async_trait;
 use futures_util::{StreamExt, TryStreamExt, stream};
-use katabatic_core::{Entry, Kind, RelPath, Stamp, Unknown};
+use katabatic_core::{Entry, Kind, OddKind, RelPath, Stamp, Unknown};
 use reqwest::StatusCode;
 use reqwest::header::{
     CONTENT_LENGTH, CONTENT_TYPE, DATE, ETAG, HeaderMap, HeaderName, LAST_MODIFIED, SERVER,
@@ -227,7 +227,10 @@ pub(super) async fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>,
         return Ok(None);
     }
     if lacks_much(resource) {
-        Head::of(inner, path).await?.complete(resource);
+        match Head::of(inner, path).await? {
+            Some(head) => head.complete(resource),
+            None => return Ok(Some(not_given())),
+        }
     }
     let seen = inner.entry(resource);
     seen.map(Some)
@@ -275,23 +278,26 @@ struct Head {
 }
 
 impl Head {
-    /// Nothing where the file went, or is not given: what is known of it stays as little as it was.
-    async fn of(inner: &Inner, path: &RelPath) -> Result<Head, SideError> {
+    /// None where the file went, or is not given though it is listed.
+    async fn of(inner: &Inner, path: &RelPath) -> Result<Option<Head>, SideError> {
         let url = inner.client.url(path, false);
         let head = || inner.client.request("HEAD", url.clone());
         let response = inner.client.send(true, head).await?;
-        if !response.status().is_success() {
-            return Ok(Head::default());
+        match response.status() {
+            StatusCode::NOT_FOUND => return Ok(None),
+            // What is known of it stays as little as it was.
+            status if !status.is_success() => return Ok(Some(Head::default())),
+            _ => {}
         }
         let text = |name: HeaderName| {
             let value = response.headers().get(name)?;
             value.to_str().ok().map(str::to_owned)
         };
-        Ok(Head {
+        Ok(Some(Head {
             length: text(CONTENT_LENGTH).and_then(|length| length.parse().ok()),
             tag: text(ETAG),
             modified: text(LAST_MODIFIED),
-        })
+        }))
     }
 
     /// Says what a listing does not.
@@ -319,7 +325,7 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
         }
         Err(error) => return Err(error),
     };
-    complete_all(inner, path, &mut resources).await?;
+    let not_given_here = complete_all(inner, path, &mut resources).await?;
     let mut folder = Folder::default();
     let mut spoke_of_itself = false;
     let mut incomplete = |why: String| folder.cut_short = Some(Unknown::NotListed(why));
@@ -345,6 +351,9 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
                 incomplete(format!("the server answered {code} about {at}"))
             }
             (_, Some(entry)) => folder.names.push((at.name().to_owned(), entry)),
+            (_, None) if not_given_here.contains(&at) => {
+                folder.names.push((at.name().to_owned(), not_given()));
+            }
             (_, None) => incomplete(format!("the server does not say how long {at} is")),
         }
     }
@@ -361,12 +370,20 @@ pub(super) async fn members(inner: &Inner, path: &RelPath) -> Result<Folder, Sid
     Ok(folder)
 }
 
-/// Asks for what a listing does not say of the files in a folder, several at a time.
+/// A file that is listed, and of which nothing can be had.
+fn not_given() -> Entry {
+    Entry {
+        kind: Kind::Odd(OddKind::NotGiven),
+        ..Entry::folder()
+    }
+}
+
+/// Asks for what a listing does not say of the files in a folder, several at a time; those that are not given.
 async fn complete_all(
     inner: &Inner,
     folder: &RelPath,
     resources: &mut [Resource],
-) -> Result<(), SideError> {
+) -> Result<HashSet<RelPath>, SideError> {
     let mut lacking = Vec::new();
     for (at, resource) in resources.iter().enumerate() {
         let path = inner.client.path_of(&resource.href);
@@ -376,15 +393,19 @@ async fn complete_all(
             lacking.push((at, path));
         }
     }
-    let heads: Vec<(usize, Result<Head, SideError>)> = stream::iter(lacking)
-        .map(|(at, path)| async move { (at, Head::of(inner, &path).await) })
+    let mut without = HashSet::new();
+    let heads: Vec<_> = stream::iter(lacking)
+        .map(|(at, path)| async move { (at, Head::of(inner, &path).await, path) })
         .buffer_unordered(LISTINGS)
         .collect()
         .await;
-    for (at, head) in heads {
-        head?.complete(&mut resources[at]);
+    for (at, head, path) in heads {
+        match head? {
+            Some(head) => head.complete(&mut resources[at]),
+            None => drop(without.insert(path)),
+        }
     }
-    Ok(())
+    Ok(without)
 }
 
 /// The digests that a listing of a folder tells, each with the stamp of its version.

@@ -143,7 +143,11 @@ async fn send(
     let request = request
         .header(CONTENT_LENGTH, length)
         .header(CONTENT_TYPE, BINARY)
-        .body(body(feeder, length));
+        .body(match length {
+            // A stream of nothing goes without its length, which some servers want to see.
+            0 => Body::from(Vec::new()),
+            length => body(feeder, length),
+        });
     let response = inner.client.send_once(request, &watch).await;
     let mut feeder = feeder.lock().await;
     if let Some(error) = feeder.error.take() {

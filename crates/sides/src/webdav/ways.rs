@@ -65,7 +65,7 @@ impl Ways {
             listed_digests: false,
             tags_are_evidence: false,
             ignores_tags: false,
-            lists_late: false,
+            lists_late: true,
             names_itself: true,
             moves_folders_whole: true,
             fences: None,
