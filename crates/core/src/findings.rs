@@ -99,6 +99,9 @@ pub struct Findings {
     /// Whether what was made is listed only later.
     #[serde(default)]
     pub lists_late: bool,
+    /// The folder of the test, where it could not be removed again.
+    #[serde(default)]
+    pub left_behind: Option<String>,
     /// Whether listings escape what they have escaped.
     #[serde(default)]
     pub escapes_twice: bool,
@@ -516,6 +519,16 @@ impl Findings {
                 "listed only later",
                 "a look at it is waited for, some seconds at the most",
             ));
+        }
+        if let Some(folder) = &self.left_behind {
+            odd.push(Finding {
+                unguarded: true,
+                ..line(
+                    "the folder of this test",
+                    folder,
+                    "it could not be removed whole: remove it with the server's own pages",
+                )
+            });
         }
         if self.escapes_twice {
             odd.push(line(

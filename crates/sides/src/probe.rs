@@ -5,6 +5,7 @@
 
 use std::collections::BTreeSet;
 use std::pin::Pin;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -56,7 +57,11 @@ pub async fn probe(
     for name in TEST_FOLDERS {
         let folder = RelPath::parse(&format!("{name}{unique}"))
             .map_err(|why| failed(SideError::Failed(why.to_string())))?;
-        let room = Room { client, folder };
+        let room = Room {
+            client,
+            folder,
+            late: AtomicU64::new(0),
+        };
         match room.status("MKCOL", "", true, |request| request).await {
             Ok(status) if (200..300).contains(&status) => {
                 let findings = room.found_and_cleared(survey).await.map_err(failed)?;
@@ -90,6 +95,8 @@ struct Listings {
 struct Room<'c> {
     client: &'c Client,
     folder: RelPath,
+    /// After so many milliseconds what was made is listed.
+    late: AtomicU64,
 }
 
 impl Room<'_> {
@@ -107,8 +114,14 @@ impl Room<'_> {
         let found = self.all(survey).await;
         // Nobody else knows this folder, so all that is in it is ours.
         let cleared = self.clear(&self.folder).await;
-        let findings = found?;
-        cleared?;
+        let mut findings = found?;
+        if let Err(why) = cleared {
+            if why.ends_the_pass() {
+                return Err(why);
+            }
+            tracing::debug!("what the test made is still there: {why}");
+            findings.left_behind = Some(self.folder.to_string());
+        }
         Ok(findings)
     }
 
@@ -127,7 +140,7 @@ impl Room<'_> {
                 if last == StatusCode::NOT_FOUND || last.is_success() && !in_part {
                     return Ok(());
                 }
-                for one in listed(self.client, folder, "1").await? {
+                for one in self.listing_of(folder).await? {
                     if one.path.parent().as_ref() != Some(folder) {
                         continue;
                     }
@@ -193,7 +206,12 @@ impl Room<'_> {
     }
 
     async fn listing(&self) -> Result<Vec<Listed>, SideError> {
-        listed(self.client, &self.folder, "1").await
+        self.listing_of(&self.folder).await
+    }
+
+    async fn listing_of(&self, folder: &RelPath) -> Result<Vec<Listed>, SideError> {
+        tokio::time::sleep(Duration::from_millis(self.late.load(Ordering::Relaxed))).await;
+        listed(self.client, folder, "1").await
     }
 
     async fn tag(&self, name: &str) -> Result<Option<String>, SideError> {
@@ -256,6 +274,11 @@ impl Room<'_> {
                 found.lengths = file.length == Some(6);
                 found.dates = file.modified.is_some();
                 found.itself = listed.iter().any(|listed| listed.path == self.folder);
+                if found.late {
+                    let late = began.elapsed().as_millis() * 3 / 2;
+                    let late = u64::try_from(late).unwrap_or(u64::MAX);
+                    self.late.store(late, Ordering::Relaxed);
+                }
                 return Ok(found);
             }
             if !served || began.elapsed() > LISTED_WITHIN {
@@ -367,6 +390,7 @@ impl Room<'_> {
             tells_dates: listings.dates,
             lists_late: listings.late,
             escapes_twice: listings.escapes_twice,
+            left_behind: None,
             takes_dots: Some(self.put(".taken", "taken").await.unwrap_or(false)),
             unserved_characters,
             move_keeps_tag,
