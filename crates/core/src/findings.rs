@@ -402,7 +402,7 @@ impl Findings {
             odd.push(line(
                 "MOVE of a folder",
                 "leaves a part behind",
-                "folders are moved file by file",
+                "what stays behind is carried by itself by the next pass",
             ));
         }
         odd

@@ -41,7 +41,7 @@ pub enum Probed {
     NotWritable(String),
 }
 
-/// Finds out what a server can do.
+/// Finds out what a server can do, in a folder of its own making in the folder `within`.
 ///
 /// # Errors
 /// Where the server goes away meanwhile, or what was written cannot be removed again.
@@ -50,12 +50,14 @@ pub async fn probe(
     address: &Url,
     client: &Client,
     survey: &Survey,
+    within: &RelPath,
 ) -> Result<Probed, Error> {
     let failed = |error: SideError| explain(account, address, &error);
     let unique = random_hex(8)?;
     let mut refused = String::new();
     for name in TEST_FOLDERS {
-        let folder = RelPath::parse(&format!("{name}{unique}"))
+        let folder = within
+            .join(&format!("{name}{unique}"))
             .map_err(|why| failed(SideError::Failed(why.to_string())))?;
         let room = Room {
             client,

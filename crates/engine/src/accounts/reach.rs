@@ -12,6 +12,7 @@ use tokio_rustls::TlsConnector;
 use url::Url;
 
 use crate::Error;
+use katabatic_core::RelPath;
 use katabatic_sides::certificate::Certificate;
 use katabatic_sides::explain::explain;
 use katabatic_sides::net::{Http, Line, ProxyUsed, handshake_failed, host_and_port};
@@ -314,7 +315,7 @@ pub async fn enter(
     Ok(survey)
 }
 
-/// Writes a small file in a folder of its own making, reads it back, and removes both.
+/// Writes a small file in a folder of its own making in the folder `within`, reads it back, and removes both.
 ///
 /// # Errors
 /// Where the server goes away meanwhile; that it does not let us write is no error, but said in the step.
@@ -322,6 +323,7 @@ pub async fn try_writing(
     account: &str,
     address: &Url,
     client: &Client,
+    within: &RelPath,
     read_only: bool,
 ) -> Result<Step, Error> {
     let began = Instant::now();
@@ -331,7 +333,7 @@ pub async fn try_writing(
             true,
         )
     } else {
-        match write_and_remove(client).await {
+        match write_and_remove(client, within).await {
             Ok(()) => (
                 format!(
                     "{} written, read back and removed",
@@ -351,11 +353,10 @@ pub async fn try_writing(
     })
 }
 
-async fn write_and_remove(client: &Client) -> Result<(), SideError> {
+async fn write_and_remove(client: &Client, within: &RelPath) -> Result<(), SideError> {
     let unique = random_hex(8).map_err(|error| SideError::Failed(error.why))?;
     let odd = |why: katabatic_core::PathError| SideError::Failed(why.to_string());
-    let [usual, dotless] =
-        TEST_FOLDERS.map(|name| katabatic_core::RelPath::parse(&format!("{name}{unique}")));
+    let [usual, dotless] = TEST_FOLDERS.map(|name| within.join(&format!("{name}{unique}")));
     let (mut folder, dotless) = (usual.map_err(odd)?, dotless.map_err(odd)?);
     let make = async |folder| {
         let url = client.url(folder, true);

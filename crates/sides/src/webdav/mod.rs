@@ -622,7 +622,10 @@ impl HoldsStubs for WebdavSide {}
 #[async_trait]
 impl Marks for WebdavSide {
     async fn mark_root(&self) -> Result<(), SideError> {
-        room::make_ready(&self.inner).await
+        room::make_ready(&self.inner).await?;
+        // The root is recognised by it from now on.
+        let lane = self.inner.room.lane();
+        list::look_for_ours(&self.inner, lane).await.map(drop)
     }
 
     async fn is_marked(&self) -> Result<bool, SideError> {

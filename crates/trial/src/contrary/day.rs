@@ -183,7 +183,7 @@ impl Day<'_> {
             .await?;
         self.carries(&wish()).await?;
         self.nothing_is_lost()?;
-        let told = self.desk.told().await?;
+        let told = Desk::told(&self.desk.pass().await.map_err(bad)?)?;
         let Some((Agreement::Conflict, _)) = told.get("Rota.csv") else {
             return Err(bad(format!("no conflict is told: {told:?}")));
         };
@@ -328,17 +328,20 @@ impl Day<'_> {
 
     /// Passes until there is nothing to do; then both sides are equal but for what is told, and nothing is lost.
     async fn settles(&mut self) -> Result<(), Ended> {
+        let mut pass = self.desk.pass().await.map_err(bad)?;
+        let mut plan = None;
         for _ in 0..PASSES {
-            self.carries(&wish()).await?;
-            let plan = self.desk.pass().await.map_err(bad)?.plan(&wish()).await;
-            if !plan.map_err(bad)?.has_work() {
+            pass.sync(&wish()).await.map_err(bad)?;
+            pass = self.desk.pass().await.map_err(bad)?;
+            let next = pass.plan(&wish()).await.map_err(bad)?;
+            let is_last = !next.has_work();
+            plan = Some(next);
+            if is_last {
                 break;
             }
         }
         self.nothing_is_lost()?;
-        let told = self.desk.told().await?;
-        let plan = self.desk.pass().await.map_err(bad)?.plan(&wish()).await;
-        let plan = plan.map_err(bad)?;
+        let told = Desk::told(&pass)?;
         let (near, far) = (tree(&self.desk.near)?, tree(&self.desk.far)?);
         let differ = differing(&near, &far);
         if self.draw.has("without-method=MOVE") {
@@ -359,7 +362,7 @@ impl Day<'_> {
                 )));
             }
         }
-        if plan.has_work() && differ.is_empty() {
+        if let Some(plan) = plan.filter(|plan| plan.has_work() && differ.is_empty()) {
             return Err(bad(format!(
                 "{PASSES} passes left something to do: {:#?}",
                 plan.steps

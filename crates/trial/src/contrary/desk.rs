@@ -105,11 +105,17 @@ impl Desk {
             Ok(survey) => survey,
             Err(why) => return Ok(Err(why.to_string())),
         };
-        let findings = match probe(&account.name, &connection.address, &client, &survey).await {
-            Ok(Probed::Found(findings)) => Some(*findings),
-            Ok(Probed::NotWritable(_)) => None,
-            Err(why) => return Ok(Err(why.why)),
-        };
+        let mut findings = None;
+        // Where nothing may be made at the top, somebody names a folder.
+        for within in [RelPath::root(), RelPath::parse(FOLDER)?] {
+            let (name, address) = (&account.name, &connection.address);
+            match probe(name, address, &client, &survey, &within).await {
+                Ok(Probed::Found(found)) => findings = Some(*found),
+                Ok(Probed::NotWritable(_)) => continue,
+                Err(why) => return Ok(Err(why.why)),
+            }
+            break;
+        }
         let (kept, now) = (findings.clone(), SystemClock.now());
         self.home
             .open_ledger()?
@@ -200,8 +206,7 @@ impl Desk {
     }
 
     /// The paths that are told to need somebody, and what is said of each.
-    pub(super) async fn told(&self) -> Result<BTreeMap<String, (Agreement, String)>, Broken> {
-        let pass = self.pass().await?;
+    pub(super) fn told(pass: &Pass) -> Result<BTreeMap<String, (Agreement, String)>, Broken> {
         let mut told = BTreeMap::new();
         pass.ledger.read(|connection| {
             rows::each_row(connection, pass.lane.row.key, &RelPath::root(), |row| {

@@ -2,6 +2,7 @@
 
 use crate::commands::account::signing::Signing;
 use clap::Args;
+use katabatic_core::RelPath;
 use katabatic_core::words;
 use katabatic_engine::account_book;
 use katabatic_engine::accounts::address;
@@ -198,7 +199,14 @@ fn save(app: &App, typed: &AccountAddArgs, reached: Reached) -> Result<(), Error
         connection_with(&account, signer.clone())?,
         &app.stop,
     )?;
-    let said = app.run(probing::find_out(app, &account, &url, &client, &survey))?;
+    let said = app.run(probing::find_out(
+        app,
+        &account,
+        &url,
+        &client,
+        &survey,
+        &RelPath::root(),
+    ))?;
     let secret = signing::secret_of(app, &signer);
     let mut config = app.config.clone();
     account_book::save(&app.home, &mut config, account.clone(), &secret)?;

@@ -14,6 +14,7 @@ use crate::commands::account::add::AccountAddArgs;
 use crate::commands::account::remove::AccountRemoveArgs;
 use crate::commands::account::rename::AccountRenameArgs;
 use crate::commands::account::sign_in::AccountSignInArgs;
+use crate::commands::account::test::AccountTestArgs;
 use crate::common::Named;
 use clap::Subcommand;
 use std::process::ExitCode;
@@ -37,7 +38,7 @@ pub enum AccountCommand {
     /// Show one account
     Show(Named),
     /// Reach an account step by step: name, connection, TLS, sign-in, listing, writing
-    Test(Named),
+    Test(AccountTestArgs),
     /// Sign in again, or change how: a new password, a gone sign-in, another certificate
     SignIn(AccountSignInArgs),
     /// Give an account another name; its lanes follow
@@ -51,7 +52,7 @@ pub fn account(app: &App, account: &AccountCommand) -> Result<ExitCode, Error> {
         AccountCommand::Add(typed) => add::add(app, typed)?,
         AccountCommand::List => list::list(app)?,
         AccountCommand::Show(named) => list::show(app, &named.name)?,
-        AccountCommand::Test(named) => return test::test(app, &named.name),
+        AccountCommand::Test(typed) => return test::test(app, typed),
         AccountCommand::SignIn(typed) => sign_in::sign_in(app, typed)?,
         AccountCommand::Rename(typed) => rename::rename(app, typed)?,
         AccountCommand::Remove(typed) => remove::remove(app, typed)?,

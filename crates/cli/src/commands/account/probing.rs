@@ -1,5 +1,6 @@
 //! What the probe found out about a server, kept with the account and drawn as a table.
 
+use katabatic_core::RelPath;
 use katabatic_engine::Error;
 use katabatic_engine::config::AccountConfig;
 use katabatic_ledger::account_rows;
@@ -27,11 +28,12 @@ pub async fn find_out(
     address: &Url,
     client: &Client,
     survey: &Survey,
+    within: &RelPath,
 ) -> Result<Said, Error> {
     if account.read_only {
         return Ok(Said::NotTried("the account was added read-only".into()));
     }
-    let probed = probe(&account.name, address, client, survey).await?;
+    let probed = probe(&account.name, address, client, survey, within).await?;
     let (name, now) = (account.name.clone(), app.now());
     let found = match &probed {
         Probed::Found(findings) => Some((**findings).clone()),

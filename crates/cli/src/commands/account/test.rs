@@ -2,6 +2,8 @@
 
 use std::process::ExitCode;
 
+use clap::Args;
+use katabatic_core::RelPath;
 use katabatic_engine::Error;
 use katabatic_engine::accounts::reach::{self, Step};
 use katabatic_engine::config::AccountConfig;
@@ -18,9 +20,29 @@ use crate::app::App;
 use crate::draw::{field, json, line};
 use crate::exit;
 
-pub fn test(app: &App, name: &str) -> Result<ExitCode, Error> {
-    let account = app.config.account(name)?.clone();
-    let tested = app.run(all(app, &account));
+/// What `account test` is asked with.
+#[derive(Debug, Args)]
+pub struct AccountTestArgs {
+    /// The account
+    name: String,
+    /// A folder of the account to try writing in, where nothing may be made at its top
+    #[arg(long = "in", value_name = "FOLDER")]
+    within: Option<String>,
+}
+
+pub fn test(app: &App, typed: &AccountTestArgs) -> Result<ExitCode, Error> {
+    let account = app.config.account(&typed.name)?.clone();
+    let within = match &typed.within {
+        None => RelPath::root(),
+        Some(folder) => RelPath::parse(folder.trim_matches('/')).map_err(|why| {
+            Error::usage(
+                format!("testing the account @{}", account.name),
+                format!("{folder:?} is no folder of it: {why}"),
+                "Name one as the account has it, such as Scores or Office/Scores.",
+            )
+        })?,
+    };
+    let tested = app.run(all(app, &account, &within));
     let (name, now) = (account.name.clone(), app.now());
     let tested = match tested {
         Ok(tested) => tested,
@@ -75,6 +97,12 @@ pub fn test(app: &App, name: &str) -> Result<ExitCode, Error> {
         line(
             "Something is not possible there, as said above. Lanes that only bring files down can still be tied.",
         );
+        if within.is_root() && !account.read_only {
+            line(format!(
+                "Where only the top is closed, try one of its folders: katabatic account test {} --in FOLDER",
+                account.name
+            ));
+        }
     }
     Ok(code)
 }
@@ -88,16 +116,17 @@ struct Tested {
     place: String,
 }
 
-async fn all(app: &App, account: &AccountConfig) -> Result<Tested, Error> {
+async fn all(app: &App, account: &AccountConfig, within: &RelPath) -> Result<Tested, Error> {
     let connection = connection_of(&app.home, account)?;
     let (address, line) = (connection.address.clone(), connection.line.clone());
     let client = client_with(account, connection, &app.stop)?;
     let knocked = reach::knock(&account.name, &address, &line, client.proxy()).await?;
     let mut steps = knocked.steps;
     let survey = reach::enter(&account.name, &address, &client, &mut steps).await?;
-    let written = reach::try_writing(&account.name, &address, &client, account.read_only).await?;
+    let written =
+        reach::try_writing(&account.name, &address, &client, within, account.read_only).await?;
     let said = if written.fine {
-        probing::find_out(app, account, &address, &client, &survey).await?
+        probing::find_out(app, account, &address, &client, &survey, within).await?
     } else {
         Said::NotTried(written.said.clone())
     };

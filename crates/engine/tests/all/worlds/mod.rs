@@ -173,7 +173,14 @@ impl World {
         let connection = connection_of(&self.home, account).unwrap();
         let client = Client::new(connection.clone(), Stop::default()).unwrap();
         let survey = survey(&client, false).await.unwrap();
-        let found = probe(&account.name, &connection.address, &client, &survey).await;
+        let found = probe(
+            &account.name,
+            &connection.address,
+            &client,
+            &survey,
+            &RelPath::root(),
+        )
+        .await;
         let Probed::Found(findings) = found.unwrap() else {
             panic!("it can be written to");
         };
