@@ -211,8 +211,13 @@ impl Room<'_> {
         self.listing_of(&self.folder).await
     }
 
-    async fn listing_of(&self, folder: &RelPath) -> Result<Vec<Listed>, SideError> {
+    /// Waits for as long as what was made takes to be listed.
+    async fn until_listed(&self) {
         tokio::time::sleep(Duration::from_millis(self.late.load(Ordering::Relaxed))).await;
+    }
+
+    async fn listing_of(&self, folder: &RelPath) -> Result<Vec<Listed>, SideError> {
+        self.until_listed().await;
         listed(self.client, folder, "1").await
     }
 
@@ -500,7 +505,8 @@ impl Room<'_> {
                 return Ok((true, true));
             };
             shared |= !tags.insert(tag);
-            clock_made |= is_clock_made(tag, one.modified);
+            // Where the time is not told, nobody can say that the tag is not made of it.
+            clock_made |= one.modified.is_none() || is_clock_made(tag, one.modified);
         }
         Ok((shared, clock_made))
     }
@@ -732,6 +738,7 @@ impl Room<'_> {
         self.status("MKCOL", "deep", true, |request| request)
             .await?;
         self.put("deep/inside", "inside").await?;
+        self.until_listed().await;
         match listed(self.client, &self.folder, "infinity").await {
             Ok(found) => Ok(found.iter().any(|listed| listed.path.name() == "inside")),
             Err(error) if error.ends_the_pass() => Err(error),
@@ -761,6 +768,7 @@ impl Room<'_> {
     }
 
     async fn told_since(&self, token: &str) -> Result<String, SideError> {
+        self.until_listed().await;
         let body = format!(
             "<?xml version=\"1.0\" encoding=\"utf-8\"?><sync-collection xmlns=\"DAV:\"><sync-token>{}</sync-token>\
              <sync-level>infinite</sync-level><prop><getetag/></prop></sync-collection>",
@@ -797,6 +805,7 @@ impl Room<'_> {
                 .body(set)
         })
         .await?;
+        self.until_listed().await;
         let url = self.url("noted", false)?;
         let response = self
             .client

@@ -80,11 +80,13 @@ fn work(typed: &Typed, next: &AtomicU64, sum: &Mutex<Sum>) {
         let lived_so = lived(&draw);
         let badly = match &lived_so {
             Lived::Badly(why) if typed.no_shrink => Some((draw.clone(), why.clone())),
-            Lived::Badly(_) => {
+            Lived::Badly(first) => {
                 let smallest = shrink(&draw, &|draw| matches!(lived(draw), Lived::Badly(_)));
                 let why = match lived(&smallest) {
                     Lived::Badly(why) => why,
-                    Lived::Well { .. } | Lived::Impossible(_) => "not again".to_owned(),
+                    Lived::Well { .. } | Lived::Impossible(_) => {
+                        format!("not again; at first: {first}")
+                    }
                 };
                 Some((smallest, why))
             }

@@ -30,6 +30,8 @@ fn every_fault_of_a_server_is_found_out() {
         ("cut_put", "nothing"),
         ("partial_put", "obeyed"),
         ("refused_characters", ""),
+        ("unserved_characters", ""),
+        ("read_tag", "same"),
     ] {
         assert_eq!(good[name], value, "{name}");
     }
@@ -48,70 +50,141 @@ fn every_fault_of_a_server_is_found_out() {
         "lists_dots",
         "case_differs",
         "unicode_differs",
+        "moves",
+        "moves_folders_whole",
+        "lists_members",
+        "names_itself",
+        "tells_lengths",
+        "tells_dates",
+        "takes_dots",
     ] {
         assert_eq!(good[name], true, "{name}");
     }
+    found_out(
+        &mut desk,
+        &good,
+        &[
+            ("tags=late", &[("tags", Value::from("weak"))][..]),
+            (
+                "tags=coarse",
+                &[("tags", "coarse".into()), ("tags_shared", true.into())],
+            ),
+            ("tags=counted", &[("tags_clock_made", false.into())]),
+            (
+                "tags=missing",
+                &[
+                    ("tags", "absent".into()),
+                    ("tags_shared", true.into()),
+                    ("put_has_tag", false.into()),
+                ],
+            ),
+            (
+                "without=digests",
+                &[("digests", false.into()), ("listed_digests", false.into())],
+            ),
+            ("no-put-tag", &[("put_has_tag", false.into())]),
+            (
+                "no-conditions",
+                &[
+                    ("if_none_match", "ignored".into()),
+                    ("if_match_put", "ignored".into()),
+                    ("if_match_delete", "ignored".into()),
+                    ("if_match_move", "ignored".into()),
+                    ("if_match_copy", "ignored".into()),
+                    ("stranger_in_mid_body", "ignored".into()),
+                ],
+            ),
+            (
+                "early-conditions",
+                &[("stranger_in_mid_body", "ignored".into())],
+            ),
+            (
+                "no-overwrite-check",
+                &[
+                    ("no_overwrite_move", "ignored".into()),
+                    ("no_overwrite_folder", "ignored".into()),
+                    ("no_overwrite_copy", "ignored".into()),
+                ],
+            ),
+            ("write-in-place", &[("cut_put", "half".into())]),
+            ("without=partial-put", &[("partial_put", "refused".into())]),
+            (
+                "partial-put-keeps-part",
+                &[("partial_put", "ignored".into())],
+            ),
+            ("without=infinity", &[("infinity", false.into())]),
+            ("without=changes", &[("changes", false.into())]),
+            ("without=quota", &[("quota", false.into())]),
+            ("without=resource-ids", &[("ids", false.into())]),
+            ("without=properties", &[("properties", false.into())]),
+            ("hide-dots", &[("lists_dots", false.into())]),
+            ("one-case", &[("case_differs", false.into())]),
+        ],
+    );
+}
+
+#[test]
+fn what_few_servers_do_is_found_out() {
+    let mut desk = Desk::bare(&[]);
+    desk.add_account().ends(0);
+    let good = findings(&desk)["findings"].clone();
+    found_out(
+        &mut desk,
+        &good,
+        &[
+            (
+                "tags=restless",
+                &[
+                    ("tags", Value::from("restless")),
+                    ("read_tag", "other".into()),
+                    ("tags_clock_made", false.into()),
+                ][..],
+            ),
+            ("validators=none", &[("read_tag", "nothing".into())]),
+            ("validators=other", &[("read_tag", "other".into())]),
+            ("hrefs=twice-escaped", &[("escapes_twice", true.into())]),
+            ("hrefs=other-host", &[]),
+            ("hrefs=without-slash", &[]),
+            ("listings=no-lengths", &[("tells_lengths", false.into())]),
+            ("listings=no-dates", &[("tells_dates", false.into())]),
+            ("listings=old-dates", &[]),
+            ("listings=without-itself", &[("names_itself", false.into())]),
+            ("listings=deeper", &[]),
+            ("slash-redirect=301", &[]),
+            ("slash-redirect=308", &[]),
+            ("needs-length", &[]),
+            ("http-1.0", &[]),
+            ("closes", &[]),
+            (
+                "forbid-dots",
+                &[("takes_dots", false.into()), ("lists_dots", false.into())],
+            ),
+            ("unserved=?", &[("unserved_characters", "?".into())]),
+            ("half-done", &[("moves_folders_whole", false.into())]),
+            ("write-behind=200", &[("lists_late", true.into())]),
+            (
+                "without-method=MOVE",
+                &[
+                    ("moves", false.into()),
+                    ("moves_folders_whole", false.into()),
+                    ("move_keeps_tag", false.into()),
+                    ("ids", false.into()),
+                    ("if_match_move", "refused".into()),
+                    ("no_overwrite_move", "refused".into()),
+                    ("no_overwrite_folder", "refused".into()),
+                ],
+            ),
+        ],
+    );
+}
+
+/// Each of these habits is found out, and nothing else is blamed on the server.
+fn found_out(desk: &mut Desk, good: &Value, cases: &[(&str, &[(&str, Value)])]) {
     let listen = desk.address.split("://").nth(1).unwrap();
     let listen = listen.trim_end_matches('/').to_owned();
-    for (fault, expected) in [
-        ("tags=late", &[("tags", Value::from("weak"))][..]),
-        (
-            "tags=coarse",
-            &[("tags", "coarse".into()), ("tags_shared", true.into())],
-        ),
-        ("tags=counted", &[("tags_clock_made", false.into())]),
-        (
-            "tags=missing",
-            &[
-                ("tags", "absent".into()),
-                ("tags_shared", true.into()),
-                ("put_has_tag", false.into()),
-            ],
-        ),
-        (
-            "without=digests",
-            &[("digests", false.into()), ("listed_digests", false.into())],
-        ),
-        ("no-put-tag", &[("put_has_tag", false.into())]),
-        (
-            "no-conditions",
-            &[
-                ("if_none_match", "ignored".into()),
-                ("if_match_put", "ignored".into()),
-                ("if_match_delete", "ignored".into()),
-                ("if_match_move", "ignored".into()),
-                ("if_match_copy", "ignored".into()),
-                ("stranger_in_mid_body", "ignored".into()),
-            ],
-        ),
-        (
-            "early-conditions",
-            &[("stranger_in_mid_body", "ignored".into())],
-        ),
-        (
-            "no-overwrite-check",
-            &[
-                ("no_overwrite_move", "ignored".into()),
-                ("no_overwrite_folder", "ignored".into()),
-                ("no_overwrite_copy", "ignored".into()),
-            ],
-        ),
-        ("write-in-place", &[("cut_put", "half".into())]),
-        ("without=partial-put", &[("partial_put", "refused".into())]),
-        (
-            "partial-put-keeps-part",
-            &[("partial_put", "ignored".into())],
-        ),
-        ("without=infinity", &[("infinity", false.into())]),
-        ("without=changes", &[("changes", false.into())]),
-        ("without=quota", &[("quota", false.into())]),
-        ("without=resource-ids", &[("ids", false.into())]),
-        ("without=properties", &[("properties", false.into())]),
-        ("hide-dots", &[("lists_dots", false.into())]),
-        ("one-case", &[("case_differs", false.into())]),
-    ] {
+    for &(fault, expected) in cases {
         desk.serve(&listen, &[fault]);
-        let found = findings(&desk)["findings"].clone();
+        let found = findings(desk)["findings"].clone();
         for (name, value) in expected {
             assert_eq!(found[name], *value, "{fault}: {name}");
         }

@@ -307,7 +307,7 @@ pub(super) async fn fence_spare(
         }
         return Ok(None);
     }
-    match list::look(inner, &spare).await? {
+    match list::look_for_ours(inner, &spare).await? {
         Some(there) if is_empty_folder(inner, &spare, &there).await? => Ok(None),
         // It came just now, and is looked at in the next attempt.
         _ => Err(SideError::try_again(
