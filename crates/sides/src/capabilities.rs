@@ -35,6 +35,14 @@ pub trait Lists: Send + Sync {
     /// A direct look at one path.
     async fn look(&self, path: &RelPath) -> Result<Option<Entry>, SideError>;
 
+    /// As [`Lists::look`], for what the side has just said to have made: where it shows that only later, it is waited for.
+    ///
+    /// # Errors
+    /// As [`Lists::look`].
+    async fn look_for_ours(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        self.look(path).await
+    }
+
     /// Whether something may be at a path without ever being listed.
     fn may_hide(&self, _path: &RelPath) -> bool {
         false

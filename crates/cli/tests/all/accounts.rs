@@ -1046,3 +1046,50 @@ fn a_keyring_keeps_the_secret() {
         .ends(0)
         .says("kept in a file");
 }
+
+#[test]
+fn an_address_that_is_none_leads_to_those_on_the_host_that_are() {
+    let desk = Desk::bare(&[]);
+    let add = |address: &str| {
+        desk.run(&[
+            "account",
+            "add",
+            "office",
+            "--address",
+            address,
+            "--user",
+            "librarian",
+            "--password-file",
+            "password",
+        ])
+    };
+    desk.write_far("Rota.csv", "a file of the account");
+    let page = format!("{}shop/page?dir=/Scores", desk.address);
+    add(&page)
+        .ends(3)
+        .says("is no WebDAV folder")
+        .says(&format!("1  {}  (", desk.address))
+        .says("Scores")
+        .says(&format!("--address {}", desk.address));
+    // Nothing was saved: the name is free.
+    add(&desk.address).ends(0);
+}
+
+#[test]
+fn where_nothing_on_the_host_is_a_folder_each_address_is_told_with_what_it_said() {
+    let desk = Desk::bare(&["html"]);
+    desk.run(&[
+        "account",
+        "add",
+        "office",
+        "--address",
+        &desk.address,
+        "--user",
+        "librarian",
+        "--password-file",
+        "password",
+    ])
+    .ends(1)
+    .says("nor is any of")
+    .says("/webdav/: the server does not speak WebDAV at this address: a web page came back");
+}

@@ -60,10 +60,11 @@ fn an_account_is_tested_before_it_is_saved() {
         .says("does not answer");
     add("https://no-such-host.invalid/", "practice").ends(6);
     add(&format!("{}Nowhere/", desk.address), "practice")
-        .ends(1)
-        .says("nothing at this path");
+        .ends(3)
+        .says("nothing at this path")
+        .says(&format!("--address {}", desk.address));
     crate::worlds::write(&desk.path("cloud/librarian/file.txt"), "x");
-    add(&format!("{}file.txt", desk.address), "practice").ends(1);
+    add(&format!("{}file.txt", desk.address), "practice").ends(3);
     add(&desk.address, "").ends(2).says("it is empty");
     add("http://cloud.example/", "practice")
         .ends(2)

@@ -2,5 +2,6 @@
 
 pub mod address;
 pub mod device_grant;
+pub mod find;
 pub mod reach;
 pub mod tokens;

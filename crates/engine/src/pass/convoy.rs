@@ -302,7 +302,7 @@ async fn send<'s>(room: &Room<'_>, to: Side, mut one: Under<'s>) -> Option<Under
         return Some(one);
     }
     let expected = &one.placing.version;
-    match room.pass.store(to).look(one.path).await {
+    match room.pass.store(to).look_for_ours(one.path).await {
         Ok(Some(there)) if there.kind == expected.kind && there.size == expected.size => {
             one.placing.version = there;
             Some(one)

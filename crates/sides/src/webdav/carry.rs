@@ -287,14 +287,7 @@ pub(super) async fn fence_spare(
         if shows_all && is_empty_folder(inner, &spare, &there).await? {
             continue;
         }
-        // What lies there may be on its way back to where it was: under another name it is not.
-        return match move_once(inner, &spare, &inner.room.spare(anew)?).await {
-            Ok(Moved::Done) => Ok(Some(anew.to_owned())),
-            Ok(Moved::Nothing | Moved::Taken | Moved::InPart) => Err(SideError::try_again(
-                "what is kept there was moved just now",
-            )),
-            Err(undone) => Err(undone.told()),
-        };
+        return give_another_name(inner, &spare, anew).await.map(Some);
     }
     let Some(name) = names.first() else {
         return Ok(None);
@@ -309,10 +302,26 @@ pub(super) async fn fence_spare(
     }
     match list::look_for_ours(inner, &spare).await? {
         Some(there) if is_empty_folder(inner, &spare, &there).await? => Ok(None),
-        // It came just now, and is looked at in the next attempt.
-        _ => Err(SideError::try_again(
+        // It came just now, or is listed only now.
+        Some(_) => give_another_name(inner, &spare, anew).await.map(Some),
+        None => Err(SideError::try_again(
             "what was asked for before was done just now",
         )),
+    }
+}
+
+/// What lies in a spare may be on its way back to where it was: under another name it is not.
+async fn give_another_name(
+    inner: &Inner,
+    spare: &RelPath,
+    anew: &str,
+) -> Result<String, SideError> {
+    match move_once(inner, spare, &inner.room.spare(anew)?).await {
+        Ok(Moved::Done) => Ok(anew.to_owned()),
+        Ok(Moved::Nothing | Moved::Taken | Moved::InPart) => Err(SideError::try_again(
+            "what is kept there was moved just now",
+        )),
+        Err(undone) => Err(undone.told()),
     }
 }
 

@@ -301,6 +301,10 @@ impl Lists for WebdavSide {
         list::look(&self.inner, &self.inner.far(path)).await
     }
 
+    async fn look_for_ours(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        list::look_for_ours(&self.inner, &self.inner.far(path)).await
+    }
+
     fn may_hide(&self, path: &RelPath) -> bool {
         !self.inner.ways().lists_dots && path.parts().any(|part| part.starts_with('.'))
     }

@@ -14,6 +14,7 @@ use katabatic_sides::net::host_and_port;
 use katabatic_sides::webdav::Top;
 use serde_json::json;
 
+use super::look_around;
 use super::signing::{self, Reached, confirmed};
 use super::{described, probing, shown, signs_in};
 use crate::app::App;
@@ -87,7 +88,14 @@ pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
         ..AccountConfig::new(&typed.name, understood.url.as_str(), &user)
     };
     signing::apply(&mut account, &typed.signing)?;
-    let reached = signing::reach(app, account, &typed.signing)?;
+    let signed_in = signing::sign_in_to(app, account, &typed.signing)?;
+    let reached = match signed_in.enter(app, signed_in.account.clone()) {
+        // Something answers there that is no WebDAV folder: the folder may lie elsewhere on that host.
+        Err(error) if error.class == Class::Failed => {
+            look_around::look_around(app, &signed_in, typed.signing.yes, error)?
+        }
+        reached => reached?,
+    };
     let reached = with_root(app, reached, typed.root.as_deref())?;
     save(app, typed, reached)
 }

@@ -2,6 +2,7 @@
 
 mod add;
 mod list;
+mod look_around;
 mod probing;
 mod remove;
 mod rename;

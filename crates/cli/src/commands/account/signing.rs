@@ -143,7 +143,45 @@ fn http(account: &AccountConfig, url: &url::Url) -> Result<Http, Error> {
 }
 
 /// Reaches the account, signs in and looks at it.
-pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<Reached, Error> {
+pub fn reach(app: &App, account: AccountConfig, typed: &Signing) -> Result<Reached, Error> {
+    let signed_in = sign_in_to(app, account, typed)?;
+    signed_in.enter(app, signed_in.account.clone())
+}
+
+/// An account that was reached, and that somebody signs in to; nothing was asked there yet.
+pub struct SignedIn {
+    /// The account, as it would be saved.
+    pub account: AccountConfig,
+    /// How to sign in.
+    pub signer: Signer,
+    /// How it is reached.
+    pub http: Http,
+    steps: Vec<Step>,
+    certificate: Option<Certificate>,
+}
+
+impl SignedIn {
+    /// Asks the account what it says of itself, at the address that it has here.
+    pub fn enter(&self, app: &App, account: AccountConfig) -> Result<Reached, Error> {
+        let signer = self.signer.clone();
+        let mut steps = self.steps.clone();
+        let survey = enter(app, &account, signer.clone(), &mut steps)?;
+        Ok(Reached {
+            account,
+            signer,
+            survey,
+            steps,
+            certificate: self.certificate.clone(),
+        })
+    }
+}
+
+/// Reaches the server, and has somebody sign in.
+pub fn sign_in_to(
+    app: &App,
+    mut account: AccountConfig,
+    typed: &Signing,
+) -> Result<SignedIn, Error> {
     let address = parsed(&account)?;
     let line_to = http(&account, &address)?;
     let (name, plan) = (account.name.clone(), account.line());
@@ -173,7 +211,7 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
         }
     };
     let signer = match (device, typed.sign_in) {
-        (Some(endpoints), _) => by_code(app, &mut account, line_to, endpoints)?,
+        (Some(endpoints), _) => by_code(app, &mut account, line_to.clone(), endpoints)?,
         (None, Some(SignIn::Device)) => {
             return Err(Error::new(
                 Class::Refused,
@@ -184,13 +222,11 @@ pub fn reach(app: &App, mut account: AccountConfig, typed: &Signing) -> Result<R
         }
         (None, _) => by_password(app, &mut account, typed)?,
     };
-    let mut steps = knocked.steps;
-    let survey = enter(app, &account, signer.clone(), &mut steps)?;
-    Ok(Reached {
+    Ok(SignedIn {
         account,
         signer,
-        survey,
-        steps,
+        http: line_to,
+        steps: knocked.steps,
         certificate: knocked.certificate,
     })
 }
