@@ -98,9 +98,14 @@ fn ended(mut child: Child, mut out: impl Read) -> Said {
         out: String::new(),
         err: String::new(),
     };
-    out.read_to_string(&mut said.out).unwrap();
+    // Both at once: who writes much to one of them waits for somebody to read it.
     let mut err = child.stderr.take().unwrap();
-    err.read_to_string(&mut said.err).unwrap();
+    let errors = std::thread::spawn(move || {
+        let mut said = String::new();
+        err.read_to_string(&mut said).map(|_| said)
+    });
+    out.read_to_string(&mut said.out).unwrap();
+    said.err = errors.join().unwrap().unwrap();
     said.code = child.wait().unwrap().code();
     said
 }

@@ -77,6 +77,9 @@ pub(super) async fn read(
     }
     // Where the answer itself does not say that it is of this version, the listing has to say so before and after.
     let to_be_listed = stamp != seen.stamp;
+    if to_be_listed && let Some(coded) = unasked_coding(headers) {
+        return Err(coded);
+    }
     if to_be_listed && !is_listed(inner, path, seen).await? {
         return Err(changed());
     }

@@ -11,7 +11,7 @@ use url::Url;
 
 use super::signing::{Reached, SignedIn};
 use crate::app::App;
-use crate::draw::{line, say, shown_text};
+use crate::draw::{self, line, say, shown_text};
 
 /// So many of the addresses that were tried in vain are named.
 const NAMED: usize = 12;
@@ -86,7 +86,7 @@ pub fn look_around(
 }
 
 fn ask<'t>(account: &AccountConfig, found: &[&'t Tried]) -> Result<&'t Tried, Error> {
-    line(format!(
+    draw::ask(format!(
         "Which one is the account? [1{}; nothing gives up] ",
         match found.len() {
             1 => String::new(),
