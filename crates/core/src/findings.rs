@@ -588,6 +588,19 @@ impl Findings {
 
     /// Which names it holds, and how it tells them apart.
     fn about_names(&self) -> Vec<Finding> {
+        let mut told = self.usual_names();
+        if !self.unserved_characters.is_empty() {
+            let shown: Vec<String> = self.unserved_characters.chars().map(String::from).collect();
+            told.push(line(
+                "names listed and not given",
+                &format!("those with {}", shown.join(" ")),
+                "such a file cannot be read there, and none is sent: rename it",
+            ));
+        }
+        told
+    }
+
+    fn usual_names(&self) -> Vec<Finding> {
         vec![
             match (self.takes_dots.unwrap_or(true), self.lists_dots) {
                 (false, _) => line(
@@ -644,21 +657,6 @@ impl Findings {
                     "as any other"
                 } else {
                     "a file with one of them in its name is stuck, and stays here"
-                },
-            ),
-            line(
-                "names that are listed and not given",
-                &if self.unserved_characters.is_empty() {
-                    "none of those that were tried".to_owned()
-                } else {
-                    let shown: Vec<String> =
-                        self.unserved_characters.chars().map(String::from).collect();
-                    format!("those with {}", shown.join(" "))
-                },
-                if self.unserved_characters.is_empty() {
-                    "as any other"
-                } else {
-                    "such a file cannot be read there, and none is sent: rename it"
                 },
             ),
             line(
