@@ -35,10 +35,10 @@ pub enum Tags {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ReadTag {
-    /// The same as a listing.
+    /// The same as a listing; so it has to be where nobody has asked.
+    #[default]
     Same,
     /// Something else than a listing.
-    #[default]
     Other,
     /// Nothing.
     Nothing,

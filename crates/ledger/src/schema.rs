@@ -269,7 +269,9 @@ const MIGRATIONS: [&str; 14] = [
     -- What a run was asked for is a fact, too: the column is translated right after this.
     -- Whether the server took names that begin with a dot when it was first tested: what is kept there lies by that, so it
     -- stays as it was found.
+    -- Of the accounts that are there, what is kept lies by a name with a dot.
     ALTER TABLE account ADD COLUMN takes_dots INTEGER;
+    UPDATE account SET takes_dots = 1;
 "];
 
 /// The form from which on facts stand in the ledger as facts.

@@ -331,6 +331,19 @@ impl Room<'_> {
         )
     }
 
+    /// Whether a folder may have a name that begins with a dot. What the tool keeps there lies by that for good, so only a
+    /// plain refusal is one.
+    async fn takes_dots(&self) -> Result<Option<bool>, SideError> {
+        let made = self
+            .status("MKCOL", ".taken", true, |request| request)
+            .await?;
+        Ok(match made {
+            200..300 => Some(true),
+            400..500 => Some(false),
+            _ => None,
+        })
+    }
+
     /// Whether a folder is moved with all that is in it.
     async fn moves_folders_whole(&self) -> Result<bool, SideError> {
         for folder in ["whole", "whole/deeper"] {
@@ -398,7 +411,7 @@ impl Room<'_> {
             lists_late: listings.late,
             escapes_twice: listings.escapes_twice,
             left_behind: None,
-            takes_dots: Some(self.put(".taken", "taken").await.unwrap_or(false)),
+            takes_dots: self.takes_dots().await?,
             unserved_characters,
             move_keeps_tag,
             ids: id.is_some() && id == id_after && id != other,

@@ -7,6 +7,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Stdio};
 
+use crate::choice::on_a_terminal;
 use crate::worlds::{Desk, Said, tree};
 use serde_json::json;
 
@@ -1055,46 +1056,50 @@ fn a_keyring_keeps_the_secret() {
 #[test]
 fn an_address_that_is_none_leads_to_those_on_the_host_that_are() {
     let desk = Desk::bare(&[]);
-    let add = |address: &str| {
-        desk.run(&[
-            "account",
-            "add",
-            "office",
-            "--address",
-            address,
-            "--user",
-            "librarian",
-            "--password-file",
-            "password",
-        ])
-    };
     desk.write_far("Rota.csv", "a file of the account");
     let page = format!("{}shop/page?dir=/Scores", desk.address);
-    add(&page)
+    desk.add(&["--address", &page])
         .ends(3)
         .says("is no WebDAV folder")
         .says(&format!("1  {}  (", desk.address))
         .says("Scores")
         .says(&format!("--address {}", desk.address));
     // Nothing was saved: the name is free.
-    add(&desk.address).ends(0);
+    let add = format!(
+        "account add office --address {page} --user librarian --password-file {}",
+        desk.path("password").display()
+    );
+    on_a_terminal(&desk, &add, "7\n");
+    desk.run(&["account", "show", "office"]).ends(2);
+    let said = on_a_terminal(&desk, &add, "1\ny\n");
+    assert!(said.contains("Added the account @office"), "{said}");
+    desk.run(&["account", "show", "office"])
+        .ends(0)
+        .says(&desk.address);
 }
 
 #[test]
 fn where_nothing_on_the_host_is_a_folder_each_address_is_told_with_what_it_said() {
-    let desk = Desk::bare(&["html"]);
-    desk.run(&[
-        "account",
-        "add",
-        "office",
-        "--address",
-        &desk.address,
-        "--user",
-        "librarian",
-        "--password-file",
-        "password",
-    ])
-    .ends(1)
-    .says("nor is any of")
-    .says("/webdav/: the server does not speak WebDAV at this address: a web page came back");
+    Desk::bare(&["html"])
+        .add(&[])
+        .ends(1)
+        .says("nor is any of")
+        .says("/webdav/: the server does not speak WebDAV at this address: a web page came back");
+}
+
+#[test]
+fn where_only_the_top_is_closed_the_test_goes_on_in_a_folder() {
+    let desk = Desk::bare(&["no-top"]);
+    desk.write_far("Rota.csv", "it makes the folder");
+    desk.add(&[]).ends(0);
+    desk.run(&["account", "test", "office"])
+        .ends(3)
+        .says("account test office --in FOLDER");
+    desk.run(&["account", "test", "office", "--in", "Scores"])
+        .ends(0)
+        .says("one for each version");
+    desk.run(&["account", "test", "office", "--in", "../Scores"])
+        .ends(2)
+        .says("is no folder of it");
+    assert_eq!(tree(&desk.far()).len(), 1, "the test left nothing");
 }

@@ -280,7 +280,7 @@ fn names_that_do_not_travel_wait_with_one_that_would_do() {
 }
 
 /// Runs the program on a terminal of its own, with these answers typed.
-fn on_a_terminal(desk: &Desk, arguments: &str, answers: &str) -> String {
+pub fn on_a_terminal(desk: &Desk, arguments: &str, answers: &str) -> String {
     let program = env!("CARGO_BIN_EXE_katabatic");
     let mut command = desk.command(&[]);
     let mut terminal = std::process::Command::new("script");

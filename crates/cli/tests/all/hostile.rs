@@ -276,7 +276,13 @@ fn sizes_that_cannot_be_true_fetch_nothing() {
 #[test]
 fn bodies_that_are_not_what_was_listed_never_get_a_name() {
     type Body = fn(&mut TcpStream) -> std::io::Result<()>;
-    let bodies: [(&str, Body); 7] = [
+    let bodies: [(&str, Body); 8] = [
+        ("of another version of the same length", |to| {
+            write!(
+                to,
+                "HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 4\r\nETag: \"older\"\r\n\r\nevil"
+            )
+        }),
         ("compressed, though nobody asked for it", |to| {
             write!(
                 to,

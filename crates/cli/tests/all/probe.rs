@@ -323,3 +323,22 @@ fn a_removed_folder_goes_where_folders_need_a_slash_too() {
     desk.run(&["sync"]).ends(0);
     assert!(!desk.far().join("folder").exists());
 }
+
+#[test]
+fn what_is_kept_there_stays_where_the_first_test_found_room_for_it() {
+    let mut desk = Desk::tied(&["forbid-dots"]);
+    for name in ["a.txt", "b.txt", "c.txt"] {
+        desk.write_near(name, name);
+    }
+    desk.run(&["sync"]).ends(0);
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    // Another test that finds otherwise does not make the tool look elsewhere for its spares.
+    desk.serve_again(&[]);
+    desk.run(&["account", "test", "office"]).ends(0);
+    desk.run(&["spares", "restore", "1", "--on", "far"]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(fs::read(desk.near().join("a.txt")).unwrap(), b"a.txt");
+    assert!(desk.far().join("katabatic.own").is_dir());
+    assert!(!desk.far().join(".katabatic").exists());
+}

@@ -21,10 +21,13 @@ pub(super) async fn delete(inner: &Inner, path: &RelPath) -> Result<(), SideErro
         .await?;
     match response.status() {
         StatusCode::NOT_FOUND => Ok(()),
-        // What it holds, or a part of that, is still there (RFC 4918 §9.6.1).
-        StatusCode::MULTI_STATUS => Err(SideError::Failed(
-            "the server removed only a part of it (207)".into(),
-        )),
+        // What it holds, or a part of that, may still be there (RFC 4918 §9.6.1).
+        StatusCode::MULTI_STATUS => match list::look(inner, path).await? {
+            None => Ok(()),
+            Some(_) => Err(SideError::Failed(
+                "the server removed only a part of it (207)".into(),
+            )),
+        },
         status if status.is_success() => Ok(()),
         status => Err(refusal(status)),
     }
@@ -100,12 +103,27 @@ async fn move_once(inner: &Inner, from: &RelPath, to: &RelPath) -> Outcome<Moved
         StatusCode::CREATED | StatusCode::NO_CONTENT => Ok(Moved::Done),
         StatusCode::NOT_FOUND => of_names(Moved::Nothing),
         StatusCode::PRECONDITION_FAILED => of_names(Moved::Taken),
-        StatusCode::MULTI_STATUS => Ok(Moved::InPart),
-        StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED => {
-            Err(Undone::NotDone(SideError::Failed(format!(
+        // All of it, or a part: what is where tells (RFC 4918 §9.9.4).
+        StatusCode::MULTI_STATUS => {
+            let left = list::look(inner, from).await.map_err(Undone::Unsure)?;
+            let came = list::look_for_ours(inner, to)
+                .await
+                .map_err(Undone::Unsure)?;
+            Ok(match (left, came) {
+                (None, Some(_)) => Moved::Done,
+                (_, _) => Moved::InPart,
+            })
+        }
+        status @ (StatusCode::METHOD_NOT_ALLOWED | StatusCode::NOT_IMPLEMENTED) => {
+            let why = SideError::Failed(format!(
                 "the server moves nothing (MOVE: {}); without that nothing can be placed or kept safely there",
-                answer.status().as_u16()
-            ))))
+                status.as_u16()
+            ));
+            Err(match answer {
+                Answered::Once(_) => Undone::NotDone(why),
+                // One that was turned away before may have been done.
+                Answered::Again(_) => Undone::Unsure(why),
+            })
         }
         status if status.is_client_error() => Err(answer.refused()),
         // Accepted and not done yet (202), or something that no standard knows.

@@ -70,19 +70,11 @@ pub(super) async fn read(
         StatusCode::NOT_FOUND => return Err(not_given(inner, path).await),
         status => return Err(refusal(status)),
     };
-    let stamp = entry::stamp(text(ETAG).filter(|_| !tagless), text(LAST_MODIFIED), size);
     if size != seen.size {
         // A file that is stored compressed may well be called so; one that is compressed on the way has another size.
         return Err(unasked_coding(headers).unwrap_or_else(changed));
     }
-    // Where the answer itself does not say that it is of this version, the listing has to say so before and after.
-    let to_be_listed = stamp != seen.stamp;
-    if to_be_listed && let Some(coded) = unasked_coding(headers) {
-        return Err(coded);
-    }
-    if to_be_listed && !is_listed(inner, path, seen).await? {
-        return Err(changed());
-    }
+    let known_by = known_by(inner, headers, path, seen).await?;
     let announced = announced_digest(headers);
     let reading = Reading {
         left: size - from,
@@ -94,7 +86,10 @@ pub(super) async fn read(
         client: inner.client.clone(),
         body: inner.client.body(response),
         arrived: Bytes::new(),
-        listed_again: to_be_listed.then(|| (Arc::clone(inner), path.clone(), seen.clone())),
+        listed_again: match known_by {
+            KnownBy::Itself => None,
+            KnownBy::Listings => Some((Arc::clone(inner), path.clone(), seen.clone())),
+        },
     };
     let content: Content = stream::unfold(Some(reading), |reading| async {
         let mut reading = reading?;
@@ -112,6 +107,72 @@ pub(super) async fn read(
         announced: announced.filter(|_| from > 0),
         content,
     })
+}
+
+/// What an answer tells of the version that it is of.
+#[derive(Debug, PartialEq, Eq)]
+enum Told {
+    This,
+    Another,
+    Nothing,
+}
+
+fn told(headers: &HeaderMap, seen: &Entry) -> Told {
+    let text = |name: HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    if seen.stamp.kind() != StampKind::Date {
+        return match text(ETAG) {
+            None => Told::Nothing,
+            Some(tag) if entry::stamp(Some(tag), None, seen.size) == seen.stamp => Told::This,
+            Some(_) => Told::Another,
+        };
+    }
+    // A listing may write a date in another form than the answer.
+    let Some(date) = text(LAST_MODIFIED) else {
+        return Told::Nothing;
+    };
+    let listed = seen.stamp.as_str().rsplit_once(' ');
+    match listed.map(|(listed, _)| (listed == date, entry::http_date(listed))) {
+        Some((true, _)) => Told::This,
+        Some((false, Some(at))) if entry::http_date(date) == Some(at) => Told::This,
+        Some((false, Some(_))) => Told::Another,
+        Some((false, None)) | None => Told::Nothing,
+    }
+}
+
+/// By what an answer is known to be of the version that was listed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum KnownBy {
+    /// It says so.
+    Itself,
+    /// The listing before it, and the one that is still to come after it.
+    Listings,
+}
+
+/// An answer that says nothing is believed where the version is listed before and after it. One that says it is of another
+/// version is of another version, an older one that something on the way has kept, say; but where the probe saw the
+/// server's own answers say something else than its listings.
+async fn known_by(
+    inner: &Inner,
+    headers: &HeaderMap,
+    path: &RelPath,
+    seen: &Entry,
+) -> Result<KnownBy, SideError> {
+    let told = told(headers, seen);
+    if told == Told::This {
+        return Ok(KnownBy::Itself);
+    }
+    if let Some(coded) = unasked_coding(headers) {
+        return Err(coded);
+    }
+    if !is_listed(inner, path, seen).await? {
+        return Err(changed());
+    }
+    if told == Told::Another && !inner.ways().reads_tell_otherwise {
+        return Err(SideError::Failed(
+            "what the server gave is another version than the one that it lists, or something on the way keeps older copies; if it stays so, test the account again: katabatic account test".into(),
+        ));
+    }
+    Ok(KnownBy::Listings)
 }
 
 /// Whether a listing shows this version.
@@ -181,11 +242,9 @@ pub(super) async fn part(
         StatusCode::RANGE_NOT_SATISFIABLE => return Err(changed()),
         status => return Err(refusal(status)),
     };
-    let tagless = seen.stamp.kind() == StampKind::Date;
-    let told = text(ETAG).filter(|_| !tagless);
-    let is_it = told.is_none_or(|tag| entry::stamp(Some(tag), None, seen.size) == seen.stamp);
-    if !is_it && !is_listed(inner, path, seen).await? {
-        return Err(changed());
+    // Of one that says nothing, whoever asked compares what came with what there should be.
+    if told(headers, seen) == Told::Another {
+        known_by(inner, headers, path, seen).await?;
     }
     let mut read = Vec::with_capacity(usize::try_from(part.length).unwrap_or_default());
     let mut body = inner.client.body(response);
@@ -222,14 +281,8 @@ pub(super) async fn digest(
         return Err(refusal(response.status()));
     }
     let headers = response.headers();
-    let tag = headers.get(ETAG).and_then(|tag| tag.to_str().ok());
-    let tagless = seen.stamp.kind() == StampKind::Date;
-    let is_it =
-        !tagless && tag.is_some_and(|tag| entry::stamp(Some(tag), None, seen.size) == seen.stamp);
     // It was listed so before; listed so again, what was told in between is of this version.
-    if !is_it && !is_listed(inner, path, seen).await? {
-        return Err(changed());
-    }
+    known_by(inner, headers, path, seen).await?;
     Ok(announced_digest(headers).and_then(|digest| Sha256Digest::from_slice(&digest)))
 }
 

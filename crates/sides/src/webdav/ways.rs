@@ -11,13 +11,14 @@
 //! | what is proven is proven by digests | the server tells the digest of what it holds, right and anew after each change |
 //! | content that came from there goes on evidence | a tag is neither shared by files nor made of times |
 //! | a look comes right before each move | `Overwrite: F` is not obeyed |
+//! | what is read and says that it is of another version is believed to be the listed one | the server's own answers say something else than its listings |
 //! | tags are not looked at | the server gives another one in each answer |
 //! | what was made is looked at until it shows | the server lists it only later |
 //! | a listing that does not name its folder is believed, once a look says that the folder is there | the server never names it |
 //! | a folder is moved by one request | all that is in it goes along |
 //! | a folder keeps a name from a request that may come late | `Overwrite: F` is obeyed where a folder has the name, too |
 
-use katabatic_core::findings::{Findings, Keeps, Tags};
+use katabatic_core::findings::{Findings, Keeps, ReadTag, Tags};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Ways {
@@ -35,6 +36,8 @@ pub(super) struct Ways {
     pub(super) listed_digests: bool,
     /// Whether a tag is of one version of one file alone.
     pub(super) tags_are_evidence: bool,
+    /// Whether answers to `GET` say something else of a version than listings do.
+    pub(super) reads_tell_otherwise: bool,
     /// Whether tags say nothing at all, not even that something changed.
     pub(super) ignores_tags: bool,
     /// Whether what was just made may be listed only later.
@@ -64,6 +67,7 @@ impl Ways {
             digests: false,
             listed_digests: false,
             tags_are_evidence: false,
+            reads_tell_otherwise: false,
             ignores_tags: false,
             lists_late: true,
             names_itself: true,
@@ -89,6 +93,7 @@ impl Ways {
             digests: findings.digests,
             listed_digests: findings.digests && findings.listed_digests,
             tags_are_evidence: findings.tags_are_evidence(),
+            reads_tell_otherwise: findings.read_tag == ReadTag::Other,
             ignores_tags: findings.tags == Tags::Restless,
             lists_late: findings.lists_late,
             names_itself: findings.names_itself,
