@@ -7,6 +7,7 @@ use std::os::fd::AsRawFd;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use katabatic_core::EditTime;
 use serde::{Deserialize, Serialize};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::net::{UnixListener, UnixStream};
@@ -198,6 +199,19 @@ async fn converse(stream: UnixStream, asked: mpsc::UnboundedSender<Asked>) -> st
             return Ok(());
         }
     }
+}
+
+/// When an agent of this home began that has ended without being told to: it was killed, or the computer went down. None
+/// where one runs, and where the last one ended in order.
+#[must_use]
+pub fn died(home: &Home) -> Option<EditTime> {
+    let short = ShortPath::of(home).ok()?;
+    let left = std::fs::symlink_metadata(short.path()).ok()?;
+    let refused = std::os::unix::net::UnixStream::connect(short.path())
+        .is_err_and(|why| why.kind() == std::io::ErrorKind::ConnectionRefused);
+    let began = left.modified().ok().filter(|_| refused)?;
+    let since = began.duration_since(std::time::UNIX_EPOCH).ok()?;
+    i64::try_from(since.as_nanos()).ok().map(EditTime)
 }
 
 /// Asks the agent of this home; none where no agent runs.

@@ -52,6 +52,20 @@ impl Ear {
         }
     }
 
+    /// A pass leaves a place alone that it was about to look at: that is for the next one.
+    pub(super) fn set_aside(
+        &mut self,
+        heard: &mut PerSide<Option<BTreeSet<RelPath>>>,
+        side: Side,
+        root: &Path,
+        path: &Path,
+    ) {
+        if let (Some(heard), Some(path)) = (&mut heard[side], within(root, path)) {
+            heard.remove(&path);
+        }
+        self.hear(side, root, &[path.to_owned()]);
+    }
+
     /// Something was not heard, or a pass did not get to its end.
     pub(super) fn lose(&mut self) {
         self.heard = PerSide::default();

@@ -40,7 +40,7 @@ use tokio::runtime::Handle;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::{Semaphore, mpsc, oneshot, watch};
 
-pub use control::{Answer, Ask, Pause, ask};
+pub use control::{Answer, Ask, Pause, ask, died};
 pub use let_in::{KeptOut, OpeningsNow, UnderWay};
 pub use state::{Doing, LaneNow};
 pub use telling::try_telling;
@@ -71,6 +71,8 @@ enum Word {
     Lost(String),
     /// Things stand otherwise: look again what is to be done.
     Look,
+    /// Somebody wants it to go on.
+    GoOn,
     /// The config is otherwise, in limits alone.
     Limits(Box<Config>),
     /// Something was mounted or went away.
@@ -525,11 +527,16 @@ impl Agent {
             }
             Ask::Resume { lane } => {
                 let lane = lane.unwrap_or_default();
+                let of = lane.clone();
                 let kept = self
                     .house
                     .ledger
                     .write(move |connection| pauses::end(connection, &lane));
                 error = kept.await.err().map(|error| error.why);
+                let goes_on = |(name, _): &(&String, &Hand)| of.is_empty() || **name == of;
+                for (_, hand) in self.hands.iter().filter(goes_on) {
+                    let _ = hand.tell.send(Word::GoOn);
+                }
             }
         }
         for hand in self.hands.values() {

@@ -6,6 +6,7 @@ use katabatic_core::{Entry, Kind, RelPath, Side, View};
 
 use katabatic_engine::Error;
 use katabatic_engine::open::OpenLane;
+use katabatic_engine::self_opening;
 use katabatic_ledger::Ledger;
 use katabatic_ledger::rows::{self, LedgerRow};
 
@@ -44,7 +45,9 @@ pub(super) async fn any(
             return Ok(true);
         }
     }
-    Ok(false)
+    // One that somebody gave rights is closed at once, but where programs may open it.
+    let served = (lane.home.as_ref()).is_some_and(self_opening::is_served);
+    Ok(lane.store(side).saw_open_stubs() && !served)
 }
 
 fn is_known(row: Option<&LedgerRow>, side: Side, seen: Option<&Entry>) -> bool {

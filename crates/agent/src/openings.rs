@@ -29,6 +29,7 @@ use super::let_in::{Answer, Coming, LetIn, Program};
 use super::{opening_words, telling};
 use katabatic_engine::config::{Config, LaneConfig};
 use katabatic_engine::open::{open_here, open_side};
+use katabatic_engine::self_opening;
 use katabatic_engine::{Class, Error, Home};
 use katabatic_ledger::rows;
 use katabatic_ledger::runs::{self, Counts, RunItem};
@@ -90,11 +91,21 @@ pub(super) async fn serve(
                 }
             }
             Ok(client) => {
+                // Without it a pass would take the rights from stubs that are being opened.
+                let Some(serves) = self_opening::serve(&openings.home) else {
+                    openings.say("its lock in the home cannot be had".into());
+                    client.closed();
+                    tokio::select! {
+                        _ = ending.changed() => return,
+                        () = tokio::time::sleep(LOOK_AGAIN) => continue,
+                    }
+                };
                 let over = openings
                     .with_opener(&client, told, &mut config, &mut ending)
                     .await;
                 // Before the connection goes: until then the opener asks about them.
                 openings.close(&config.borrow().clone());
+                drop(serves);
                 client.closed();
                 if over {
                     return;

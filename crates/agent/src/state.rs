@@ -44,6 +44,13 @@ pub enum Doing {
         /// What, in words.
         why: String,
     },
+    /// Somebody ended the last pass before it had carried all; it goes on later.
+    Stopped {
+        /// Steps that it had not done.
+        files: u64,
+        /// Bytes that it had not carried.
+        bytes: u64,
+    },
     /// The last pass failed; it is tried again.
     Failing {
         /// Why.

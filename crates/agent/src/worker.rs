@@ -9,7 +9,7 @@ use jiff::tz::TimeZone;
 use katabatic_core::condition::{self, Surroundings};
 use katabatic_core::schedule::{self, When};
 use katabatic_core::telling::{Kind, Message};
-use katabatic_core::{EditTime, Side};
+use katabatic_core::{EditTime, Side, words};
 use tokio::sync::{Semaphore, mpsc, watch};
 
 use super::ear::Ear;
@@ -24,7 +24,7 @@ use katabatic_engine::drives;
 use katabatic_engine::failed_pass;
 use katabatic_engine::forget_runs;
 use katabatic_engine::open::{OpenLane, open_lane};
-use katabatic_engine::pass::{Pass, Progress, ReadFiles, Report, Wish};
+use katabatic_engine::pass::{Ending, Outcome, Pass, Progress, ReadFiles, Report, Wish};
 use katabatic_engine::room;
 use katabatic_engine::seam::NoHook;
 use katabatic_engine::{Class, Error, Home};
@@ -37,6 +37,9 @@ const LOOKED_AT_EVERY: Duration = Duration::from_secs(300);
 
 /// An account that gives no change tokens is listed so often.
 const LISTED_EVERY: Duration = Duration::from_secs(900);
+
+/// A pass that somebody ended goes on by itself after so long.
+const GOES_ON_AFTER: Duration = Duration::from_secs(15 * 60);
 
 /// Another pass runs there, by hand or by another home: it is asked again after so long.
 const BUSY: Duration = Duration::from_secs(2);
@@ -93,6 +96,8 @@ pub(super) struct Worker {
     /// What is wrong, while it is tried again or somebody is waited for.
     trouble: Option<Doing>,
     retry: Option<Instant>,
+    /// What the last pass left for a person.
+    open: Option<String>,
     /// The line to the side that is not there.
     line: Option<Line>,
     /// Since when nobody has touched the computer, of the last time that this made it run.
@@ -136,6 +141,7 @@ impl Worker {
             failures: 0,
             trouble: None,
             retry: None,
+            open: None,
             line: None,
             idle_ran: None,
             plugged: None,
@@ -148,6 +154,11 @@ impl Worker {
             inbox,
             tell,
         }
+    }
+
+    /// Whether somebody ended the last pass, which is no reason not to carry what is new.
+    fn was_stopped(&self) -> bool {
+        matches!(self.trouble, Some(Doing::Stopped { .. }))
     }
 
     fn on_change(&self) -> bool {
@@ -333,7 +344,8 @@ impl Worker {
         }
         if let Some(retry) = self.retry {
             let back = self.line.as_ref().map(|_| Instant::now() + BACK_YET);
-            return Some(back.map_or(retry, |back| back.min(retry)));
+            let heard = self.quiet.due().filter(|_| self.was_stopped());
+            return [Some(retry), back, heard].into_iter().flatten().min();
         }
         let polls = self.on_change() && self.lane.account(Side::Far).is_some();
         let by_the_wall = self.next_by_the_wall();
@@ -358,7 +370,12 @@ impl Worker {
             },
             (None, Some(trouble)) => trouble.clone(),
             (None, None) if self.now || self.quiet.due().is_some() => Doing::Waiting,
-            (None, None) => Doing::Idle,
+            (None, None) => match &self.open {
+                Some(open) => Doing::Asking {
+                    why: format!("{open}: katabatic status {}", self.lane.name),
+                },
+                None => Doing::Idle,
+            },
         };
         self.house.board.set(&self.lane.name, |now| {
             now.doing = doing;
@@ -368,7 +385,10 @@ impl Worker {
     }
 
     fn show_next(&self) {
-        let fails = matches!(self.trouble, Some(Doing::Failing { .. }));
+        let fails = matches!(
+            self.trouble,
+            Some(Doing::Failing { .. } | Doing::Stopped { .. })
+        );
         let retry = self.retry.filter(|_| fails).map(|at| {
             let left = at.saturating_duration_since(Instant::now());
             SystemClock.now().0 + i64::try_from(left.as_nanos()).unwrap_or(i64::MAX)
@@ -391,6 +411,7 @@ impl Worker {
                     self.quiet.hear(Instant::now());
                 }
                 Word::Look => {}
+                Word::GoOn => self.now |= self.was_stopped(),
                 Word::Mounts => self.hear_of_drives(),
                 Word::Plugged => self.now |= self.lane.when.contains(&When::PluggedIn),
                 Word::AtEnd(done) => {
@@ -407,7 +428,8 @@ impl Worker {
         for (side, paths) in [(Side::Near, near), (Side::Far, far)] {
             let waits = self.quiet.due().is_some();
             if !paths.is_empty() && (waits || self.is_news(side, &paths).await) {
-                self.quiet.hear(Instant::now());
+                let places = paths.iter().map(|path| (side, path.clone()));
+                self.quiet.hear_of(Instant::now(), places);
                 if let Some(root) = self.lane.place(side).local() {
                     self.ear.hear(side, root, &paths);
                 }
@@ -463,7 +485,8 @@ impl Worker {
                 Some(line) => line.is_back().await,
                 None => false,
             };
-            if self.now || retry <= now || back {
+            let heard = self.was_stopped() && due(self.quiet.due());
+            if self.now || retry <= now || back || heard {
                 self.pass(false).await;
             }
             return;
@@ -537,8 +560,9 @@ impl Worker {
         let Ok(_turn) = turns.acquire().await else {
             return;
         };
-        self.quiet.begin();
+        let written = self.quiet.begin(Instant::now());
         let (stop, progress) = (Stop::default(), Arc::new(Progress::default()));
+        let looked_on = Arc::clone(&progress);
         let running = RunningPass {
             stop: stop.clone(),
             progress: Arc::clone(&progress),
@@ -548,10 +572,15 @@ impl Worker {
         if *self.house.ending.borrow() {
             stop.ask();
         }
-        let wish = Wish {
+        let mut wish = Wish {
             heard: self.ear.begin(by_ear, Instant::now()),
             ..Wish::default()
         };
+        for (side, path) in written {
+            if let Some(root) = self.lane.place(side).local() {
+                self.ear.set_aside(&mut wish.heard, side, root, &path);
+            }
+        }
         let result = {
             let mut around = self.house.around.clone();
             let carrying = self.carry(&stop, progress, &wish);
@@ -571,6 +600,9 @@ impl Worker {
         if !matches!(&result, Ok(report) if report.counts.stuck == 0 && !report.stopped) {
             self.ear.lose();
         }
+        if let Ok(report) = &result {
+            self.come_back_to(report);
+        }
         let how = match &result {
             Ok(report) => words_of(report),
             Err(error) => error.why.clone(),
@@ -583,7 +615,29 @@ impl Worker {
         if self.look.is_some() {
             self.look = Some(Instant::now() + LOOKED_AT_EVERY);
         }
-        self.learn(result).await;
+        let moment = looked_on.moment();
+        let left = (
+            moment.files.saturating_sub(moment.files_done),
+            moment.bytes.saturating_sub(moment.bytes_done),
+        );
+        self.learn(result, left).await;
+    }
+
+    /// What was being written is looked at again once it is quiet, whether or not anything more is heard of it.
+    fn come_back_to(&mut self, report: &Report) {
+        let Some(root) = self.lane.near.local() else {
+            return;
+        };
+        let written = |outcome: &&Outcome| outcome.ending == Ending::BeingWritten;
+        let paths: Vec<PathBuf> = report
+            .outcomes
+            .iter()
+            .filter(written)
+            .map(|outcome| root.join(outcome.step.path().as_str()))
+            .collect();
+        self.ear.hear(Side::Near, root, &paths);
+        let places = paths.into_iter().map(|path| (Side::Near, path));
+        self.quiet.hear_of(Instant::now(), places);
     }
 
     async fn carry(
@@ -630,15 +684,26 @@ impl Worker {
         Ok(report)
     }
 
-    async fn learn(&mut self, result: Result<Report, Error>) {
+    /// What a pass ended with, `left` being the steps and the bytes that it had not carried.
+    async fn learn(&mut self, result: Result<Report, Error>, left: (u64, u64)) {
         let now = Instant::now();
         let stopped = match &result {
             Ok(report) => report.stopped,
             Err(error) => error.class == Class::Stopped,
         };
         // What a pause has set down goes on when the pause ends; and so with what must hold around the computer.
-        self.now |= stopped && (self.paused().is_some() || self.unfit().is_some());
+        if let Ok(report) = &result {
+            self.open = report.needs_a_person().then(|| words_of(report));
+        }
+        let goes_on = self.paused().is_some() || self.unfit().is_some();
+        self.now |= stopped && goes_on;
         self.tell_of(&result);
+        if stopped && !goes_on {
+            let (files, bytes) = left;
+            self.trouble = Some(Doing::Stopped { files, bytes });
+            self.retry = Some(now + GOES_ON_AFTER);
+            return;
+        }
         match result {
             Ok(report) if report.counts.stuck == 0 => {
                 let was_away = self.line.take().is_some();
@@ -692,7 +757,18 @@ impl Worker {
                     });
                     self.tell(Kind::Changes, title, text);
                 }
-                if report.needs_a_person() {
+                if report.closed_stubs > 0 {
+                    let title = format!(
+                        "Lane {name}: {} that somebody had given rights read as zeros",
+                        words::count(report.closed_stubs, "stub", "stubs")
+                    );
+                    let text =
+                        "The rights were taken again. To have the content: katabatic fetch PATH";
+                    self.tell(Kind::Problem, title, text.into());
+                }
+                if report.being_written > 0 && !report.needs_a_person() {
+                    // Neither a problem nor all settled.
+                } else if report.needs_a_person() {
                     let title = format!("Lane {name}: {}", words_of(report));
                     let text = format!("See what, and what to do: katabatic status {name}");
                     self.tell(Kind::Problem, title, text);
@@ -737,8 +813,10 @@ fn words_of(report: &Report) -> String {
     }
     let open: Vec<String> = [
         (counts.conflicts, "in conflict"),
+        (counts.kept_back, "kept back"),
         (counts.stuck, "stuck"),
         (counts.asking, "waiting for a yes"),
+        (report.being_written, "being written"),
     ]
     .into_iter()
     .filter(|(count, _)| *count > 0)

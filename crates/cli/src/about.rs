@@ -1,9 +1,9 @@
 //! What a command is about: lanes, or files and folders in them, as people name them.
 
-use katabatic_core::RelPath;
 use katabatic_core::place::{Place, absolute};
+use katabatic_core::{RelPath, Side};
 use katabatic_engine::Error;
-use katabatic_engine::config::{Config, LaneConfig};
+use katabatic_engine::config::{Config, LaneConfig, listed};
 
 /// A lane, and the paths in it that are meant; the whole lane where there are none.
 #[derive(Clone, Debug)]
@@ -66,13 +66,13 @@ pub fn path(config: &Config, text: &str) -> Result<(LaneConfig, RelPath), Error>
 
 fn one(config: &Config, text: &str) -> Result<(LaneConfig, Option<RelPath>), Error> {
     find(config, text)?.ok_or_else(|| {
-        let lanes: Vec<&str> = config.lanes.iter().map(|lane| lane.name.as_str()).collect();
+        let lanes: Vec<String> = config.lanes.iter().map(|lane| lane.name.clone()).collect();
         Error::usage(
             text,
             "it is neither a lane nor in one",
             format!(
-                "The lanes are: {}. See their folders: katabatic lane list",
-                lanes.join(", ")
+                "{}. See their folders: katabatic lane list",
+                listed("lane", text, &lanes)
             ),
         )
     })
@@ -83,9 +83,22 @@ pub fn find(config: &Config, text: &str) -> Result<Option<(LaneConfig, Option<Re
     if let Some(lane) = config.lanes.iter().find(|lane| lane.name == text) {
         return Ok(Some((lane.clone(), None)));
     }
+    let found = find_place(config, text)?;
+    Ok(found.map(|(lane, path, _)| (lane, (!path.is_root()).then_some(path))))
+}
+
+/// The lane that holds a place, the path in it, and on which of its sides the place is; none where no lane does.
+pub fn find_place(
+    config: &Config,
+    text: &str,
+) -> Result<Option<(LaneConfig, RelPath, Side)>, Error> {
+    let on = |lane: &LaneConfig, place: &Place, near: &Place| {
+        let near = place.below(near).map(|below| (below, Side::Near));
+        near.or_else(|| place.below(&lane.far).map(|below| (below, Side::Far)))
+    };
     let found = match Place::parse(text, &config.account_names())? {
         place @ Place::Far { .. } => config.lanes.iter().find_map(|lane| {
-            let below = place.below(&lane.near).or_else(|| place.below(&lane.far))?;
+            let below = on(lane, &place, &lane.near)?;
             Some((lane, below))
         }),
         Place::Local(_) => {
@@ -100,19 +113,17 @@ pub fn find(config: &Config, text: &str) -> Result<Option<(LaneConfig, Option<Re
                 let near = absolute(lane.near.local()?);
                 let typed = if whole == near { &whole } else { &resolved };
                 let place = Place::Local(typed.clone());
-                let below = place
-                    .below(&Place::Local(near))
-                    .or_else(|| place.below(&lane.far))?;
+                let below = on(lane, &place, &Place::Local(near))?;
                 Some((lane, below))
             })
         }
     };
-    let Some((lane, below)) = found else {
+    let Some((lane, (below, side))) = found else {
         return Ok(None);
     };
     let path = RelPath::parse(&below)
         .map_err(|why| Error::usage(text, why.to_string(), "Name it by its plain path."))?;
-    Ok(Some((lane.clone(), (!path.is_root()).then_some(path))))
+    Ok(Some((lane.clone(), path, side)))
 }
 
 /// The lane whose folder has the most in common with a place, from the top; none where nothing has.

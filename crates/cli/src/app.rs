@@ -8,14 +8,16 @@ use katabatic_engine::config::{Config, LaneConfig};
 use katabatic_engine::open::{OpenLane, open_lane, open_lane_to_look};
 use katabatic_engine::pass::{Pass, Progress, ReadFiles};
 use katabatic_engine::seam::NoHook;
-use katabatic_engine::{Error, Home};
+use katabatic_engine::{Class, Error, Home};
 use katabatic_ledger::Ledger;
 use katabatic_sides::clock::{Clock, SystemClock};
 use katabatic_sides::stop::Stop;
 use tokio::runtime::Runtime;
 
 use crate::draw::Style;
+use crate::exit;
 use crate::passphrase;
+use crate::signals::Signals;
 
 /// A command's surroundings.
 pub struct App {
@@ -29,7 +31,7 @@ pub struct App {
     pub config: Config,
     /// The ledger.
     pub ledger: Ledger,
-    /// Asked for by Ctrl-C.
+    /// Asked for by Ctrl-C, or by any other signal that ends a program.
     pub stop: Stop,
     runtime: Runtime,
 }
@@ -121,16 +123,16 @@ pub fn runtime() -> Result<Runtime, Error> {
         .map_err(|why| Error::failed("starting", why, "Try again; the system gave no threads."))
 }
 
-/// The first Ctrl-C asks everything to stop in order; the second does not wait.
+/// The first of Ctrl-C, SIGTERM and SIGHUP asks everything to stop in order; the second does not wait.
 async fn listen(stop: Stop) {
-    if tokio::signal::ctrl_c().await.is_err() {
+    let Ok(mut signals) = Signals::listen() else {
         return;
-    }
+    };
+    signals.next().await;
     stop.ask();
     crate::draw::say(
         "Stopping: what is being placed is finished, the rest is set down. Ctrl-C again stops at once.",
     );
-    if tokio::signal::ctrl_c().await.is_ok() {
-        std::process::exit(130);
-    }
+    signals.next().await;
+    std::process::exit(exit::number(Class::Stopped).into());
 }

@@ -25,6 +25,12 @@ pub fn code(class: Class) -> ExitCode {
     ExitCode::from(number(class))
 }
 
+/// The code of a command that only showed what it would do, since nobody could be asked and no yes was typed; where there
+/// was nothing to do at all, it is done.
+pub fn only_shown(anything: bool) -> ExitCode {
+    ExitCode::from(if anything { NEEDS_A_PERSON } else { 0 })
+}
+
 /// Of several ends, the one a script should hear of first: a failure before a question, a question before nothing.
 pub fn worse(a: u8, b: u8) -> u8 {
     let rank = |code: u8| {

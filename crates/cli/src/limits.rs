@@ -6,7 +6,7 @@ use katabatic_sides::net::rate::Limits;
 use katabatic_sides::net::rates::Rates;
 
 /// How much may go over the line in a second.
-#[derive(Args, Clone, Debug, Default)]
+#[derive(Args, Clone, Debug, Default, PartialEq)]
 pub struct LimitsArgs {
     /// Send no more than this in a second: 2MB/s, 16Mbit/s, or by the time of the day: 'weekdays 08:00-18:00 500kB/s; 5MB/s'
     #[arg(long, value_name = "RATE|none")]

@@ -7,16 +7,25 @@ mod args;
 mod commands;
 mod common;
 mod draw;
+mod examples;
 mod exit;
+mod lane_paths;
+mod lasting;
 mod limits;
+mod log;
+mod older_words;
 mod other_user;
+mod output;
+mod pager;
 mod passphrase;
 mod proof_words;
 mod sample;
 mod sample_person;
 mod setup;
 mod several;
+mod signals;
 mod typed_choice;
+mod typed_state;
 mod unit;
 
 use crate::args::Command;
@@ -24,16 +33,31 @@ use crate::args::Typed;
 use crate::common::Common;
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::FromArgMatches;
+use clap::error::ErrorKind;
 use katabatic_engine::{Error, forget_runs};
 
 use crate::app::App;
 
 fn main() -> ExitCode {
     keep_to_ourselves();
-    let typed = Typed::parse();
-    start_log(typed.common.verbose);
+    commands::completions::complete_where_asked(args::command);
+    let typed = match args::command().try_get_matches() {
+        Ok(matches) => Typed::from_arg_matches(&matches),
+        Err(told) => Err(told),
+    };
+    let typed = match typed {
+        Ok(typed) => typed,
+        Err(told) => return output::ended(misunderstood(&told)),
+    };
     let common = typed.common.clone();
+    draw::look::decide(common.color, common.plain);
+    // Root writes into no file that somebody else may have put in its way: the log is begun once root is that user.
+    let file = common.log.as_deref().filter(|_| common.for_user.is_none());
+    if let Err(error) = log::start(common.verbose, file) {
+        draw::error::error(&error, common.json);
+        return output::ended(exit::code(error.class));
+    }
     if let Some(user) = &common.for_user {
         if let Command::Agent(agent) = &typed.command
             && let Some(done) = commands::agent::by_root(&common, user, agent)
@@ -43,6 +67,18 @@ fn main() -> ExitCode {
         let arguments = std::env::args_os().collect();
         return ended(other_user::work_as(user, arguments), &common);
     }
+    let arguments: Vec<String> = std::env::args_os()
+        .map(|argument| argument.to_string_lossy().into_owned())
+        .collect();
+    for hint in older_words::hints(&arguments) {
+        draw::say(format!("katabatic: {hint}"));
+    }
+    if common.quiet && !common.json && !typed.command.shows_what_was_asked() {
+        output::hold();
+    }
+    if typed.command.is_read_by_pages() && !common.json && !common.no_pager {
+        pager::begin();
+    }
     if let Err(error) = open_files_allowed() {
         draw::error::error(&error, common.json);
         return exit::code(error.class);
@@ -51,16 +87,57 @@ fn main() -> ExitCode {
         Command::Demo(demo) => commands::demo::demo(&common, &demo),
         Command::Standin(standin) => commands::standin::standin(&common, &standin),
         Command::Opener(typed) => commands::opener::opener(&common, &typed),
+        Command::Completions(typed) => commands::completions::completions(&typed),
+        Command::Man(typed) => commands::man::man(&common, &typed, args::command()),
         command => App::start(&common).and_then(|app| dispatch(&app, command)),
     };
     ended(result, &common)
 }
 
+/// A name that is no UTF-8 is asked for, which no lane can carry.
+fn not_utf8() -> ExitCode {
+    let odd = std::env::args_os().find(|argument| argument.to_str().is_none());
+    let shown = odd.map_or_else(String::new, |odd| {
+        odd.as_encoded_bytes().escape_ascii().to_string()
+    });
+    let why = "it is no valid UTF-8, and no lane carries such a name: it is left out, and told by katabatic status";
+    let next = "Rename it: katabatic names shows a name that would do. The folder it lies in can be asked for as ever.";
+    draw::error::error(&Error::usage(shown, why, next), false);
+    exit::code(katabatic_engine::Class::Usage)
+}
+
+/// What was asked for by `--help`, or what is wrong with what was typed; in JSON where that was asked for.
+fn misunderstood(told: &clap::Error) -> ExitCode {
+    if told.kind() == ErrorKind::InvalidUtf8 {
+        return not_utf8();
+    }
+    let as_json = std::env::args_os()
+        .take_while(|argument| argument != "--")
+        .any(|argument| argument == "--json");
+    if as_json && told.use_stderr() {
+        let text = told.render().to_string();
+        let (why, next) = text.split_once("\n\n").unwrap_or((&text, ""));
+        let words = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+        // The word that all of them begin with says nothing.
+        let why = words(why.trim_start_matches("error:"));
+        draw::error::error(
+            &Error::usage("reading what was typed", why, words(next)),
+            true,
+        );
+    } else if let (Err(why), false) = (told.print(), told.use_stderr()) {
+        output::lost(why);
+    }
+    match u8::try_from(told.exit_code()) {
+        Ok(code) => ExitCode::from(code),
+        Err(_) => ExitCode::FAILURE,
+    }
+}
+
 fn ended(result: Result<ExitCode, Error>, common: &Common) -> ExitCode {
-    result.unwrap_or_else(|error| {
+    output::ended(result.unwrap_or_else(|error| {
         draw::error::error(&error, common.json);
         exit::code(error.class)
-    })
+    }))
 }
 
 /// Passwords and keys are in the memory of this process: no other process of the same person looks into it, and no core
@@ -137,6 +214,7 @@ fn run(app: &App, command: Command) -> Result<ExitCode, Error> {
         Command::Recover(recover) => commands::recover::recover(app, &recover),
         Command::Report(report) => commands::report::report(app, &report),
         Command::Doctor => commands::doctor::doctor(app),
+        Command::Names(typed) => commands::names::names(app, &typed),
         Command::Why(why) => commands::why::why(app, &why),
         Command::Fetch(typed) => commands::fetch::fetch(app, &typed),
         Command::Shed(typed) => commands::shed::shed(app, &typed),
@@ -148,6 +226,8 @@ fn run(app: &App, command: Command) -> Result<ExitCode, Error> {
         Command::Runs(runs) => commands::runs::runs(app, &runs),
         Command::Undo(undo) => commands::undo::undo(app, &undo),
         Command::Spares(spares) => commands::spares::spares(app, &spares),
+        Command::HandOver(typed) => commands::hand_over::hand_over(app, &typed),
+        Command::Find(find) => commands::find::find(app, &find),
         Command::List(list) => commands::list::list(app, &list),
         Command::Sizes(sizes) => commands::sizes::sizes(app, &sizes),
         Command::MakeFolder(typed) => commands::make_folder::make_folder(app, &typed),
@@ -157,21 +237,7 @@ fn run(app: &App, command: Command) -> Result<ExitCode, Error> {
         Command::Demo(demo) => commands::demo::demo(&app.common, &demo),
         Command::Standin(standin) => commands::standin::standin(&app.common, &standin),
         Command::Opener(typed) => commands::opener::opener(&app.common, &typed),
+        Command::Completions(typed) => commands::completions::completions(&typed),
+        Command::Man(typed) => commands::man::man(&app.common, &typed, args::command()),
     }
-}
-
-fn start_log(verbose: u8) {
-    let level = match verbose {
-        0 => return,
-        1 => {
-            "katabatic_agent=debug,katabatic_engine=debug,katabatic_ledger=debug,katabatic_sides=debug,katabatic_standin=info"
-        }
-        _ => "debug",
-    };
-    let filter = tracing_subscriber::EnvFilter::new(level);
-    tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(|| draw::Log)
-        .without_time()
-        .init();
 }

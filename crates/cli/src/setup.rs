@@ -1,16 +1,19 @@
 //! What was typed about how a lane works, over what it was so far.
 
+use crate::lasting::{Setting, Unit, lasting_or_none, number_or_none};
 use crate::limits::LimitsArgs;
 use crate::typed_choice::choice;
 use clap::Args;
 use clap::ValueEnum;
 use std::time::Duration;
 
+use katabatic_core::brake::BrakeLimits;
 use katabatic_core::condition::Condition;
 use katabatic_core::schedule::When;
 use katabatic_core::{Direction, Drift, NewFolders, RelPath, Removals, Rule, Updates, rules};
 use katabatic_engine::Error;
-use katabatic_engine::config::{LaneConfig, ProofBy};
+use katabatic_engine::config::{LaneConfig, ProofBy, QUIET};
+use katabatic_sides::effort::IN_FLIGHT;
 
 /// Which names go up.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -22,7 +25,7 @@ pub enum NamesTyped {
 }
 
 /// How a lane works; what is not typed stays as it is.
-#[derive(Args, Clone, Debug, Default)]
+#[derive(Args, Clone, Debug, Default, PartialEq)]
 pub struct SetupArgs {
     /// Which way it carries; two-way where nothing was said
     #[arg(long, value_parser = choice::<Direction>())]
@@ -42,6 +45,9 @@ pub struct SetupArgs {
     /// Take this folder, within one that is not taken
     #[arg(long, value_name = "FOLDER")]
     pub take: Vec<String>,
+    /// Take this folder of the far side alone; the others stay there, and so do new ones. May be given several times
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["skip", "take", "new_folders"])]
+    pub only: Vec<String>,
     /// What happens to new folders on the far side
     #[arg(long, value_parser = choice::<NewFolders>())]
     pub new_folders: Option<NewFolders>,
@@ -78,29 +84,34 @@ pub struct SetupArgs {
     #[arg(long, value_parser = choice::<ProofBy>())]
     pub proof: Option<ProofBy>,
     /// Carry so many files at a time; 8 otherwise
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..=8))]
-    pub transfers: Option<u64>,
-    /// Carry what changed once its folder was quiet for so long; 2 otherwise
-    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
-    pub quiet_seconds: Option<u64>,
+    #[arg(long, value_name = "N|none", value_parser = number_or_none(1..=8))]
+    pub transfers: Option<Setting<u64>>,
+    /// Carry what changed once its folder was quiet for so long; 2s otherwise
+    #[arg(long, value_name = "TIME|none", alias = "quiet-seconds", value_parser = lasting_or_none(Unit::Seconds, 1..=3_600))]
+    pub quiet_time: Option<Setting<u64>>,
     /// Let the agent run it only while this holds: 'unmetered', 'network NAME', 'mains'; 'any' lifts it
     #[arg(long, value_name = "CONDITION")]
     pub only_on: Vec<String>,
-    /// Tell somebody when it has not settled for so long; 0 for never
-    #[arg(long, value_name = "HOURS", value_parser = clap::value_parser!(u64).range(0..=8784))]
-    pub tell_unsettled_hours: Option<u64>,
+    /// Tell somebody when it has not settled for so long, in whole hours: 12h, 2d; never otherwise
+    #[arg(long, value_name = "TIME|none", alias = "tell-unsettled-hours", value_parser = lasting_or_none(Unit::Hours, 0..=8_784))]
+    pub tell_unsettled: Option<Setting<u64>>,
     /// The brake stops above this share of the files in a day; 25 otherwise
-    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u64).range(1..=100))]
-    pub brake_percent: Option<u64>,
+    #[arg(long, value_name = "PERCENT|none", value_parser = number_or_none(1..=100))]
+    pub brake_percent: Option<Setting<u64>>,
     /// So many removals and replacements in a day never stop a pass; 10 otherwise
-    #[arg(long, value_name = "N")]
-    pub brake_always_fine: Option<u64>,
+    #[arg(long, value_name = "N|none", value_parser = number_or_none(0..=u64::MAX))]
+    pub brake_always_fine: Option<Setting<u64>>,
     /// More than so many in a day always stop a pass; 1000 otherwise
-    #[arg(long, value_name = "N")]
-    pub brake_never_fine: Option<u64>,
+    #[arg(long, value_name = "N|none", value_parser = number_or_none(0..=u64::MAX))]
+    pub brake_never_fine: Option<Setting<u64>>,
     /// How much may go over the line in a second.
     #[command(flatten)]
     pub limits: LimitsArgs,
+}
+
+/// What was typed over what was so far, where `none` brings back what is usual.
+fn over(typed: Option<Setting<u64>>, so_far: u64, usual: u64) -> u64 {
+    typed.map_or(so_far, |typed| typed.said().unwrap_or(usual))
 }
 
 /// What comes of new files.
@@ -126,9 +137,10 @@ impl SetupArgs {
         self.choice(&mut lane)?;
         self.rules(&mut lane, usual_rules)?;
         let brake = &mut lane.brake;
-        brake.percent = self.brake_percent.unwrap_or(brake.percent);
-        brake.always_fine = self.brake_always_fine.unwrap_or(brake.always_fine);
-        brake.never_fine = self.brake_never_fine.unwrap_or(brake.never_fine);
+        let usual = BrakeLimits::default();
+        brake.percent = over(self.brake_percent, brake.percent, usual.percent);
+        brake.always_fine = over(self.brake_always_fine, brake.always_fine, usual.always_fine);
+        brake.never_fine = over(self.brake_never_fine, brake.never_fine, usual.never_fine);
         lane.portable_names = self
             .names
             .map_or(lane.portable_names, |names| names == NamesTyped::Portable);
@@ -149,7 +161,7 @@ impl SetupArgs {
             };
         }
         lane.proof = self.proof.unwrap_or(lane.proof);
-        lane.transfers = self.transfers.map_or(lane.transfers, |many| many as usize);
+        lane.transfers = over(self.transfers, lane.transfers as u64, IN_FLIGHT as u64) as usize;
         if !self.when.is_empty() {
             let read = |text: &String| {
                 When::parse(text).map_err(|why| {
@@ -177,12 +189,14 @@ impl SetupArgs {
                 all => all.iter().map(read).collect::<Result<_, _>>()?,
             };
         }
-        lane.tell_unsettled_hours = match self.tell_unsettled_hours {
+        lane.tell_unsettled_hours = match self.tell_unsettled {
             None => lane.tell_unsettled_hours,
-            Some(0) => None,
-            hours => hours,
+            // Older versions said never so.
+            Some(Setting::Usual | Setting::To(0)) => None,
+            Some(Setting::To(hours)) => Some(hours),
         };
-        lane.quiet = self.quiet_seconds.map_or(lane.quiet, Duration::from_secs);
+        let quiet = over(self.quiet_time, lane.quiet.as_secs(), QUIET.as_secs());
+        lane.quiet = Duration::from_secs(quiet);
         Ok(lane)
     }
 
@@ -207,6 +221,10 @@ impl SetupArgs {
 
     fn choice(&self, lane: &mut LaneConfig) -> Result<(), Error> {
         let choice = &mut lane.selection.choice;
+        if !self.only.is_empty() {
+            let only = self.only.iter().map(|folder| folder_of(folder));
+            choice.take_only(&only.collect::<Result<Vec<_>, _>>()?);
+        }
         choice.new_folders = self.new_folders.unwrap_or(choice.new_folders);
         for (folders, taken) in [(&self.skip, false), (&self.take, true)] {
             for folder in folders {

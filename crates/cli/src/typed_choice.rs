@@ -141,6 +141,7 @@ impl Choice for RunClass {
         (RunClass::Fine, "As it should"),
         (RunClass::NeedsPerson, "With something that needs a person"),
         (RunClass::Failed, "Not at all: it failed or was stopped"),
+        (RunClass::Running, "Not yet: it runs now"),
         (
             RunClass::CutOff,
             "In the middle: the program or the computer went down",
@@ -152,6 +153,7 @@ impl Choice for RunClass {
             RunClass::Fine => "fine",
             RunClass::NeedsPerson => "person",
             RunClass::Failed => "failed",
+            RunClass::Running => "running",
             RunClass::CutOff => "cut-off",
         }
     }

@@ -91,6 +91,24 @@ impl Choice {
         self.tidy();
     }
 
+    /// Takes these folders and nothing else: neither what lies beside them in the folders around them, nor folders that
+    /// come to be on the far side later.
+    pub fn take_only(&mut self, folders: &[RelPath]) {
+        self.said.clear();
+        self.new_folders = NewFolders::Skip;
+        let above = |folder: &RelPath| {
+            let above = std::iter::successors(folder.parent(), RelPath::parent);
+            above.filter(|folder| !folder.is_root()).collect::<Vec<_>>()
+        };
+        for around in folders.iter().flat_map(above) {
+            self.said.insert(around, false);
+        }
+        for folder in folders {
+            self.said.insert(folder.clone(), true);
+        }
+        self.tidy();
+    }
+
     /// Words that change nothing are not kept.
     fn tidy(&mut self) {
         let all = self.said.clone();

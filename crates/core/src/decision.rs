@@ -84,6 +84,8 @@ pub enum Decision {
     Drift {
         /// The receiving side.
         on: Side,
+        /// Whether the source holds a version that is not there because of it.
+        keeps_back: bool,
     },
     /// One-way: something that the lane did not put on the receiving side; it is left alone.
     NotCarried {
@@ -365,6 +367,14 @@ impl Step {
     pub fn is_restamp(&self) -> bool {
         self.decision == Decision::Record
             && (&self.near, &self.far) == (&Change::Same, &Change::Same)
+    }
+
+    /// Whether it changes a side, or reads one to compare: what is only noted is done in no time, and is no step to
+    /// wait for.
+    #[must_use]
+    pub fn takes_time(&self) -> bool {
+        let effects = self.decision.effects();
+        effects.changes.is_some() || effects.reads.is_some()
     }
 
     /// How one side stands to what was agreed.

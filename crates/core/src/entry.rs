@@ -310,6 +310,15 @@ impl Entry {
         self.stamp.is_stub()
     }
 
+    /// Bytes of content that lie with it: none of a stub, whatever length it shows.
+    #[must_use]
+    pub fn content_bytes(&self) -> u64 {
+        match self.is_stub() {
+            true => 0,
+            false => self.size,
+        }
+    }
+
     /// Something without content.
     #[must_use]
     pub fn of_kind(kind: Kind) -> Entry {
@@ -329,6 +338,10 @@ pub enum Unknown {
     NeverListed,
     /// Something no lane carries, such as a link, stands where the folder was.
     BehindOdd(OddKind),
+    /// It is being written, so that no version of it could be read.
+    BeingWritten,
+    /// The content of a stub is on its way here, for a program that opened it.
+    Coming,
     /// Another file system is mounted there.
     OtherMount,
     /// An earlier pass was cut off in the middle of this path, and it could not be cleared up yet.
@@ -364,7 +377,7 @@ impl fmt::Display for Unknown {
             }
             Unknown::ReadOnly => out.write_str("nothing may be written there"),
             Unknown::NotPortable(why, instead) => {
-                write!(out, "{why}; it would go as {instead:?}")
+                write!(out, "{why}; it would go as {instead:?} (katabatic names)")
             }
             Unknown::StrangeStub => out.write_str(
                 "it is a stub without content that this lane did not put here: a copy of a stub, or one moved over another file. Nothing of it is carried; remove it, or move it back",
@@ -381,6 +394,12 @@ impl fmt::Display for Unknown {
                 crate::quantity::bytes(*needed),
                 crate::quantity::bytes(*free),
                 crate::quantity::typed_bytes(needed.saturating_sub(*free))
+            ),
+            Unknown::BeingWritten => {
+                out.write_str("it is being written; it is carried once it is quiet")
+            }
+            Unknown::Coming => out.write_str(
+                "its content comes just now, for a program that opened it (katabatic openings)",
             ),
             Unknown::OtherMount => out.write_str("another file system is mounted there"),
             Unknown::Unfinished(why) => write!(

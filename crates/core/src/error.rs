@@ -38,6 +38,8 @@ pub struct Error {
     pub next: String,
     /// Facts to compare with others, by name.
     pub facts: Vec<(&'static str, String)>,
+    /// What there is to say of each of several things, a line each.
+    pub details: Box<[String]>,
     /// The side of a lane whose trouble it is, where it is that of one as a whole.
     pub side: Option<Side>,
 }
@@ -56,6 +58,7 @@ impl Error {
             why: why.into(),
             next: next.into(),
             facts: Vec::new(),
+            details: Box::default(),
             side: None,
         }
     }
@@ -71,6 +74,13 @@ impl Error {
     #[must_use]
     pub fn with_facts(mut self, facts: Vec<(&'static str, String)>) -> Error {
         self.facts = facts;
+        self
+    }
+
+    /// With a line for each of several things.
+    #[must_use]
+    pub fn with_details(mut self, details: Vec<String>) -> Error {
+        self.details = details.into();
         self
     }
 

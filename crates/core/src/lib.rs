@@ -14,9 +14,11 @@ pub mod contents;
 pub mod dated_name;
 pub mod decide;
 pub mod decision;
+mod did_you_mean;
 pub mod entry;
 pub mod error;
 pub mod findings;
+pub mod fitting_name;
 pub mod known_root;
 pub mod merge;
 pub mod moved_out;
@@ -48,6 +50,7 @@ pub use brake::{Brake, BrakeVerdict, Toll};
 pub use choice::{Choice, NewFolders, Share};
 pub use contents::Contents;
 pub use decision::{Decision, Effects, Step, TakesOut};
+pub use did_you_mean::did_you_mean;
 pub use entry::{
     Base, Digest, EditTime, Entry, Kind, Listing, OddKind, Stamp, StampKind, Unknown, View,
 };

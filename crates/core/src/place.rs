@@ -4,6 +4,7 @@ use std::fmt;
 use std::path::{Path, PathBuf};
 
 use crate::RelPath;
+use crate::did_you_mean::did_you_mean;
 
 use crate::Error;
 
@@ -118,7 +119,11 @@ impl Place {
             if !accounts.iter().any(|name| name == account) {
                 return Err(Error::usage(
                     what(),
-                    format!("there is no account @{account}; {}", known(accounts)),
+                    format!(
+                        "there is no account @{account}; {}{}",
+                        meant(account, accounts),
+                        known(accounts)
+                    ),
                     "For a local folder whose name begins with @, write ./@NAME.",
                 ));
             }
@@ -144,6 +149,12 @@ impl Place {
         }
         Ok(Place::Local(absolute(Path::new(text))))
     }
+}
+
+/// The account that may have been meant, as a question before the others.
+fn meant(typed: &str, accounts: &[String]) -> String {
+    let known: Vec<&str> = accounts.iter().map(String::as_str).collect();
+    did_you_mean(typed, &known).map_or_else(String::new, |meant| format!("did you mean @{meant}? "))
 }
 
 fn known(accounts: &[String]) -> String {

@@ -106,7 +106,10 @@ impl Reconciler {
         };
         match self.frames.last_mut().map(|frame| &mut frame.mode) {
             Some(Mode::Blocked(decision)) => {
-                let decision = decision.clone();
+                let decision = match decision {
+                    Decision::Drift { on, .. } => drift(&step.seen, *on),
+                    other => other.clone(),
+                };
                 if verdict != Verdict::Nothing {
                     sink(Step {
                         decision: decision.clone(),
@@ -234,7 +237,7 @@ impl Reconciler {
                 self.remains(step, on, Keep::Asked, Decision::AskRemoval { on }, sink);
             }
             Verdict::Drift(on) => {
-                let decision = Decision::Drift { on };
+                let decision = drift(&step.seen, on);
                 if step.view(on) == &View::Absent {
                     self.remains(step, on.other(), Keep::AsDrift, decision, sink);
                 } else {
@@ -459,7 +462,7 @@ impl Reconciler {
                             ..step
                         },
                         (Keep::AsDrift, _) => Step {
-                            decision: Decision::Drift { on: on.other() },
+                            decision: drift(&step.seen, on.other()),
                             ..step
                         },
                         (Keep::ForLeftOut | Keep::ByTerms, Some(away)) => Step {
@@ -566,4 +569,12 @@ pub fn reconcile(
     }
     reconciler.finish(&mut |step| steps.push(step));
     (steps, reconciler.sieve.into_tallies())
+}
+
+/// What is left alone on the receiving side `on`, by whether the source holds something that is not there.
+fn drift(seen: &Triple, on: Side) -> Decision {
+    Decision::Drift {
+        on,
+        keeps_back: seen.views[on.other()].entry().is_some(),
+    }
 }

@@ -116,6 +116,8 @@ pub enum ItemEnding {
     Stuck,
     /// The receiving side turned out to have changed by itself.
     Drift,
+    /// The same, and so a version of the source is not there.
+    KeptBack,
     /// Whether it is to be removed was asked.
     Asked,
     /// Its removal from this side waits for a yes.
@@ -174,6 +176,8 @@ pub enum RunCommand {
     Recover,
     /// A stub was opened by a program.
     Open,
+    /// Names that are not taken there were changed here.
+    Names,
     /// One place was removed by hand.
     Remove(String),
     /// One place was moved to another by hand.
@@ -206,6 +210,7 @@ impl fmt::Display for RunCommand {
             RunCommand::Choose => out.write_str("choose"),
             RunCommand::Recover => out.write_str("recover"),
             RunCommand::Open => out.write_str("open"),
+            RunCommand::Names => out.write_str("names"),
             RunCommand::Remove(what) => write!(out, "remove {what}"),
             RunCommand::Move { from, to } => write!(out, "move {from} to {to}"),
             RunCommand::Copy { from, to } => write!(out, "copy {from} to {to}"),
@@ -220,6 +225,8 @@ impl fmt::Display for RunCommand {
 pub enum RunOutcome {
     /// A pass left nothing open.
     AllSettled,
+    /// A pass left nothing open but so many files that are being written.
+    BeingWritten(u64),
     /// It did what was asked for.
     Done,
     /// Local copies went that the lane does not take any more.
@@ -242,6 +249,7 @@ impl RunOutcome {
     pub fn class(&self) -> RunClass {
         match self {
             RunOutcome::AllSettled
+            | RunOutcome::BeingWritten(_)
             | RunOutcome::Done
             | RunOutcome::Dropped
             | RunOutcome::Swept
@@ -273,6 +281,8 @@ pub enum RunClass {
     NeedsPerson,
     /// With an error, or because somebody stopped them.
     Failed,
+    /// Not yet: they run now.
+    Running,
     /// Not at all: they were cut off.
     CutOff,
 }

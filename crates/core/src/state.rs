@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::run_log::ItemEnding;
 use crate::selection::LeftOutBy;
-use crate::{Decision, Entry, Side};
+use crate::{Decision, Entry, Side, Unknown};
 
 /// How the two sides agree at a path. The ledger keeps it in the form that serde gives it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -18,8 +18,10 @@ pub enum Agreement {
     Moving(Side),
     /// Both sides changed; neither is touched until somebody settles it.
     Conflict,
-    /// On a one-way lane: the receiving side changed by itself.
+    /// On a one-way lane: the receiving side changed by itself, and nothing of the source is missing there for it.
     Drift,
+    /// On a one-way lane: the receiving side changed by itself, and a version of the source is not there because of it.
+    KeptBack,
     /// It cannot be carried; the reason stands beside it.
     Stuck,
     /// It was removed on the other side; removing it from this one waits for a yes.
@@ -39,7 +41,7 @@ impl Agreement {
             Agreement::Moving(Side::Far) => "▲",
             Agreement::Moving(Side::Near) => "▼",
             Agreement::Conflict => "‡",
-            Agreement::Drift => "~",
+            Agreement::Drift | Agreement::KeptBack => "~",
             Agreement::Asking(_) => "?",
             Agreement::Stuck => "✱",
             Agreement::LeftOut => "∅",
@@ -57,6 +59,7 @@ impl Agreement {
             Agreement::Moving(Side::Near) => "moving down",
             Agreement::Conflict => "conflict",
             Agreement::Drift => "drift",
+            Agreement::KeptBack => "kept back",
             Agreement::Asking(Side::Near) => "asks to remove here",
             Agreement::Asking(Side::Far) => "asks to remove there",
             Agreement::Stuck => "stuck",
@@ -71,6 +74,7 @@ impl Agreement {
             Agreement::Conflict => Some(ItemEnding::Conflict),
             Agreement::Stuck => Some(ItemEnding::Stuck),
             Agreement::Drift => Some(ItemEnding::Drift),
+            Agreement::KeptBack => Some(ItemEnding::KeptBack),
             Agreement::Asking(side) => Some(ItemEnding::Asks(side)),
             Agreement::Settled
             | Agreement::Waiting(_)
@@ -84,7 +88,7 @@ impl Agreement {
     pub fn needs_a_person(self) -> bool {
         matches!(
             self,
-            Agreement::Conflict | Agreement::Stuck | Agreement::Asking(_)
+            Agreement::Conflict | Agreement::Stuck | Agreement::KeptBack | Agreement::Asking(_)
         )
     }
 }
@@ -109,13 +113,26 @@ impl From<&Decision> for Agreement {
             | Decision::MakeStub { .. }
             | Decision::Fetch => Agreement::Waiting(Side::Near),
             Decision::Conflict => Agreement::Conflict,
-            Decision::Drift { .. } => Agreement::Drift,
+            Decision::Drift {
+                keeps_back: false, ..
+            } => Agreement::Drift,
+            Decision::Drift {
+                keeps_back: true, ..
+            } => Agreement::KeptBack,
             Decision::AskRemoval { on } => Agreement::Asking(*on),
             Decision::Ruled(LeftOutBy::StandsHere(_)) => Agreement::Stuck,
             Decision::LeftOut { .. }
             | Decision::Ruled(_)
             | Decision::NotCarried { .. }
             | Decision::OldStays { .. } => Agreement::LeftOut,
+            Decision::Hold {
+                on,
+                why: Unknown::BeingWritten,
+            } => Agreement::Waiting(on.other()),
+            Decision::Hold {
+                on,
+                why: Unknown::Coming,
+            } => Agreement::Waiting(*on),
             Decision::Hold { .. } | Decision::BelowConflict => Agreement::Stuck,
         }
     }

@@ -3,9 +3,10 @@
 //! The answer is about a file, or about a folder and everything in it that waits for one. It is carried out by a pass
 //! under terms of its own, so that nothing else happens than a pass would have done by itself.
 
-use katabatic_core::{Agreement, Drift, RelPath, Removals, RunCommand, Side, Terms, words};
+use katabatic_core::{Agreement, Drift, Kind, RelPath, Removals, RunCommand, Side, Terms, words};
 
 use crate::Error;
+use crate::keep_beside::keep_beside;
 use crate::pass::{Pass, Report, Wish};
 use crate::session::LockedLane;
 use katabatic_ledger::rows;
@@ -26,7 +27,10 @@ pub enum Keep {
 struct Asked {
     /// Removed on the other side than this one.
     removals: Vec<(RelPath, Side)>,
+    /// Changed on the receiving side alone.
     drift: Vec<RelPath>,
+    /// Changed on the receiving side, which keeps a newer version from the source out of its place.
+    kept_back: Vec<RelPath>,
 }
 
 /// What an answer did.
@@ -47,24 +51,37 @@ pub(crate) async fn answer(
     path: &RelPath,
     keep: Keep,
 ) -> Result<Option<Answered>, Error> {
-    let asked = asked(pass, path)?;
-    if asked.removals.is_empty() && asked.drift.is_empty() {
+    let mut asked = asked(pass, path)?;
+    if asked.removals.is_empty() && asked.drift.is_empty() && asked.kept_back.is_empty() {
         return Ok(None);
     }
     let what = format!("settling {path} in lane {}", pass.lane.config.name);
-    let Keep::Side(side) = keep else {
-        return Err(Error::usage(
-            what,
-            "it is no conflict: one side changed or removed it, and the other holds what was agreed",
-            "Say --keep near or --keep far.",
-        ));
-    };
     let terms = pass.lane.config.terms;
     let mut answered = Answered {
         done: Vec::new(),
         reports: Vec::new(),
     };
-    if !asked.drift.is_empty() {
+    let side = match (keep, terms.direction.source()) {
+        (Keep::Side(side), _) => side,
+        (Keep::Both, Some(source)) if !asked.kept_back.is_empty() => {
+            // The rest of a folder holds no two versions to keep, and goes on waiting for an answer of its own.
+            asked.removals.clear();
+            asked.drift.clear();
+            beside(pass, &asked.kept_back, source.other(), &mut answered).await?;
+            source
+        }
+        (Keep::Both | Keep::Newest, _) => {
+            return Err(Error::usage(
+                what,
+                "it is no conflict: one side changed or removed it, and the other holds what was agreed",
+                "Say --keep near or --keep far.",
+            ));
+        }
+    };
+    let has_both = !asked.kept_back.is_empty();
+    let mut unlike_the_source = asked.drift;
+    unlike_the_source.append(&mut asked.kept_back);
+    if !unlike_the_source.is_empty() {
         if terms.direction.source() != Some(side) {
             return Err(Error::usage(
                 what,
@@ -73,9 +90,18 @@ pub(crate) async fn answer(
                     side.here_or_there()
                 ),
                 format!(
-                    "To put it right from {}: --keep {}. To leave it, do nothing; to take it over, copy it by hand (katabatic copy).",
+                    "To put it right from {0}: --keep {1}.{2} To take it over {0}: katabatic copy {3} {4}",
                     side.other().here_or_there(),
-                    side.other().name()
+                    side.other().name(),
+                    match has_both {
+                        true => format!(
+                            " To have both {}, this one under a dated name: --keep both.",
+                            side.here_or_there()
+                        ),
+                        false => String::new(),
+                    },
+                    words::typed(&pass.lane.config.place(side).join(path).to_string()),
+                    words::typed(&pass.lane.config.place(side.other()).join(path).to_string()),
                 ),
             ));
         }
@@ -83,16 +109,18 @@ pub(crate) async fn answer(
             drift: Drift::Restore,
             ..terms
         };
-        let count = asked.drift.len() as u64;
-        answered.done.push(format!(
-            "put {} right from {}; what was {} went to the spares",
-            words::count(count, "path", "paths"),
-            side.here_or_there(),
-            side.other().here_or_there()
-        ));
+        let count = unlike_the_source.len() as u64;
+        let paths = words::count(count, "path", "paths");
+        let (from, to) = (side.here_or_there(), side.other().here_or_there());
+        answered.done.push(match keep {
+            Keep::Both => format!("carried {paths} from {from} to their places {to}"),
+            Keep::Side(_) | Keep::Newest => {
+                format!("put {paths} right from {from}; what was {to} went to the spares")
+            }
+        });
         answered
             .reports
-            .push(run(pass, asked.drift, put_right, None).await?);
+            .push(run(pass, unlike_the_source, put_right, None).await?);
     }
     for (carried, removals) in [(true, Removals::Carry), (false, Removals::Keep)] {
         let mut paths = Vec::new();
@@ -122,6 +150,33 @@ pub(crate) async fn answer(
     Ok(Some(answered))
 }
 
+/// Gives what keeps a newer version back on the receiving side dated names, so that that one can go to its place there.
+async fn beside(
+    pass: &LockedLane,
+    kept_back: &[RelPath],
+    receiver: Side,
+    answered: &mut Answered,
+) -> Result<(), Error> {
+    for path in kept_back {
+        let there = pass
+            .store(receiver)
+            .look(path)
+            .await
+            .map_err(|error| pass.side_failed(receiver, &error))?;
+        // What is gone there leaves room as it is; of a folder, what is in it gets names of its own.
+        let Some(version) = there.filter(|entry| entry.kind == Kind::File) else {
+            continue;
+        };
+        let beside = keep_beside(pass, path, receiver, &version).await?;
+        answered.done.push(format!(
+            "the version from {} is {} now, beside the other one",
+            receiver.here_or_there(),
+            beside.name()
+        ));
+    }
+    Ok(())
+}
+
 async fn run(
     pass: &LockedLane,
     scope: Vec<RelPath>,
@@ -144,6 +199,7 @@ fn asked(pass: &Pass, path: &RelPath) -> Result<Asked, Error> {
         rows::each_row(connection, pass.lane.row.key, path, |row| {
             match row.open.as_ref().map(|(state, _)| *state) {
                 Some(Agreement::Drift) => asked.drift.push(row.path),
+                Some(Agreement::KeptBack) => asked.kept_back.push(row.path),
                 Some(Agreement::Asking(side)) => asked.removals.push((row.path, side)),
                 None
                 | Some(

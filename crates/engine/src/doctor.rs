@@ -5,13 +5,14 @@
 
 use std::path::Path;
 
-use katabatic_core::{Agreement, EditTime, Side, words};
+use katabatic_core::{Agreement, EditTime, RunClass, Side, words};
 
 use crate::Error;
 use crate::Home;
 use crate::accounts::device_grant::Tokens;
 use crate::accounts::reach;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
+use crate::local_time::in_words;
 use crate::open::{OpenLane, account_client, connection_of, open_lane, side_failed};
 use crate::rights;
 use crate::secrets;
@@ -69,6 +70,8 @@ pub struct RunningAgent {
 pub struct Doctor<'d> {
     /// The agent, where one runs.
     pub agent: Option<RunningAgent>,
+    /// When an agent began that has ended without being told to.
+    pub agent_died: Option<EditTime>,
     /// The tool's own folders.
     pub home: &'d Home,
     /// The config.
@@ -155,6 +158,18 @@ impl Doctor<'_> {
                 "katabatic sync: it gets a name of its own; and sync on one of the two only, until then",
             ),
             None => about.fine("name", format!("it is known there as {}", self.home.computer()?)),
+        }
+        match (&self.agent, self.agent_died) {
+            (Some(_), _) => about.fine("agent", "it runs"),
+            (None, None) => about.fine("agent", "none runs: lanes are synced by hand alone"),
+            (None, Some(began)) => about.wrong(
+                "agent",
+                format!(
+                    "the one that began at {} was killed, or the computer went down: nothing is carried by itself",
+                    in_words(began)
+                ),
+                "katabatic agent start; to have it start with the computer: katabatic agent install",
+            ),
         }
         match room(self.home.state()) {
             Some(free) if free < LITTLE_ROOM => about.wrong(
@@ -254,7 +269,7 @@ impl Doctor<'_> {
             Some(free) if free < LITTLE_ROOM => about.wrong(
                 "room",
                 format!("{} are free in the account", words::bytes(free)),
-                format!("see what is large: katabatic sizes @{name}/"),
+                format!("see what takes it: katabatic room @{name}"),
             ),
             Some(free) => about.fine("room", format!("{} are free", words::bytes(free))),
             None => about.fine("room", "the server does not say how much is free"),
@@ -446,7 +461,7 @@ impl Doctor<'_> {
         about.fine(
             "stubs",
             format!(
-                "{here}; a program that opens one is told \"permission denied\" (by hand: katabatic fetch PATH). For them to open by themselves this is missing: {}",
+                "{here}; a program that opens one is told \"permission denied\" (by hand: katabatic fetch PATH); one that runs as root, as some backups do, reads zeros, so stubs ask to be left out of backups. For them to open by themselves this is missing: {}",
                 missing.join("; ")
             ),
         );
@@ -460,19 +475,24 @@ impl Doctor<'_> {
         row: &rows::LaneRow,
     ) -> Result<(), Error> {
         let name = &lane.name;
-        let (files, left_out, cut_off) = self.ledger.read(|connection| {
+        let (files, left_out, any_open, cut_off) = self.ledger.read(|connection| {
             let (files, _) = rows::agreed_files(connection, row.key)?;
             let left_out: u64 = rows::left_out(connection, row.key)?
                 .iter()
                 .map(|(_, tally)| tally.files)
                 .sum();
             let last = runs::last(connection, Some(name), 1)?;
-            let cut_off = last.first().is_some_and(|run| run.outcome.is_none());
-            Ok((files, left_out, cut_off))
+            let cut_off = last.first().is_some_and(|run| {
+                run.class() == RunClass::CutOff && !run.is_completed_by(row.seen_at)
+            });
+            let any_open = rows::any_open(connection, row.key)?;
+            Ok((files, left_out, any_open, cut_off))
         })?;
         match (files, left_out) {
-            (0, 0) => about.fine("files", "both sides are empty, or nothing was carried yet"),
-            (0, left_out) => about.wrong(
+            (0, 0) if !any_open => {
+                about.fine("files", "both sides are empty, or nothing was carried yet")
+            }
+            (0, left_out) if !any_open => about.wrong(
                 "files",
                 format!(
                     "rules or the choice leave out all there is: {}",
@@ -505,6 +525,21 @@ impl Doctor<'_> {
                 Agreement::Stuck,
                 "stuck",
                 format!("katabatic status {name} --state stuck"),
+            ),
+            (
+                Agreement::KeptBack,
+                "kept back: somebody else changed the other side, and the version that was saved is not there",
+                format!("katabatic status {name} --state kept-back"),
+            ),
+            (
+                Agreement::Asking(Side::Near),
+                "gone there; removing them here waits for a yes",
+                format!("katabatic status {name} --state asking"),
+            ),
+            (
+                Agreement::Asking(Side::Far),
+                "gone here; removing them there waits for a yes",
+                format!("katabatic status {name} --state asking"),
             ),
         ] {
             let count = self

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use katabatic_core::{EditTime, Side};
+use katabatic_core::{EditTime, RelPath, Side};
 
 use crate::accounts::address;
 use crate::accounts::device_grant::Tokens;
@@ -365,15 +365,18 @@ pub async fn between(
             if let (true, Some(row), Some(noted)) = (is_older, &row, noted) {
                 rows::set_noted(connection, row.key, noted)?;
             }
-            // The config was edited by hand.
-            let other_terms = row.is_some_and(|row| row.terms.is_some_and(|known| known != terms));
-            if other_terms || is_older {
+            if is_older {
                 rows::forget_agreed(connection, &id)?;
             }
             let row = rows::lane_of(connection, &id)?;
             Ok((row.ok_or(rusqlite::Error::QueryReturnedNoRows)?, is_older))
         })
         .await?;
+    let mut row = row;
+    if row.terms.as_ref().is_some_and(|known| *known != terms) {
+        // Under other terms other things stood aside, which no token tells of.
+        row.token = None;
+    }
     let notice = is_older.then(|| {
         format!(
             "lane {}: ledger and folder know of different passes, so one of them was restored from a backup. What was agreed on is forgotten; the next pass compares both sides, and removes nothing.",
@@ -480,11 +483,30 @@ pub fn side_failed(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
     told_of(lane, side, error).of_side(side)
 }
 
+/// What to do where a side answers and the folder is not there.
+fn no_folder_next(lane: &LaneConfig, side: Side) -> String {
+    let name = &lane.name;
+    match lane.place(side) {
+        Place::Local(_) => {
+            "Is the drive plugged in and mounted? If the folder was moved or renamed, put it back. Nothing was removed on either side.".into()
+        }
+        Place::Far { account, path } => {
+            let above = path.parent().unwrap_or_else(RelPath::root);
+            let list = katabatic_core::words::typed(&format!("@{account}/{above}"));
+            let other = match side {
+                Side::Far => format!("; or tie the lane to another folder: katabatic lane change {name} --far @{account}/FOLDER"),
+                Side::Near => String::new(),
+            };
+            format!(
+                "The account answers, so somebody removed, renamed or moved the folder there. See what is there: katabatic list {list}. Put it back under its name (the server may keep removed things in a bin of its own){other}. Nothing was removed on either side."
+            )
+        }
+    }
+}
+
 fn told_of(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
     let next = match lane.account(side) {
-        Some(_) => {
-            "Is the network up, and the folder still there? Nothing was removed on either side."
-        }
+        Some(_) => "Is the network up? Nothing was removed on either side.",
         _ => "Is the drive plugged in and mounted? Nothing was removed on either side.",
     };
     let account = lane.account(side).unwrap_or_default();
@@ -496,6 +518,9 @@ fn told_of(lane: &LaneConfig, side: Side, error: &SideError) -> Error {
             said,
             "Sync again then; an agent does so by itself. Nothing was removed on either side.",
         ),
+        SideError::NotThere(said) if said.kind == Away::NoFolder => {
+            Error::new(Class::NotThere, what, said, no_folder_next(lane, side))
+        }
         SideError::NotThere(said) => Error::new(Class::NotThere, what, said, next),
         SideError::Untrusted(distrust) => untrusted(&what, account, distrust),
         SideError::Refused(said) if said.kind == Refusal::OtherAccount => Error::new(

@@ -2,6 +2,8 @@
 
 use katabatic_sides::Lists as _;
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
@@ -9,7 +11,7 @@ use katabatic_core::{EditTime, Entry, Kind, Listing, OddKind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use crate::config::Config;
-use crate::open::{account_client, connection_of};
+use crate::open::{account_client, connection_of, with_what_is_known};
 use crate::{Class, Error, Home};
 use katabatic_core::place::Place;
 use katabatic_core::place::far_place;
@@ -76,8 +78,11 @@ fn far_side(
     path: &RelPath,
     stop: &Stop,
 ) -> Result<WebdavSide, Error> {
-    let client = account_client(home, config.account(account)?, stop)?;
-    Ok(WebdavSide::new(client, path.clone(), "none", "none"))
+    let account = config.account(account)?;
+    let client = account_client(home, account, stop)?;
+    let side = WebdavSide::new(client, path.clone(), "none", "none");
+    // Names are shown as lanes read them.
+    with_what_is_known(&home.open_ledger()?, account, side)
 }
 
 fn far_failed(
@@ -156,6 +161,14 @@ pub async fn list(
     Ok(members)
 }
 
+/// A name as it can be written: bytes that are no text as `\xff`.
+fn written(name: &OsStr) -> String {
+    match name.to_str() {
+        Some(name) => name.to_owned(),
+        None => name.as_bytes().escape_ascii().to_string(),
+    }
+}
+
 fn kind_of(meta: &std::fs::Metadata) -> Kind {
     let kind = meta.file_type();
     if kind.is_dir() {
@@ -173,7 +186,7 @@ fn list_local(path: &Path) -> std::io::Result<Vec<Member>> {
     let mut members = Vec::new();
     for entry in std::fs::read_dir(path)? {
         let entry = entry?;
-        let name = entry.file_name().to_string_lossy().into_owned();
+        let name = written(&entry.file_name());
         if is_own(&name) {
             continue;
         }
@@ -247,7 +260,7 @@ pub async fn sizes(
 fn add_local(root: &Path, at: &RelPath, device: u64, sizes: &mut Sizes) -> std::io::Result<()> {
     for entry in std::fs::read_dir(root.join(at.as_str()))? {
         let entry = entry?;
-        let name = entry.file_name().to_string_lossy().into_owned();
+        let name = written(&entry.file_name());
         let Ok(path) = at.join(&name) else {
             continue;
         };

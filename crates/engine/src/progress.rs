@@ -5,6 +5,7 @@ use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use katabatic_core::RelPath;
+use katabatic_sides::net::unacknowledged::unacknowledged;
 
 /// What a pass is doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,6 +25,7 @@ pub struct Progress {
     files_done: AtomicU64,
     bytes: AtomicU64,
     bytes_done: AtomicU64,
+    bytes_had: AtomicU64,
     under_way: Mutex<BTreeSet<RelPath>>,
 }
 
@@ -42,6 +44,8 @@ pub struct Moment {
     pub bytes: u64,
     /// Of these, done.
     pub bytes_done: u64,
+    /// Of those, what an earlier pass had carried.
+    pub bytes_had: u64,
 }
 
 impl Progress {
@@ -61,6 +65,12 @@ impl Progress {
 
     pub(crate) fn carried_bytes(&self, bytes: u64) {
         self.bytes_done.fetch_add(bytes, Ordering::Relaxed);
+    }
+
+    /// So much of a file had arrived before.
+    pub(crate) fn had_bytes(&self, bytes: u64) {
+        self.bytes_had.fetch_add(bytes, Ordering::Relaxed);
+        self.carried_bytes(bytes);
     }
 
     pub(crate) fn took_back_bytes(&self, bytes: u64) {
@@ -87,7 +97,7 @@ impl Progress {
         self.paths().iter().cloned().collect()
     }
 
-    /// How things stand now.
+    /// How things stand now. What was handed over to be sent and is not acknowledged yet has not arrived.
     #[must_use]
     pub fn moment(&self) -> Moment {
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
@@ -101,7 +111,8 @@ impl Progress {
             files: read(&self.files),
             files_done: read(&self.files_done),
             bytes: read(&self.bytes),
-            bytes_done: read(&self.bytes_done),
+            bytes_done: read(&self.bytes_done).saturating_sub(unacknowledged()),
+            bytes_had: read(&self.bytes_had),
         }
     }
 }

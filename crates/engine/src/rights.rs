@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{Access, access};
 
 use katabatic_sides::is_own;
+use katabatic_sides::local::is_stub;
 
 /// As many places are named.
 const NAMED: usize = 3;
@@ -53,7 +54,11 @@ pub(crate) fn look(root: &Path, writes: bool) -> Barred {
             }
             if kind.is_dir() {
                 folders.push(path);
-            } else if kind.is_file() && access(&path, Access::READ_OK).is_err() {
+            } else if kind.is_file()
+                && access(&path, Access::READ_OK).is_err()
+                // Nobody is to read one of these.
+                && !is_stub(&path).unwrap_or(false)
+            {
                 barred.unread += 1;
                 barred.note(&path);
             }

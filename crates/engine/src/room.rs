@@ -10,8 +10,19 @@ use katabatic_core::room::{Lying, least_used};
 use katabatic_core::{EditTime, Kind, RelPath, Side, Step, Tally};
 
 use crate::Error;
+use crate::choose::entries;
 use crate::pass::{Pass, Report, WantedContents, Wish};
 use crate::standing;
+
+/// Every stub in the folder here, whether the lane carries it or a rule or the choice leaves it out; in tree order.
+///
+/// # Errors
+/// Where the near side is not there, or a folder of it cannot be listed: half a list would be taken for the whole.
+pub async fn stubs(pass: &Pass) -> Result<Vec<RelPath>, Error> {
+    let entries = entries(pass, Side::Near).await?;
+    let stubs = entries.into_iter().filter(|(_, entry)| entry.is_stub());
+    Ok(stubs.map(|(path, _)| path).collect())
+}
 
 /// What a folder takes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -1,16 +1,51 @@
-//! What a computer lacks for stubs to open themselves, each with the next step where there is one.
+//! Stubs that open themselves: whether an agent sees to that, and what a computer lacks for it, each with the next step
+//! where there is one.
 
+use std::fs::File;
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
 use katabatic_opener::client;
+use rustix::fs::{FlockOperation, flock};
 
+use crate::Home;
 use katabatic_sides::local::file_system_of;
+
+/// The file in the home that is locked while programs may open stubs.
+const LOCK: &str = "openings.lock";
 
 /// The system asks before content is used from this version on (fanotify(7), `FAN_PRE_ACCESS`).
 const ASKS_FROM: (u32, u32) = (6, 14);
 
 /// Where the system asks.
 const ASKED_ON: [&str; 3] = ["ext4", "xfs", "btrfs"];
+
+/// Held by the agent for as long as programs may open stubs: then stubs have rights, and nobody takes them.
+#[derive(Debug)]
+pub struct Serves(#[expect(dead_code, reason = "held, not read")] File);
+
+/// Begins to let programs open stubs; none where somebody else does, or the home cannot be written.
+#[must_use]
+pub fn serve(home: &Home) -> Option<Serves> {
+    let file = File::options()
+        .create(true)
+        .truncate(false)
+        .write(true)
+        .mode(0o600)
+        .open(home.state().join(LOCK))
+        .ok()?;
+    flock(&file, FlockOperation::NonBlockingLockExclusive).ok()?;
+    Some(Serves(file))
+}
+
+/// Whether an agent lets programs open the stubs of this home now.
+#[must_use]
+pub fn is_served(home: &Home) -> bool {
+    let Ok(file) = File::open(home.state().join(LOCK)) else {
+        return false;
+    };
+    flock(&file, FlockOperation::NonBlockingLockShared).is_err()
+}
 
 /// What is missing for the stubs below this folder, in words.
 #[must_use]

@@ -1,6 +1,5 @@
 //! Conflicts: showing both versions, and doing what a person decided.
 
-use katabatic_core::dated_name::dated_name;
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{
     Agreement, Decision, EditTime, Entry, Kind, PerSide, RelPath, RunCommand, RunOutcome, Side,
@@ -10,8 +9,8 @@ use katabatic_core::{
 pub use crate::answer::Keep;
 use crate::answer::{Answered, answer};
 use crate::differ::{Difference, differ};
-use crate::local_time::in_a_name;
-use crate::pass::primitive::{self, Change, Learned, Trouble};
+use crate::keep_beside::{keep_beside, not_settled};
+use crate::pass::primitive::{self, Change, Learned};
 use crate::pass::{Pass, Report, Wish};
 use crate::session::LockedLane;
 use crate::{Class, Error};
@@ -19,7 +18,6 @@ use katabatic_ledger::intents::Version;
 use katabatic_ledger::rows::{self, LedgerRow};
 use katabatic_ledger::runs::Counts;
 use katabatic_ledger::spare_rows::{self, Spare};
-use katabatic_sides::{Put, SideError};
 
 /// Times closer than this, in nanoseconds, do not say which version is the newer one.
 const TOO_CLOSE: i64 = 2_000_000_000;
@@ -420,69 +418,4 @@ async fn take_out(
             Err(error)
         }
     }
-}
-
-fn not_settled(pass: &Pass, path: &RelPath, trouble: Trouble) -> Error {
-    match trouble {
-        Trouble::Ledger(error) => error,
-        Trouble::Side(side, error) | Trouble::Unsure(side, error) => pass.side_failed(side, &error),
-        Trouble::Met(why) => Error::new(
-            Class::NeedsPerson,
-            format!("settling {path}"),
-            why,
-            "Sync, look at the conflict again, and settle it then.",
-        ),
-    }
-}
-
-/// Gives one side's version a dated name beside the other one's.
-async fn keep_beside(
-    pass: &LockedLane,
-    path: &RelPath,
-    side: Side,
-    version: &Entry,
-) -> Result<RelPath, Error> {
-    let at = version
-        .edited
-        .or(version.received)
-        .unwrap_or_else(|| pass.clock.now());
-    let label = match pass.lane.config.label(side) {
-        Some(whose) => format!("{whose} {}", in_a_name(at)),
-        None => in_a_name(at),
-    };
-    let parent = path.parent().unwrap_or_else(RelPath::root);
-    for attempt in 1..100 {
-        let name = dated_name(path.name(), &label, attempt);
-        let beside = parent
-            .join(&name)
-            .map_err(|why| Error::failed(format!("naming {name}"), why, "Settle it otherwise."))?;
-        // A name that is free on one side alone would only make the next conflict.
-        let taken = pass
-            .store(side.other())
-            .look(&beside)
-            .await
-            .map_err(|error| pass.side_failed(side.other(), &error))?;
-        if taken.is_some() {
-            continue;
-        }
-        let names = (path, &beside);
-        match primitive::rename(pass, side, names, version, SpareCause::KeptBeside).await {
-            Ok(Put::Done) => return Ok(beside),
-            Ok(Put::Taken) => {}
-            Err(Trouble::Side(_, SideError::Missing)) => {
-                return Err(Error::new(
-                    Class::NeedsPerson,
-                    format!("settling {path}"),
-                    format!("the version {} went away meanwhile", side.here_or_there()),
-                    "Sync; there is no conflict any more.",
-                ));
-            }
-            Err(trouble) => return Err(not_settled(pass, path, trouble)),
-        }
-    }
-    Err(Error::failed(
-        format!("keeping both versions of {path}"),
-        "no dated name is free beside it",
-        "Move some away.",
-    ))
 }

@@ -73,7 +73,11 @@ pub fn elsewhere(
     }
 }
 
-fn store_of(pass: &Pass, spare: &Spare, elsewhere: Option<&WebdavSide>) -> Arc<dyn SideStore> {
+pub(crate) fn store_of(
+    pass: &Pass,
+    spare: &Spare,
+    elsewhere: Option<&WebdavSide>,
+) -> Arc<dyn SideStore> {
     match elsewhere {
         Some(side) => Arc::new(side.clone()),
         None => pass.store(spare.side),
@@ -170,7 +174,7 @@ pub async fn copy_to_by_hand(hand: &Hand<'_>, spare: &Spare, to: &Path) -> Resul
 }
 
 /// Writes what comes to a path where nothing is.
-async fn write_to(mut source: Source, what: &str, to: &Path) -> Result<(), Error> {
+pub(crate) async fn write_to(mut source: Source, what: &str, to: &Path) -> Result<(), Error> {
     let next = "Name a path where nothing is yet, in a folder that exists.";
     let mut file = tokio::fs::File::create_new(to)
         .await

@@ -17,10 +17,12 @@ use tokio::sync::mpsc;
 use crate::Error;
 use crate::pass::closer_look::{look_closer, read_where_touched};
 use crate::pass::merging::{Row, Shown, Stream, merge};
+use crate::pass::other_terms::bring_back_what_went;
 use crate::pass::refine::{self, Decided};
 use crate::pass::scan::{not_cleared_up, tell_both};
 use crate::pass::shared_tags::SharedTags;
 use crate::pass::{Pass, Wish};
+use crate::self_opening;
 use katabatic_ledger::account_rows;
 use katabatic_ledger::rows::{self, FailedPass, LedgerRow};
 use katabatic_ledger::runs::{self, Run};
@@ -67,6 +69,8 @@ pub struct LaneStanding {
     pub settled_bytes: u64,
     /// Files of the near side by where their content lies, with the bytes that they show.
     pub lies: BTreeMap<Lies, Tally>,
+    /// Whether stubs can be read that nobody sees to: they read as zeros.
+    pub open_stubs: bool,
     /// Stubs of the lane whose content went here on evidence alone: it is believed to be there.
     pub believed: Tally,
     /// Every path that is not settled, or every path where a single one was asked about.
@@ -80,6 +84,14 @@ pub struct LaneStanding {
 }
 
 impl LaneStanding {
+    /// The run of the last pass; none where that had nothing to carry, which is no run and completes what an older one that
+    /// failed or was cut off had left.
+    #[must_use]
+    pub fn run_of_last_pass(&self) -> Option<&Run> {
+        let run = self.last_run.as_ref()?;
+        (!run.is_completed_by(self.pass_seen)).then_some(run)
+    }
+
     /// Whether something needs a person.
     #[must_use]
     pub fn needs_a_person(&self) -> bool {
@@ -193,6 +205,8 @@ pub async fn look_telling(
     *standing.counts.entry(Agreement::LeftOut).or_default() +=
         standing.unusable.len() as u64 + by_rule;
     standing.counts.retain(|_, count| *count > 0);
+    let served = (pass.lane.home.as_ref()).is_some_and(self_opening::is_served);
+    standing.open_stubs = pass.lane.near.saw_open_stubs() && !served;
     Ok(standing)
 }
 
@@ -355,6 +369,7 @@ async fn gather_anew(
             .buffered(IN_FLIGHT);
         while let Some((mut triple, _)) = closer.next().await {
             not_cleared_up(&unfinished, &mut triple);
+            bring_back_what_went(pass, &mut triple);
             reconciler.push(triple, &mut |step| gathered.keep(pass, step, one));
         }
         Ok(())
@@ -429,6 +444,7 @@ async fn gather(
             if let Some(row) = row {
                 gathered.note(row, &triple);
             }
+            bring_back_what_went(pass, &mut triple);
             reconciler.push(triple, &mut |step| gathered.keep(pass, step, one));
         }
     }
@@ -596,6 +612,7 @@ impl LaneStanding {
             counts: BTreeMap::new(),
             settled_bytes: 0,
             lies: BTreeMap::new(),
+            open_stubs: false,
             believed: pass.ledger.read(believed)?,
             standings: Vec::new(),
             kept_away: Vec::new(),
@@ -662,7 +679,9 @@ impl LaneStanding {
         {
             let lasts = match found {
                 Agreement::Stuck => true,
-                Agreement::Conflict | Agreement::Drift => step.decision == Decision::Compare,
+                Agreement::Conflict | Agreement::Drift | Agreement::KeptBack => {
+                    step.decision == Decision::Compare
+                }
                 Agreement::Settled
                 | Agreement::Waiting(_)
                 | Agreement::Moving(_)

@@ -9,8 +9,9 @@ use katabatic_core::{Base, EditTime, Entry, LeftOutBy, PerSide, RelPath, Stamp, 
 use crate::Error;
 use crate::pass::Pass;
 use crate::standing::{self, LaneStanding, Standing};
+use crate::versions::KeptVersion;
 use katabatic_ledger::runs::{self, Run, RunItem};
-use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_ledger::spare_rows;
 
 /// As many of the last things that happened to a path are told.
 const LAST: usize = 5;
@@ -39,7 +40,7 @@ pub struct Story {
     /// The last things that passes did to it or to a folder around it, the newest first.
     pub history: Vec<(Run, RunItem)>,
     /// What lies in the spares of it, or of a folder around it, the newest first.
-    pub spares: Vec<Spare>,
+    pub spares: Vec<KeptVersion>,
 }
 
 impl Story {
@@ -102,6 +103,16 @@ pub async fn story(
             spares.extend(of_folder.into_iter().filter(|spare| spare.folder));
         }
         spares.sort_by_key(|spare| std::cmp::Reverse(spare.number));
+        let spares = spares
+            .into_iter()
+            .map(|spare| {
+                let by = match spare.run {
+                    Some(run) => runs::command_of(connection, run)?,
+                    None => None,
+                };
+                Ok(KeptVersion { spare, by })
+            })
+            .collect::<rusqlite::Result<Vec<_>>>()?;
         Ok((history, spares))
     })?;
     let own = within

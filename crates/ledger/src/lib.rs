@@ -14,6 +14,7 @@ mod mend;
 mod older_forms;
 pub mod partial_rows;
 pub mod pauses;
+mod process;
 mod reserve;
 pub mod rows;
 pub mod runs;
@@ -22,6 +23,7 @@ pub mod shelf_rows;
 pub mod spare_rows;
 #[cfg(test)]
 mod tests;
+pub mod written_rows;
 
 use std::io;
 use std::path::{Path, PathBuf};

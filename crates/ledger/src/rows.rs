@@ -329,12 +329,22 @@ pub fn set_terms(
         .map(drop)
 }
 
-/// Files that both sides agree on, and their bytes.
+/// Files that both sides agree on and of which the last pass left nothing open, and their bytes.
 pub fn agreed_files(connection: &Connection, lane: LaneKey) -> rusqlite::Result<(u64, u64)> {
     connection.query_row(
-        "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row WHERE lane = ?1 AND kind = 1 AND away IS NULL",
+        "SELECT COUNT(*), COALESCE(SUM(size), 0) FROM row WHERE lane = ?1 AND kind = 1 AND away IS NULL
+                AND open_pass IS NULL",
         [lane.0],
         |row| Ok((row.get(0)?, row.get(1)?)),
+    )
+}
+
+/// Whether the last pass left anything of a lane open, below its top, but for what is left out.
+pub fn any_open(connection: &Connection, lane: LaneKey) -> rusqlite::Result<bool> {
+    connection.query_row(
+        "SELECT EXISTS (SELECT 1 FROM row WHERE lane = ?1 AND open_pass IS NOT NULL AND length(key) > 0 AND state <> ?2)",
+        params![lane.0, Fact(Agreement::LeftOut)],
+        |row| row.get(0),
     )
 }
 
@@ -480,6 +490,28 @@ pub fn leave_spares(
     let sql = "UPDATE spare SET lane_id = ?1, place = COALESCE(place, CASE side WHEN 1 THEN ?2 ELSE ?3 END)
          WHERE lane_id IS NULL AND lane = (SELECT number FROM lane WHERE id = ?1)";
     connection.execute(sql, [id, near, far]).map(drop)
+}
+
+/// What a lane did and keeps goes by its new name.
+pub fn rename_lane(
+    connection: &Connection,
+    id: &str,
+    from: &str,
+    to: &str,
+) -> rusqlite::Result<()> {
+    if let Some(lane) = lane_of(connection, id)? {
+        // What a lane of before left under the same name stays under it.
+        for table in ["run", "spare"] {
+            let sql =
+                format!("UPDATE {table} SET lane_name = ?3 WHERE lane = ?1 AND lane_name = ?2");
+            connection.execute(&sql, params![lane.key.0, from, to])?;
+        }
+    }
+    connection.execute(
+        "UPDATE OR REPLACE pause SET lane_name = ?2 WHERE lane_name = ?1",
+        params![from, to],
+    )?;
+    Ok(())
 }
 
 /// Forgets a lane whole, but for its runs and spares.
@@ -997,7 +1029,7 @@ pub fn row(
         .optional()
 }
 
-fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<RelPath> {
+pub(super) fn path_of(row: &Row<'_>, column: usize) -> rusqlite::Result<RelPath> {
     let key = row.get_ref(column)?.as_blob()?;
     RelPath::from_key(key)
         .map_err(|why| rusqlite::Error::FromSqlConversionFailure(column, Type::Blob, Box::new(why)))

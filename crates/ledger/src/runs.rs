@@ -9,6 +9,7 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use super::LaneKey;
 use super::facts::Fact;
+use super::process;
 use super::rows::Open;
 
 /// What a run did, in numbers.
@@ -42,8 +43,18 @@ pub struct Counts {
     pub stuck: u64,
     /// Files that changed or went on the receiving side of a one-way lane by themselves.
     pub drift: u64,
+    /// Those of them because of which a version of the source is not there.
+    pub kept_back: u64,
     /// Files whose removal waits for a yes afterwards.
     pub asking: u64,
+}
+
+impl Counts {
+    /// Whether nothing of it needs a person.
+    #[must_use]
+    pub fn need_nobody(&self) -> bool {
+        self.conflicts + self.stuck + self.kept_back + self.asking == 0
+    }
 }
 
 /// A run.
@@ -57,10 +68,12 @@ pub struct Run {
     pub command: RunCommand,
     /// When it began.
     pub began: EditTime,
-    /// When it ended; none for one that was cut off.
+    /// When it ended; none for one that runs still or was cut off.
     pub ended: Option<EditTime>,
-    /// How it ended; none for one that was cut off.
+    /// How it ended; none for one that runs still or was cut off.
     pub outcome: Option<RunOutcome>,
+    /// Whether it runs still: the process that began it does, and has begun no other one in the lane since.
+    pub runs_still: bool,
     /// What it did.
     pub counts: Counts,
 }
@@ -69,12 +82,21 @@ impl Run {
     /// How it ended, as people ask for it.
     #[must_use]
     pub fn class(&self) -> RunClass {
-        let needs = self.counts.conflicts + self.counts.stuck + self.counts.asking > 0;
         match &self.outcome {
+            None if self.runs_still => RunClass::Running,
             None => RunClass::CutOff,
-            Some(_) if needs => RunClass::NeedsPerson,
+            Some(_) if !self.counts.need_nobody() => RunClass::NeedsPerson,
             Some(outcome) => outcome.class(),
         }
+    }
+}
+
+impl Run {
+    /// Whether a pass over the whole lane that looked at this time completed what the run had left: one that finds nothing more
+    /// to carry is no run of its own.
+    #[must_use]
+    pub fn is_completed_by(&self, pass_seen: Option<EditTime>) -> bool {
+        pass_seen > Some(self.ended.unwrap_or(self.began))
     }
 }
 
@@ -104,8 +126,14 @@ pub fn begin(
     began: EditTime,
 ) -> rusqlite::Result<i64> {
     connection.execute(
-        "INSERT INTO run (lane, lane_name, command, began) VALUES (?1, ?2, ?3, ?4)",
-        params![lane.0, lane_name, Fact(command), began.0],
+        "INSERT INTO run (lane, lane_name, command, began, process) VALUES (?1, ?2, ?3, ?4, ?5)",
+        params![
+            lane.0,
+            lane_name,
+            Fact(command),
+            began.0,
+            process::this_one()
+        ],
     )?;
     Ok(connection.last_insert_rowid())
 }
@@ -183,7 +211,7 @@ pub fn end(
         .execute(
             "UPDATE run SET ended = ?2, outcome = ?3, files_up = ?4, bytes_up = ?5, files_down = ?6, bytes_down = ?7,
                             conflicts = ?8, stuck = ?9, drift = ?10, asking = ?11, moved = ?12, dropped = ?13,
-                            stubs = ?14, shed = ?15, bytes_shed = ?16
+                            stubs = ?14, shed = ?15, bytes_shed = ?16, kept_back = ?17
              WHERE number = ?1",
             params![
                 run,
@@ -201,7 +229,8 @@ pub fn end(
                 counts.dropped,
                 counts.stubs,
                 counts.shed,
-                counts.bytes_shed
+                counts.bytes_shed,
+                counts.kept_back
             ],
         )
         .map(drop)
@@ -242,7 +271,13 @@ pub fn toll_since(
 
 const RUN_COLUMNS: &str = "run.number, run.lane_name, run.command, run.began, run.ended, run.outcome,
     run.files_up, run.bytes_up, run.files_down, run.bytes_down, run.removed, run.replaced, run.conflicts, run.stuck,
-    run.drift, run.asking, run.moved, run.dropped, run.stubs, run.shed, run.bytes_shed";
+    run.drift, run.asking, run.moved, run.dropped, run.stubs, run.shed, run.bytes_shed,
+    run.kept_back,
+    CASE WHEN run.outcome IS NULL AND run.number = (SELECT MAX(number) FROM run AS all_of WHERE all_of.lane = run.lane)
+         THEN run.process END";
+
+/// So many columns that is.
+const RUN_WIDTH: usize = 23;
 
 fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
     Ok(Run {
@@ -252,6 +287,9 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
         began: EditTime(row.get(3)?),
         ended: row.get::<_, Option<i64>>(4)?.map(EditTime),
         outcome: outcome_in(row, 5)?,
+        runs_still: row
+            .get::<_, Option<String>>(22)?
+            .is_some_and(|noted| process::runs_still(&noted)),
         counts: Counts {
             files_up: row.get(6)?,
             bytes_up: row.get(7)?,
@@ -268,6 +306,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Run> {
             stubs: row.get(18)?,
             shed: row.get(19)?,
             bytes_shed: row.get(20)?,
+            kept_back: row.get(21)?,
         },
     })
 }
@@ -321,6 +360,19 @@ const NEEDED_NO_MORE: &str = "began < ?1
 pub fn count_before(connection: &Connection, before: EditTime) -> rusqlite::Result<u64> {
     let sql = format!("SELECT COUNT(*) FROM run WHERE {NEEDED_NO_MORE}");
     connection.query_row(&sql, [before.0], |row| row.get(0))
+}
+
+/// What the run of this number was for, where it is remembered.
+///
+/// # Errors
+/// As SQLite says.
+pub fn command_of(connection: &Connection, run: i64) -> rusqlite::Result<Option<RunCommand>> {
+    let sql = "SELECT command FROM run WHERE number = ?1";
+    let command = connection
+        .prepare_cached(sql)?
+        .query_row([run], |row| row.get(0))
+        .optional()?;
+    Ok(command.map(|Fact(command)| command))
 }
 
 /// Forgets them.
@@ -454,7 +506,7 @@ pub fn of_path(
          FROM run_item AS item JOIN run ON run.number = item.run
          WHERE item.path = ?2 AND run.lane = ?1 ORDER BY item.run DESC, item.number DESC LIMIT ?3"
     );
-    let read = |row: &Row<'_>| Ok((self::read(row)?, read_item(row, 21)?));
+    let read = |row: &Row<'_>| Ok((self::read(row)?, read_item(row, RUN_WIDTH)?));
     connection
         .prepare_cached(&sql)?
         .query_map(params![lane.0, path, most], read)?

@@ -5,7 +5,7 @@ use rusqlite::Connection;
 use super::older_forms;
 
 /// Each entry takes the ledger from its index to the next version; none of them is ever changed once it was used.
-const MIGRATIONS: [&str; 14] = [
+const MIGRATIONS: [&str; 15] = [
     "
     CREATE TABLE lane (
         number      INTEGER PRIMARY KEY,
@@ -272,6 +272,18 @@ const MIGRATIONS: [&str; 14] = [
     -- Of the accounts that are there, what is kept lies by a name with a dot.
     ALTER TABLE account ADD COLUMN takes_dots INTEGER;
     UPDATE account SET takes_dots = 1;
+", "
+    ALTER TABLE run ADD COLUMN kept_back INTEGER NOT NULL DEFAULT 0;
+    -- The process that began it.
+    ALTER TABLE run ADD COLUMN process TEXT;
+    -- Files of which no version could be read, since they were written all the time.
+    CREATE TABLE being_written (
+        lane  INTEGER NOT NULL,
+        key   BLOB NOT NULL,
+        since INTEGER NOT NULL,
+        last  INTEGER NOT NULL,
+        PRIMARY KEY (lane, key)
+    ) WITHOUT ROWID;
 "];
 
 /// The form from which on facts stand in the ledger as facts.

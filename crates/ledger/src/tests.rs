@@ -6,6 +6,7 @@ use katabatic_core::{
 };
 
 use super::intents::{self, Intent, Version};
+use super::pauses;
 use super::rows::{self, Agreed, LaneRow, Open, Origin};
 use super::runs::{self, Counts, RunItem};
 use super::spare_rows::{self, Spare};
@@ -583,3 +584,20 @@ async fn a_token_goes_with_the_first_row_that_is_newer() {
 }
 
 type Change = Box<dyn FnOnce(&rusqlite::Connection, LaneKey) -> rusqlite::Result<()> + Send>;
+
+#[tokio::test]
+async fn the_pause_of_a_lane_follows_its_new_name() {
+    let (_dir, ledger, _lane) = ledger().await;
+    let renamed = ledger.write(|connection| {
+        pauses::set(connection, "scores", Some(EditTime(7)))?;
+        pauses::set(connection, "other", None)?;
+        rows::rename_lane(connection, "no such id", "scores", "music")?;
+        pauses::all(connection)
+    });
+    let pauses = renamed.await.unwrap();
+    let told: Vec<_> = pauses
+        .iter()
+        .map(|(name, until)| (name.as_str(), *until))
+        .collect();
+    assert_eq!(told, [("music", Some(EditTime(7))), ("other", None)]);
+}

@@ -101,6 +101,16 @@ pub trait Reads: Send + Sync {
         Ok(read.into())
     }
 
+    /// Keeps a copy of the file at a path as it is at one moment, so that what is written meanwhile does not show in it,
+    /// where that costs no room. The version that it answers is read from the copy from now on, by every read of this
+    /// path, until [`Reads::thaw`]. None where there is no such way.
+    async fn freeze(&self, _path: &RelPath) -> Result<Option<Entry>, SideError> {
+        Ok(None)
+    }
+
+    /// Gives up all that was frozen.
+    async fn thaw(&self) {}
+
     /// Whether this side tells the digest of a file without sending it.
     fn gives_digests(&self) -> bool {
         false
@@ -340,6 +350,21 @@ pub trait HoldsStubs: Send + Sync {
     /// Gives up what was kept of a stub that is gone.
     async fn forget_stub(&self, _stamp: &Stamp) -> Result<(), SideError> {
         Ok(())
+    }
+
+    /// Whether what is at a path is a stub whose content is on its way here.
+    async fn is_coming(&self, _path: &RelPath) -> bool {
+        false
+    }
+
+    /// Whether a stub was seen that somebody can read, who reads zeros then.
+    fn saw_open_stubs(&self) -> bool {
+        false
+    }
+
+    /// Takes the rights from every stub that has any; how many had.
+    async fn close_open_stubs(&self) -> Result<u64, SideError> {
+        Ok(0)
     }
 }
 

@@ -29,6 +29,9 @@ pub enum SideError {
         "its content comes just now, for a program that opened it (katabatic openings); where no agent runs, it was cut off, and comes with katabatic fetch PATH"
     )]
     Coming,
+    /// It is being written: it changed since it was looked at, or while it was read.
+    #[error("it is being written: it changed while it was read; it is carried once it is quiet")]
+    BeingWritten,
     /// The side asks to come again later, or a line was cut; trying again is harmless.
     #[error("{0}")]
     TryAgain(Said<Delay>),
@@ -145,6 +148,7 @@ impl SideError {
             SideError::Missing
             | SideError::Changed(_)
             | SideError::Coming
+            | SideError::BeingWritten
             | SideError::TryAgain(_)
             | SideError::Failed(_)
             | SideError::Full(_) => false,

@@ -62,7 +62,7 @@ pub fn audit(app: &App, typed: &crate::commands::audit::AuditArgs) -> Result<Exi
     }
     let counted = match typed.quick {
         true => vec![None; lanes.len()],
-        false => ask_before_reading(app, typed, &lanes)?,
+        false => ask_before_reading(app, typed.yes, &lanes)?,
     };
     let (mut code, mut audits, mut failed) = (0, Vec::new(), Vec::new());
     for (lane, counted) in lanes.into_iter().zip(counted) {
@@ -114,9 +114,9 @@ pub fn audit(app: &App, typed: &crate::commands::audit::AuditArgs) -> Result<Exi
 }
 
 /// Says what reading both sides will cost, and asks where somebody is there to answer.
-fn ask_before_reading(
+pub fn ask_before_reading(
     app: &App,
-    typed: &crate::commands::audit::AuditArgs,
+    yes: bool,
     lanes: &[LaneConfig],
 ) -> Result<Vec<Option<ToRead>>, Error> {
     let (mut sum, mut each) = (ToRead::default(), Vec::new());
@@ -141,7 +141,7 @@ fn ask_before_reading(
         words::bytes(sum.near),
         words::bytes(sum.far)
     ));
-    if confirmed(app, typed.yes, "Read them all?")? {
+    if confirmed(app, yes, "Read them all?")? {
         return Ok(each);
     }
     Err(Error::new(
@@ -211,7 +211,7 @@ fn item(finding: &Finding) -> Item {
     let shows = finding.near.as_ref().or(finding.far.as_ref());
     let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
     Item {
-        lead: finding.verdict.word().to_owned(),
+        lead: finding.verdict.word().to_owned().into(),
         name: format!("{}{}", shown(&finding.path), if folder { "/" } else { "" }),
         size: shows
             .filter(|_| !folder)

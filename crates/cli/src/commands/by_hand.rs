@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use katabatic_core::place::{Place, absolute};
-use katabatic_core::{RelPath, Side};
+use katabatic_core::{RelPath, Removals, Side};
 use katabatic_engine::Error;
 use katabatic_engine::hand::{Hand, Touched};
 use katabatic_engine::pass::Progress;
@@ -12,7 +12,7 @@ use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
 use crate::app::App;
-use crate::draw::line;
+use crate::draw::{Style, sentence};
 
 /// Something to change places with.
 pub fn hand<'a>(app: &'a App, progress: &Arc<Progress>, limits: Limits) -> Hand<'a> {
@@ -73,17 +73,55 @@ fn joined(typed: &str, folder: &RelPath, name: &str) -> Result<RelPath, Error> {
         .map_err(|why| Error::usage(typed, why.to_string(), "Say the name it is to get."))
 }
 
-/// Says what the lanes that a changed place lies in will do about it.
-pub fn say_lanes(touched: &[Touched], change: &str) {
+/// What was done at a place that lanes may lie at.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Done {
+    /// A folder was made there.
+    Made,
+    /// Something came there.
+    Brought,
+    /// It went away.
+    Removed,
+    /// It went away, or came, or both.
+    Moved,
+}
+
+/// Says what the lanes that a changed place lies in will do about it, each once.
+pub fn say_lanes(style: Style, touched: &[Touched], done: Done) {
+    let mut lines: Vec<String> = Vec::new();
     for lane in touched {
-        let (way, there) = match lane.side {
-            Side::Near => ("up", "there"),
-            Side::Far => ("down", "here"),
+        let (way, here, there) = match lane.side {
+            Side::Near => ("up", "here", "there"),
+            Side::Far => ("down", "there", "here"),
         };
-        line(format!(
-            "  It lies in the lane {}: its next pass carries that {way} to {}, {change} {there} too.",
-            lane.lane, lane.other
-        ));
+        let name = &lane.lane;
+        let goes = |change: &str| {
+            format!(
+                "It lies in the lane {name}: its next pass carries that {way} to {}, {change} {there} too.",
+                lane.other
+            )
+        };
+        let text = match (lane.carries, done, lane.removals) {
+            (false, ..) => format!(
+                "It lies in the lane {name}, which carries nothing from {here}: {there} nothing changes because of it."
+            ),
+            (true, Done::Removed, Removals::Keep) => format!(
+                "It lies in the lane {name}, which keeps what was removed: it stays {there}, in {}.",
+                lane.other
+            ),
+            (true, Done::Removed, Removals::Ask) => format!(
+                "It lies in the lane {name}, which asks before removals: it stays {there}, in {}, until somebody says yes.",
+                lane.other
+            ),
+            (true, Done::Made, _) => goes("making it"),
+            (true, Done::Brought, _) => goes("bringing it"),
+            (true, Done::Removed, Removals::Carry) => goes("removing it"),
+            (true, Done::Moved, _) => goes("moving it"),
+        };
+        if !lines.contains(&text) {
+            sentence(style, 2, &text);
+            lines.push(text);
+        }
     }
 }
 

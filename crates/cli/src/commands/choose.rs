@@ -7,15 +7,17 @@ use std::io::IsTerminal;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{Choice, NewFolders, RelPath, Share, words};
+use katabatic_core::{Choice, NewFolders, PerSide, RelPath, Share, Side, words};
 use katabatic_engine::choose::{self, Effect, Looked, Weighed};
 use katabatic_engine::config::LaneConfig;
+use katabatic_engine::forecast::{self, Forecast};
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Class, Error};
 use katabatic_sides::SharedFolder;
 use serde_json::{Value, json};
 
-use super::account::confirmed;
+use super::account::agreed;
+use super::plan::{long_name_words, longest_json, takes_json, time_words};
 use crate::app::App;
 use crate::draw::table::Rows;
 use crate::draw::{json, largest_first, line, shown, tree};
@@ -34,6 +36,9 @@ pub struct ChooseArgs {
     /// Take this folder again
     #[arg(long, value_name = "FOLDER")]
     pub take: Vec<String>,
+    /// Take this folder alone: the others go or stay there, and so do new ones. May be given several times
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["skip", "take", "new_folders"])]
+    pub only: Vec<String>,
     /// What happens to new folders on the far side
     #[arg(long, value_parser = choice::<NewFolders>())]
     pub new_folders: Option<NewFolders>,
@@ -50,10 +55,10 @@ pub struct ChooseArgs {
 
 pub fn choose(app: &App, typed: &ChooseArgs) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.lane)?.clone();
-    let mut after = wanted(&lane, typed)?;
     let pass = app.run(app.pass(&lane, Arc::new(Progress::default())))?;
     let looked = app.run(choose::look(&pass))?;
     check_folders(&lane, typed, &looked)?;
+    let mut after = wanted(&lane, typed, &looked)?;
     let free = app.run(choose::free_here(&pass));
     let before = &lane.selection.choice;
     let asks = after == *before && app.style.terminal && std::io::stdin().is_terminal();
@@ -65,8 +70,14 @@ pub fn choose(app: &App, typed: &ChooseArgs) -> Result<ExitCode, Error> {
         return Ok(ExitCode::SUCCESS);
     }
     let effect = app.run(choose::effect(&pass, &looked, &after))?;
+    let bytes = PerSide {
+        near: effect.fetches.1,
+        far: 0,
+    };
+    let coming = looked.coming(&after).map(|(path, _)| path);
+    let forecast = forecast::of_bytes(&app.ledger, &app.config, &lane, bytes, coming)?;
     if !app.common.json {
-        say_effect(app, &lane, &effect, free);
+        say_effect(app, &lane, &effect, &forecast, free);
     }
     if !effect.proofs.unproven.is_empty() {
         return Err(choose::refused(&pass, &effect.proofs));
@@ -74,25 +85,22 @@ pub fn choose(app: &App, typed: &ChooseArgs) -> Result<ExitCode, Error> {
     app.run(choose::check_room(&pass, &effect))?;
     if typed.preview {
         if app.common.json {
-            json::print(&json!({"lane": lane.name, "effect": effect_json(&effect, free)}));
+            json::print(
+                &json!({"lane": lane.name, "effect": effect_json(&effect, &forecast, free)}),
+            );
         } else {
             line("Nothing was changed: --preview");
         }
         return Ok(ExitCode::SUCCESS);
     }
-    if !confirmed(app, typed.yes, "Change the choice so?")? {
-        return Err(Error::failed(
-            format!("choosing folders of the lane {}", lane.name),
-            "it is not to be changed, as was said",
-            "Nothing was changed.",
-        ));
-    }
+    let what = format!("choosing folders of the lane {}", lane.name);
+    agreed(app, typed.yes, &what, "Change the choice so?")?;
     let mut config = app.config.clone();
     let dropped = app.run(choose::drop_copies(&pass, &mut config, &after))?;
     if app.common.json {
         json::print(&json!({
             "lane": lane.name,
-            "effect": effect_json(&effect, free),
+            "effect": effect_json(&effect, &forecast, free),
             "dropped": {"files": dropped.files.0, "bytes": dropped.files.1, "run": dropped.run},
             "believed": dropped.believed,
             "kept_open": dropped.held_open,
@@ -108,8 +116,20 @@ pub fn choose(app: &App, typed: &ChooseArgs) -> Result<ExitCode, Error> {
     }))
 }
 
-fn wanted(lane: &LaneConfig, typed: &ChooseArgs) -> Result<Choice, Error> {
+fn wanted(lane: &LaneConfig, typed: &ChooseArgs, looked: &Looked) -> Result<Choice, Error> {
     let mut choice = lane.selection.choice.clone();
+    if !typed.only.is_empty() {
+        let only = typed.only.iter().map(|folder| folder_of(folder));
+        let only: Vec<RelPath> = only.collect::<Result<_, _>>()?;
+        choice.take_only(&only);
+        // What is here already would stay in the lane, as nothing was said of it.
+        for folder in looked.weighed(&choice, 1) {
+            let is_meant = only.iter().any(|only| only.is_within(&folder.path));
+            if !folder.path.is_root() && !is_meant {
+                choice.say(&folder.path, false);
+            }
+        }
+    }
     if let Some(new) = typed.new_folders {
         choice.new_folders = new;
     }
@@ -123,14 +143,20 @@ fn wanted(lane: &LaneConfig, typed: &ChooseArgs) -> Result<Choice, Error> {
 
 /// A misspelt folder must not look as if it had been left out.
 fn check_folders(lane: &LaneConfig, typed: &ChooseArgs, looked: &Looked) -> Result<(), Error> {
-    for folder in typed.skip.iter().chain(&typed.take) {
+    for folder in typed.skip.iter().chain(&typed.take).chain(&typed.only) {
         let path = folder_of(folder)?;
         if !looked.has_folder(&path) {
             return Err(Error::new(
                 Class::Usage,
                 format!("the folder {path} of the lane {}", lane.name),
                 "there is no such folder on either side",
-                format!("See the folders: katabatic choose {}", lane.name),
+                format!(
+                    "{}See the folders: katabatic choose {}",
+                    looked
+                        .meant_by(&path)
+                        .map_or_else(String::new, |meant| format!("Did you mean {meant}? ")),
+                    lane.name
+                ),
             ));
         }
     }
@@ -215,7 +241,13 @@ fn shown_name(path: &RelPath) -> String {
     crate::draw::shown_text(path.name())
 }
 
-fn say_effect(app: &App, lane: &LaneConfig, effect: &Effect, free: Option<u64>) {
+fn say_effect(
+    app: &App,
+    lane: &LaneConfig,
+    effect: &Effect,
+    forecast: &Forecast,
+    free: Option<u64>,
+) {
     let files = |count: u64| words::count(count, "file", "files");
     line(format!("The new choice of the lane {} would:", lane.name));
     if effect.fetches.0 > 0 {
@@ -224,6 +256,12 @@ fn say_effect(app: &App, lane: &LaneConfig, effect: &Effect, free: Option<u64>) 
             files(effect.fetches.0),
             words::bytes(effect.fetches.1)
         ));
+        for told in time_words(forecast) {
+            line(format!("  take {told}"));
+        }
+        if let Some(told) = long_name_words(forecast) {
+            line(format!("  {told}"));
+        }
     }
     if effect.frees.0 > 0 {
         line(format!(
@@ -284,12 +322,16 @@ fn say_done(app: &App, lane: &LaneConfig, effect: &Effect, dropped: &choose::Dro
     }
 }
 
-fn effect_json(effect: &Effect, free: Option<u64>) -> Value {
+fn effect_json(effect: &Effect, forecast: &Forecast, free: Option<u64>) -> Value {
     json!({
         "fetches": {"files": effect.fetches.0, "bytes": effect.fetches.1},
         "frees": {"files": effect.frees.0, "bytes": effect.frees.1},
         "proof": proof_words::outlook_json(&effect.proofs.outlook),
         "stays": effect.stays.iter().map(RelPath::as_str).collect::<Vec<_>>(),
         "free": free,
+        "forecast": {
+            "down": takes_json(forecast, Side::Near),
+            "longest_name": longest_json(forecast),
+        },
     })
 }

@@ -306,7 +306,7 @@ impl Contents<'_> {
 
     fn name_each(&self, steps: &[&Step]) {
         let item = |step: &&Step| Item {
-            lead: words::action(&step.decision),
+            lead: words::action(&step.decision).into(),
             name: shown(step.path()),
             size: String::new(),
             reason: words::reason(step, &time::time),

@@ -12,7 +12,7 @@ use katabatic_engine::{Class, Error};
 use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
-use super::by_hand;
+use super::by_hand::{self, Done};
 use crate::app::App;
 use crate::draw::{json, line, progress, shown_text};
 use crate::exit;
@@ -56,7 +56,7 @@ pub fn copy(app: &App, typed: &CopyArgs) -> Result<ExitCode, Error> {
         json::print(&answer);
     } else {
         say((&hand::written(&from), &hand::written(&to)), &copied);
-        by_hand::say_lanes(&touched, "bringing it");
+        by_hand::say_lanes(app.style, &touched, Done::Brought);
     }
     Ok(ExitCode::from(code_of(&copied)))
 }

@@ -12,12 +12,12 @@ use katabatic_engine::pass::{Progress, Wish};
 use katabatic_engine::{Error, lanes};
 use serde_json::{Value, json};
 
-use super::account::confirmed;
+use super::account::agreed;
 use super::lane::say_next_pass;
 use super::sync;
 use crate::app::App;
 use crate::draw::table::Rows;
-use crate::draw::{at_home, json, line, progress, shown_text, time};
+use crate::draw::{at_home, json, line, progress, sentence, shown_text, time};
 use crate::exit;
 use crate::setup::folder_of;
 
@@ -64,6 +64,30 @@ pub fn cover(app: &App, typed: &CoverArgs) -> Result<ExitCode, Error> {
     if typed.take_over.is_some() {
         return take_over(app, typed, &wanted, &folders);
     }
+    let covered = |word: &String| {
+        let folder = cover::of_word(&folders, word)?;
+        Ok::<_, Error>(if let Stand::Covered { lane, .. } = &folder.stand {
+            Some(lane.clone())
+        } else {
+            None
+        })
+    };
+    let all: Vec<Option<String>> = typed
+        .folders
+        .iter()
+        .map(covered)
+        .collect::<Result<_, _>>()?;
+    if let Some(lanes) = all.into_iter().collect::<Option<Vec<String>>>() {
+        if app.common.json {
+            json::print(&json!({"covered": [], "so_already": true}));
+        } else {
+            line(format!(
+                "It is so already: covered by {}. How far: katabatic cover",
+                lanes.join(", ")
+            ));
+        }
+        return Ok(ExitCode::SUCCESS);
+    }
     let lanes = app.run(cover::lanes_for(
         &app.home,
         &app.config,
@@ -100,14 +124,7 @@ pub fn cover(app: &App, typed: &CoverArgs) -> Result<ExitCode, Error> {
 }
 
 fn ask(app: &App, yes: bool, question: &str) -> Result<(), Error> {
-    if confirmed(app, yes, question)? {
-        return Ok(());
-    }
-    Err(Error::failed(
-        "covering",
-        "it is not to be done, as was said",
-        "Nothing was changed.",
-    ))
+    agreed(app, yes, "covering", question)
 }
 
 fn wanted(app: &App, typed: &CoverArgs) -> Result<Wanted, Error> {
@@ -164,7 +181,7 @@ fn make(
                 "Added the lane {}. Its first pass would:",
                 lane.name
             ));
-            say_next_pass(&next, &lane);
+            say_next_pass(app, &next, &lane);
         }
         made.push(lane);
     }
@@ -297,7 +314,10 @@ fn show(app: &App, folders: &[Covered], typed: &CoverArgs) -> Result<ExitCode, E
         return Ok(ExitCode::SUCCESS);
     }
     let mut rows = Rows::new(app.style, &["folder", "files", "size", "covered", "where"]);
-    for covered in folders {
+    let (there, missing): (Vec<&Covered>, Vec<&Covered>) = folders
+        .iter()
+        .partition(|covered| covered.stand != Stand::Missing);
+    for covered in there {
         let (files, size) = covered.sizes.as_ref().map_or_else(
             || (String::new(), String::new()),
             |sizes| (words::grouped(sizes.files), words::bytes(sizes.bytes)),
@@ -313,7 +333,13 @@ fn show(app: &App, folders: &[Covered], typed: &CoverArgs) -> Result<ExitCode, E
     }
     rows.numbers(1);
     rows.numbers(2);
+    rows.whole(0);
+    rows.paths(4);
     rows.print(0);
+    if !missing.is_empty() {
+        let words: Vec<&str> = missing.iter().map(|covered| covered.folder.word).collect();
+        sentence(app.style, 0, &format!("Not there: {}", words.join(", ")));
+    }
     for covered in folders.iter().filter(|covered| !covered.largest.is_empty()) {
         let largest: Vec<String> = covered
             .largest

@@ -6,7 +6,7 @@ use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, ExitCode, ExitStatus, Stdio};
 
-use katabatic_core::words::typed as quoted;
+use katabatic_core::words::{quoted, typed as typed_path};
 use katabatic_engine::Error;
 
 use crate::draw::line;
@@ -375,12 +375,12 @@ impl Demo {
         line(
             "# Every step ended as it should. To go on by hand, in one terminal start the stand-in again:",
         );
-        line(format!("cd {}", quoted(&self.dir.to_string_lossy())));
+        line(format!("cd {}", typed_path(&self.dir.to_string_lossy())));
         line(format!(
             "katabatic standin serve --data cloud --listen 127.0.0.1:{port} --user librarian:{PASSWORD} --second-step librarian"
         ));
         line("# and in another:");
-        line(format!("cd {}", quoted(&self.dir.to_string_lossy())));
+        line(format!("cd {}", typed_path(&self.dir.to_string_lossy())));
         line("katabatic --home home status");
         line(format!("# katabatic here is {}", self.program.display()));
     }

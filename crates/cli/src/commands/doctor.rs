@@ -9,13 +9,17 @@ use katabatic_engine::doctor::{Check, Doctor, RunningAgent};
 use serde_json::json;
 
 use crate::app::App;
-use crate::draw::{field, json, line};
+use crate::draw::look::{Drawn, Look};
+use crate::draw::table::{Cell, Rows};
+use crate::draw::{json, line};
 use crate::exit;
 
 /// What looks, for this person on this computer.
 pub fn about(app: &App) -> Doctor<'_> {
     let agent = app.run(katabatic_agent::ask(&app.home, &Ask::Status));
+    let died = katabatic_agent::died(&app.home);
     Doctor {
+        agent_died: died,
         agent: agent.ok().flatten().map(|agent| RunningAgent {
             stubs_stay_closed: agent.stubs_stay_closed,
         }),
@@ -60,14 +64,26 @@ fn say(app: &App, checks: &[Check]) {
             line(format!("{about}: fine ({})", asked.join(", ")));
             continue;
         }
-        line(about);
+        Drawn::of(Look::Heading, about).print();
+        let mut rows = Rows::bare(app.style, 3);
         for check in group {
-            let mark = if check.fine { "fine: " } else { "WRONG: " };
-            field(app.style, check.asked, &format!("{mark}{}", check.found));
+            let (look, word) = match check.fine {
+                true => (Look::Fine, "fine"),
+                false => (Look::Cannot, "WRONG"),
+            };
+            rows.add(vec![
+                Cell::of(Look::Aside, check.asked),
+                Cell::of(look, word),
+                check.found.clone().into(),
+            ]);
             if let Some(mend) = &check.mend {
-                field(app.style, "", &format!("mend it: {mend}"));
+                let empty = || Cell::of(Look::Fine, "");
+                rows.add(vec![empty(), empty(), format!("mend it: {mend}").into()]);
             }
         }
+        rows.whole(0);
+        rows.whole(1);
+        rows.print(2);
     }
 }
 

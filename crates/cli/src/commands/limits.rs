@@ -1,6 +1,7 @@
 //! `limits`: how much may go over the line in a second, for all lanes together.
 
 use crate::limits::LimitsArgs;
+use clap::Args;
 use std::process::ExitCode;
 
 use katabatic_engine::Error;
@@ -10,7 +11,22 @@ use crate::app::App;
 use crate::draw::{json, line};
 use crate::limits::words;
 
-pub fn limits(app: &App, typed: &LimitsArgs) -> Result<ExitCode, Error> {
+/// `limits`.
+#[derive(Args, Clone, Debug, Default, PartialEq)]
+pub struct LimitsOfAllArgs {
+    /// Send no more than this in a second: 2MB/s, 16Mbit/s, or by the time of the day: 'weekdays 08:00-18:00 500kB/s; 5MB/s'
+    #[arg(long, value_name = "RATE|none", alias = "limit-up")]
+    pub up: Option<String>,
+    /// Receive no more than this in a second
+    #[arg(long, value_name = "RATE|none", alias = "limit-down")]
+    pub down: Option<String>,
+}
+
+pub fn limits(app: &App, typed: &LimitsOfAllArgs) -> Result<ExitCode, Error> {
+    let typed = LimitsArgs {
+        limit_up: typed.up.clone(),
+        limit_down: typed.down.clone(),
+    };
     let mut config = app.config.clone();
     let limits = typed.over(&config.limits)?;
     let changed = limits != config.limits;

@@ -10,7 +10,7 @@ use katabatic_engine::pass::Progress;
 use katabatic_sides::net::rate::Limits;
 use serde_json::json;
 
-use super::by_hand;
+use super::by_hand::{self, Done};
 use crate::app::App;
 use crate::draw::{json, line, shown_text};
 
@@ -35,7 +35,7 @@ pub fn make_folder(app: &App, typed: &MakeFolderArgs) -> Result<ExitCode, Error>
     }
     if new {
         line(format!("Made the folder {}", shown_text(&typed.place)));
-        by_hand::say_lanes(&touched, "making it");
+        by_hand::say_lanes(app.style, &touched, Done::Made);
     } else {
         line(format!(
             "The folder {} is there already",

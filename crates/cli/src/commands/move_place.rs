@@ -98,6 +98,6 @@ pub fn move_place(app: &App, typed: &MoveArgs) -> Result<ExitCode, Error> {
     if spare.is_some() {
         line("  What had the name lies in the spares: katabatic spares list");
     }
-    by_hand::say_lanes(&touched, "moving it");
+    by_hand::say_lanes(app.style, &touched, by_hand::Done::Moved);
     Ok(ExitCode::SUCCESS)
 }

@@ -14,7 +14,7 @@ use crate::draw::{json, line, sentence, shown_text, time};
 use crate::setup::size_of;
 
 /// `openings`.
-#[derive(Args, Clone, Debug, Default)]
+#[derive(Args, Clone, Debug, Default, PartialEq)]
 pub struct OpeningsArgs {
     /// Programs of this name get no content of stubs: they only look at files; a * at the end stands for any rest
     #[arg(long, value_name = "PROGRAM")]

@@ -9,6 +9,8 @@ use std::sync::Arc;
 
 use katabatic_core::{BrakeVerdict, Decision, RelPath, Step, words};
 use katabatic_engine::Error;
+use katabatic_engine::config::LaneConfig;
+use katabatic_engine::forecast::{self, Forecast};
 use katabatic_engine::pass::plan::Totals;
 use katabatic_engine::pass::{Plan, Progress, Wish};
 use serde_json::{Value, json};
@@ -18,7 +20,7 @@ use crate::about::{About, understand};
 use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, listing, progress, shown, shown_text, time};
+use crate::draw::{json, line, listing, progress, sentence, shown, shown_text, time};
 use crate::several::Several;
 
 /// `plan`.
@@ -57,9 +59,11 @@ pub fn plan(app: &App, typed: &PlanArgs) -> Result<ExitCode, Error> {
             continue;
         };
         if app.common.json {
-            answers.push(plan_json(&lane.name, &plan));
+            let mut answer = plan_json(&lane.name, &plan);
+            answer["forecast"] = forecast_json(app, &lane, &plan)?;
+            answers.push(answer);
         } else {
-            say(app, &lane.name, &plan, typed.all);
+            say(app, &lane, &plan, typed.all);
         }
     }
     if app.common.json {
@@ -73,7 +77,8 @@ fn shows(step: &Step) -> bool {
     !matches!(step.decision, Decision::Record | Decision::Forget)
 }
 
-fn say(app: &App, name: &str, plan: &Plan, all: bool) {
+fn say(app: &App, lane: &LaneConfig, plan: &Plan, all: bool) {
+    let name = &lane.name;
     let steps: Vec<&Step> = plan.steps.iter().filter(|step| shows(step)).collect();
     let totals = plan.totals();
     if steps.is_empty() && plan.unusable.is_empty() {
@@ -89,7 +94,7 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
     } else {
         let mut items: Vec<Item> = steps.into_iter().map(item).collect();
         items.extend(plan.unusable.iter().map(|name| Item {
-            lead: "left out".into(),
+            lead: "left out".to_owned().into(),
             name: shown_text(&name.shown),
             size: String::new(),
             reason: name.why.clone(),
@@ -99,6 +104,9 @@ fn say(app: &App, name: &str, plan: &Plan, all: bool) {
     line("In all:");
     for words in totals_words(&totals) {
         line(format!("  {words}"));
+    }
+    for words in forecast_words(app, lane, plan) {
+        sentence(app.style, 2, &words);
     }
     line(format!(
         "  {} settled already",
@@ -123,7 +131,7 @@ fn item(step: &Step) -> Item {
     let bytes = step.bytes();
     let carries = bytes > 0 || matches!(step.decision, Decision::Carry { .. });
     Item {
-        lead: words::action(&step.decision),
+        lead: words::action(&step.decision).into(),
         name: shown(step.path()),
         size: if carries {
             words::bytes(bytes)
@@ -169,6 +177,87 @@ fn folded(app: &App, steps: &[&Step]) {
     rows.numbers(3);
     rows.print(2);
     line("  Folded by folder; katabatic plan --all names every file.");
+}
+
+/// What a plan would take, a sentence each: time, room that is missing, names that are long.
+pub fn forecast_words(app: &App, lane: &LaneConfig, plan: &Plan) -> Vec<String> {
+    let mut told = Vec::new();
+    // What cannot be reckoned is not told; that the ledger cannot be read is told where it matters.
+    let forecast = forecast::of(&app.ledger, &app.config, lane, plan).unwrap_or_default();
+    told.extend(time_words(&forecast));
+    for (side, no_room) in plan.no_room {
+        if let Some((needed, free)) = no_room {
+            told.push(format!(
+                "Mind: {} are to come {}, and {} are free: none of it would be carried{}",
+                words::bytes(needed),
+                side.here_or_there(),
+                words::bytes(free),
+                match lane.account(side) {
+                    Some(account) => format!(". What takes the room: katabatic room @{account}"),
+                    None => String::new(),
+                }
+            ));
+        }
+    }
+    told.extend(long_name_words(&forecast));
+    told
+}
+
+/// How long it takes each way, where that can be reckoned.
+pub fn time_words(forecast: &Forecast) -> Vec<String> {
+    let mut told = Vec::new();
+    for (side, takes) in forecast.takes {
+        if let Some((takes, speed)) = takes {
+            told.push(format!(
+                "about {} {} at {}/s, as in the last runs",
+                words::span(takes.as_secs().max(1)),
+                side.towards(),
+                words::bytes(speed)
+            ));
+        }
+    }
+    told
+}
+
+/// That a name is long.
+pub fn long_name_words(forecast: &Forecast) -> Option<String> {
+    let (path, bytes) = forecast.longest.as_ref()?;
+    Some(format!(
+        "Mind: the longest name has {bytes} bytes, and many disks and servers hold at most 255: {}",
+        shown(path)
+    ))
+}
+
+/// The same for programs.
+fn forecast_json(app: &App, lane: &LaneConfig, plan: &Plan) -> Result<Value, Error> {
+    let forecast = forecast::of(&app.ledger, &app.config, lane, plan)?;
+    let no_room = |side: Side| {
+        plan.no_room[side].map(|(needed, free)| json!({"needed": needed, "free": free}))
+    };
+    Ok(json!({
+        "up": takes_json(&forecast, Side::Far),
+        "down": takes_json(&forecast, Side::Near),
+        "no_room": {"near": no_room(Side::Near), "far": no_room(Side::Far)},
+        "longest_name": longest_json(&forecast),
+    }))
+}
+
+/// How long what goes to a side takes, for programs.
+pub fn takes_json(forecast: &Forecast, to: Side) -> Value {
+    match forecast.takes[to] {
+        Some((takes, speed)) => {
+            json!({"seconds": takes.as_secs(), "bytes_per_second": speed})
+        }
+        None => Value::Null,
+    }
+}
+
+/// The longest name, for programs.
+pub fn longest_json(forecast: &Forecast) -> Value {
+    match &forecast.longest {
+        Some((path, bytes)) => json!({"path": path.as_str(), "bytes": bytes}),
+        None => Value::Null,
+    }
 }
 
 /// What a plan adds up to, a line each.
@@ -261,11 +350,23 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
         ),
     );
     say(
-        totals.drift,
+        totals.kept_back,
+        format!(
+            "keep back {} that somebody else changed or removed on the receiving side",
+            files(totals.kept_back)
+        ),
+    );
+    let left = totals.drift - totals.kept_back;
+    say(
+        left,
         format!(
             "leave {} that changed on the receiving side by themselves",
-            files(totals.drift)
+            files(left)
         ),
+    );
+    say(
+        totals.being_written,
+        format!("wait for {} to be quiet", files(totals.being_written)),
     );
     say(
         totals.asking,
@@ -306,6 +407,8 @@ pub fn totals_json(totals: &Totals) -> Value {
         "stuck": totals.stuck,
         "left_out": totals.left_out,
         "drift": totals.drift,
+        "kept_back": totals.kept_back,
+        "being_written": totals.being_written,
         "asking": totals.asking,
         "kept": totals.kept,
     })

@@ -21,15 +21,17 @@ use super::spares::{number_width, spare_item, spare_json};
 use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::{json, line, listing};
+use crate::exit;
+use crate::lasting::{Unit, lasting};
 
 /// `spares prune`.
 #[derive(Args, Debug)]
 pub struct SparesPruneArgs {
     /// The lane; all lanes where none is named
     pub lane: Option<String>,
-    /// What has lain there for so many days
-    #[arg(long, value_name = "DAYS", default_value_t = 30, value_parser = clap::value_parser!(i64).range(1..))]
-    pub older_than: i64,
+    /// What has lain there for so long, in whole days
+    #[arg(long, value_name = "TIME", default_value = "30d", value_parser = lasting(Unit::Days, 1..=36_500))]
+    pub older_than: u64,
     /// And the oldest until so much is left: 2GB; never what is younger than seven days
     #[arg(long, value_name = "SIZE")]
     pub keep_below: Option<String>,
@@ -71,7 +73,7 @@ pub fn prune(app: &App, typed: &SparesPruneArgs) -> Result<ExitCode, Error> {
         } else if !choice.go.is_empty() {
             line("Nothing was given up. To do it: the same with --yes");
         }
-        return Ok(ExitCode::SUCCESS);
+        return Ok(exit::only_shown(!choice.go.is_empty()));
     }
     let question = format!(
         "Give up {}, {}, for good?",
@@ -127,7 +129,7 @@ fn chosen(app: &App, typed: &SparesPruneArgs) -> Result<Choice, Error> {
         })?),
     };
     let limits = Limits {
-        older_than_days: typed.older_than,
+        older_than_days: typed.older_than.cast_signed(),
         keep_bytes,
         lane: typed.lane.clone(),
     };

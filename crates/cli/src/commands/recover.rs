@@ -86,7 +86,10 @@ pub fn recover(app: &App, typed: &RecoverArgs) -> Result<ExitCode, Error> {
         } else if !offer.bring.is_empty() {
             line("Nothing was brought. To do it: the same with --yes");
         }
-        return Ok(needs(false));
+        return Ok(match offer.bring.is_empty() {
+            true => needs(false),
+            false => exit::only_shown(true),
+        });
     }
     if !confirmed(app, typed.yes, "Bring them?")? {
         return Err(Error::new(

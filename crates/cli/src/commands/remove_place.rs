@@ -11,7 +11,7 @@ use katabatic_engine::pass::Progress;
 use katabatic_sides::net::rate::Limits;
 use serde_json::json;
 
-use super::by_hand;
+use super::by_hand::{self, Done};
 use crate::app::App;
 use crate::draw::{json, line, progress, shown_text};
 
@@ -73,9 +73,10 @@ pub fn remove(app: &App, typed: &RemoveArgs) -> Result<ExitCode, Error> {
             )
         };
         line(format!("Removed {what}"));
-        by_hand::say_lanes(&touched, "removing it");
+        by_hand::say_lanes(app.style, &touched, Done::Removed);
+        line("  It lies in the spares, and takes the same room there.");
         line(format!(
-            "  It lies in the spares, and takes the same room there. To bring it back: katabatic spares restore {number}"
+            "  To bring it back: katabatic spares restore {number}"
         ));
     }
     if app.common.json {

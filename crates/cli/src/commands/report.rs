@@ -20,6 +20,7 @@ use crate::app::App;
 use crate::draw::days::{self};
 use crate::draw::{json, line, new_file, shown_text, ticket_page, time};
 use crate::exit;
+use crate::log;
 
 /// `report`.
 #[derive(Args, Debug)]
@@ -27,7 +28,13 @@ pub struct ReportArgs {
     /// The new file; it needs nothing else to be read or printed, and holds no secret
     #[arg(long, value_name = "FILE.html")]
     pub to: PathBuf,
+    /// Put the end of the agent's log on the page, too
+    #[arg(long)]
+    pub with_log: bool,
 }
+
+/// So many lines of the log.
+const LOG_LINES: usize = 300;
 
 /// The last so many runs are listed.
 const RUNS: u32 = 20;
@@ -37,7 +44,10 @@ const WEEKS: u32 = 4;
 
 pub fn report(app: &App, typed: &ReportArgs) -> Result<ExitCode, Error> {
     new_file::check(&typed.to, &["html"])?;
-    let gathered = gather(app)?;
+    let mut gathered = gather(app)?;
+    if typed.with_log {
+        gathered.log = Some(agents_log(app));
+    }
     let needs = gathered.lanes.iter().any(|lane| match &lane.standing {
         Ok(standing) => standing.needs_a_person(),
         Err(_) => true,
@@ -50,6 +60,20 @@ pub fn report(app: &App, typed: &ReportArgs) -> Result<ExitCode, Error> {
         false => line(format!("Written: {}", shown_text(&to))),
     }
     Ok(ExitCode::from(if needs { exit::NEEDS_A_PERSON } else { 0 }))
+}
+
+/// The end of the agent's log, and where it lies.
+fn agents_log(app: &App) -> (String, Vec<String>) {
+    let file = log::of_agent(app.home.state());
+    let lines = log::last_lines(&file, LOG_LINES);
+    let file = file.display();
+    let place = match lines.is_empty() {
+        true => format!(
+            "{file} holds nothing; of an agent that systemd runs, the journal has it: journalctl --user -t katabatic"
+        ),
+        false => format!("the end of {file}"),
+    };
+    (place, lines)
 }
 
 fn person() -> String {
@@ -90,5 +114,6 @@ fn gather(app: &App) -> Result<Report, Error> {
         days: days::of(&recent, WEEKS),
         config_file: app.home.config_file().display().to_string(),
         settings: app.config.without_comments(),
+        log: None,
     })
 }

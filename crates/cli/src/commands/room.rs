@@ -2,6 +2,7 @@
 
 use clap::Args;
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -13,8 +14,9 @@ use katabatic_engine::room::{self, Room, Takes};
 use katabatic_engine::{Error, choose};
 use serde_json::{Value, json};
 
-use super::account::confirmed;
+use super::account::agreed;
 use super::lane::room_words;
+use super::room_there;
 use super::status;
 use super::sync::{code_of, needing, report_json};
 use crate::app::App;
@@ -28,7 +30,8 @@ use crate::several::Several;
 /// `room`.
 #[derive(Args, Debug)]
 pub struct RoomArgs {
-    /// The lane; all lanes where none is named
+    /// The lane, or an account: what takes the room there; all lanes where none is named
+    #[arg(value_name = "LANE|@ACCOUNT")]
     pub lane: Option<String>,
     /// Free so much, such as 5GB: what was not used for longest goes first, never what is held or not settled
     #[arg(long, value_name = "SIZE")]
@@ -36,6 +39,9 @@ pub struct RoomArgs {
     /// Do it without asking
     #[arg(long, requires = "free")]
     pub yes: bool,
+    /// Write the stubs here into this new file, a path in a line: what a backup is to leave out
+    #[arg(long, value_name = "FILE", conflicts_with = "free")]
+    pub exclude_list: Option<PathBuf>,
 }
 
 /// As many files that would go are named.
@@ -44,10 +50,34 @@ const NAMED: usize = 20;
 const DAY: i64 = 86_400_000_000_000;
 
 pub fn room(app: &App, typed: &RoomArgs) -> Result<ExitCode, Error> {
+    let account = typed
+        .lane
+        .as_deref()
+        .and_then(|name| name.strip_prefix('@'));
+    if let Some(account) = account {
+        if typed.exclude_list.is_some() {
+            return Err(Error::usage(
+                "writing a list of stubs",
+                "stubs lie on this computer, and not in an account",
+                "Name a lane, or none: katabatic room --exclude-list FILE",
+            ));
+        }
+        if typed.free.is_some() {
+            return Err(Error::usage(
+                "freeing room",
+                "only the disk of this computer is freed so",
+                format!("See what would make room there: katabatic room @{account}"),
+            ));
+        }
+        return room_there::room(app, account.trim_end_matches('/'));
+    }
     let lanes: Vec<LaneConfig> = match &typed.lane {
         Some(name) => vec![app.config.lane(name)?.clone()],
         None => app.config.lanes.clone(),
     };
+    if let Some(to) = &typed.exclude_list {
+        return super::stub_list::write(app, &lanes, to);
+    }
     // What only a drive has besides is not dropped by the way: nobody is sure to have it at hand.
     let to_a_drive = |lane: &LaneConfig| lane.far.local().is_some() && typed.lane.is_none();
     let freed = |lane: &LaneConfig| typed.free.is_none() || !to_a_drive(lane);
@@ -81,19 +111,74 @@ fn show(app: &App, rooms: &[(LaneConfig, Room)], failed: &[Value]) {
         json::print(&json!({"lanes": rooms}));
         return;
     }
+    // One lane is shown by its folders; of several, a line each.
+    match rooms.len() > 1 && app.common.verbose == 0 {
+        true => show_lanes(app, rooms),
+        false => show_folders(app, rooms),
+    }
+    let free = rooms.iter().filter_map(|(_, room)| room.free).min();
+    if let Some(free) = free {
+        line(format!("The disk has {} free.", words::bytes(free)));
+    }
+    let can_go: u64 = rooms.iter().map(|(_, room)| room.total.can_go.bytes).sum();
+    line(match can_go {
+        0 => "Nothing could be freed: it is held, not settled, or not here.".to_owned(),
+        _ => "To free some, nothing removed, what was not used for longest first: katabatic room --free 5GB".to_owned(),
+    });
+}
+
+const HEADINGS: [&str; 6] = [
+    "folder",
+    "files",
+    "it shows",
+    "lies here",
+    "could be freed",
+    "last used",
+];
+
+fn print_takes(rows: &mut Rows, indent: usize, more: &mut dyn FnMut(usize)) {
+    (1..5).for_each(|column| rows.numbers(column));
+    rows.paths(0);
+    rows.whole(5);
+    rows.print_telling(indent, more);
+}
+
+/// A line for each lane.
+fn show_lanes(app: &App, rooms: &[(LaneConfig, Room)]) {
+    let mut headings = HEADINGS;
+    headings[0] = "lane";
+    let mut rows = Rows::new(app.style, &headings);
+    for (lane, room) in rooms {
+        rows.add(cells(app, lane.name.clone(), &room.total));
+    }
+    print_takes(&mut rows, 0, &mut |at| {
+        let (lane, room) = &rooms[at];
+        say_budget(lane, room);
+    });
+    line("By folders: katabatic room LANE");
+}
+
+/// What a lane may take here, where that is set.
+fn say_budget(lane: &LaneConfig, room: &Room) {
+    let budget = room_words(&lane.contents.budget);
+    if !budget.is_empty() {
+        line(format!("  Room: {budget}"));
+    }
+    if room.over > 0 {
+        line(format!(
+            "  {} too much lies here. Now: katabatic room {} --free {}",
+            words::bytes(room.over),
+            lane.name,
+            room.over
+        ));
+    }
+}
+
+/// A line for each folder of each lane.
+fn show_folders(app: &App, rooms: &[(LaneConfig, Room)]) {
     for (lane, room) in rooms {
         status::heading(app, lane);
-        let mut rows = Rows::new(
-            app.style,
-            &[
-                "folder",
-                "files",
-                "it shows",
-                "lies here",
-                "could go",
-                "last used",
-            ],
-        );
+        let mut rows = Rows::new(app.style, &HEADINGS);
         for (folder, takes) in &room.folders {
             let name = match folder.is_empty() {
                 true => "(in no folder)".to_owned(),
@@ -102,31 +187,9 @@ fn show(app: &App, rooms: &[(LaneConfig, Room)], failed: &[Value]) {
             rows.add(cells(app, name, takes));
         }
         rows.add(cells(app, "in all".into(), &room.total));
-        (1..5).for_each(|column| rows.numbers(column));
-        rows.whole(0);
-        rows.print(2);
-        let budget = room_words(&lane.contents.budget);
-        if !budget.is_empty() {
-            line(format!("  Room: {budget}"));
-        }
-        if room.over > 0 {
-            line(format!(
-                "  {} too much lies here. Now: katabatic room {} --free {}",
-                words::bytes(room.over),
-                lane.name,
-                room.over
-            ));
-        }
+        print_takes(&mut rows, 2, &mut |_| {});
+        say_budget(lane, room);
     }
-    let free = rooms.iter().filter_map(|(_, room)| room.free).min();
-    if let Some(free) = free {
-        line(format!("The disk has {} free.", words::bytes(free)));
-    }
-    let can_go: u64 = rooms.iter().map(|(_, room)| room.total.can_go.bytes).sum();
-    line(match can_go {
-        0 => "Nothing could go: it is held, not settled, or not here.".to_owned(),
-        _ => "To free some, nothing removed, what was not used for longest first: katabatic room --free 5GB".to_owned(),
-    });
 }
 
 fn cells(app: &App, name: String, takes: &Takes) -> Vec<String> {
@@ -200,13 +263,7 @@ fn free(
     if goes.is_empty() {
         return Ok(ExitCode::from(exit::NEEDS_A_PERSON));
     }
-    if !confirmed(app, typed.yes, "Shed them?")? {
-        return Err(Error::failed(
-            "making room",
-            "nothing is to go, as was said",
-            "Nothing was changed.",
-        ));
-    }
+    agreed(app, typed.yes, "making room", "Shed them?")?;
     let mut by_lane: BTreeMap<usize, Vec<Lying>> = BTreeMap::new();
     for file in goes {
         let lanes = whose.get_mut(&(file.used, file.path.clone()));
@@ -247,7 +304,7 @@ fn free(
 
 fn say_goes(app: &App, goes: &[Lying], freed: u64, asked: u64) {
     let item = |file: &Lying| Item {
-        lead: "shed".into(),
+        lead: "shed".to_owned().into(),
         name: shown(&file.path),
         size: words::bytes(file.bytes),
         reason: format!("last used {}", time::time(file.used)),

@@ -4,7 +4,9 @@ use crate::draw::run_words::did;
 use crate::draw::run_words::outcome;
 use crate::draw::run_words::result_words;
 use crate::draw::run_words::took;
-use crate::typed_choice::choice;
+use crate::exit;
+use crate::lasting::{Unit, lasting};
+use crate::typed_choice::{Choice, choice};
 use clap::Args;
 use katabatic_core::RunClass;
 use std::io::IsTerminal;
@@ -20,7 +22,9 @@ use super::account::confirmed;
 use crate::app::App;
 use crate::draw::days::{self, Day};
 use crate::draw::listing::Item;
-use crate::draw::{json, line, listing, new_file, shown_text, time};
+use crate::draw::look::Look;
+use crate::draw::table::{Cell, Rows};
+use crate::draw::{json, line, listing, new_file, sentence, shown_text, time};
 
 /// `runs`.
 #[derive(Args, Debug)]
@@ -46,9 +50,9 @@ pub struct RunsArgs {
     /// Draw it into this new file
     #[arg(long, value_name = "FILE.svg", requires = "plot")]
     pub to: Option<PathBuf>,
-    /// Forget what runs did that began more than so many days ago; versions in the spares keep theirs
-    #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(i64).range(1..=36_500), conflicts_with_all = ["about", "plot", "day", "outcome"])]
-    pub forget_older_than: Option<i64>,
+    /// Forget what runs did that began longer ago than this, in whole days; versions in the spares keep theirs
+    #[arg(long, value_name = "TIME", value_parser = lasting(Unit::Days, 1..=36_500), conflicts_with_all = ["about", "plot", "day", "outcome"])]
+    pub forget_older_than: Option<u64>,
     /// Do it without asking
     #[arg(long, requires = "forget_older_than")]
     pub yes: bool,
@@ -67,7 +71,7 @@ pub fn runs(app: &App, typed: &RunsArgs) -> Result<ExitCode, Error> {
         app.config.lane(name)?;
     }
     if let Some(days) = typed.forget_older_than {
-        return forget(app, typed, days);
+        return forget(app, typed, days.cast_signed());
     }
     if typed.plot {
         return plot(app, typed);
@@ -96,27 +100,48 @@ pub fn runs(app: &App, typed: &RunsArgs) -> Result<ExitCode, Error> {
         });
         return Ok(ExitCode::SUCCESS);
     }
-    let number = all
-        .iter()
-        .map(|run| run.number.to_string().len())
-        .max()
-        .unwrap_or(1);
-    let item = |run: &Run| Item {
-        lead: format!(
-            "{:>number$}  {} {}, {}, {}",
-            run.number,
-            run.lane,
-            run.command,
-            time::exact(run.began),
-            took(run)
-        ),
-        name: did(run),
-        size: String::new(),
-        reason: outcome(run),
-    };
-    listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
+    let mut rows = Rows::new(
+        app.style,
+        &["run", "began", "lane", "command", "took", "did", "ended"],
+    );
+    for run in &all {
+        let (look, word) = ended(run);
+        rows.add(vec![
+            run.number.to_string().into(),
+            time::exact(run.began).into(),
+            run.lane.clone().into(),
+            shown_text(&run.command.to_string()).into(),
+            took(run).into(),
+            did(run).into(),
+            Cell::of(look, word),
+        ]);
+    }
+    for number in [0, 4] {
+        rows.numbers(number);
+    }
+    rows.whole(1);
+    rows.paths(2);
+    rows.paths(3);
+    rows.whole(6);
+    rows.print_telling(0, &mut |at| {
+        let run = &all[at];
+        if !matches!(run.class(), RunClass::Fine | RunClass::Running) {
+            sentence(app.style, 2, &outcome(run));
+        }
+    });
     line("Each file of a run: katabatic runs NUMBER");
     Ok(ExitCode::SUCCESS)
+}
+
+/// How a run ended, in a few words.
+fn ended(run: &Run) -> (Look, String) {
+    match run.class() {
+        RunClass::Fine => (Look::Fine, outcome(run)),
+        RunClass::NeedsPerson => (Look::WaitsForYou, "waits for you".to_owned()),
+        RunClass::Failed => (Look::Cannot, "failed".to_owned()),
+        RunClass::Running => (Look::UnderWay, outcome(run)),
+        RunClass::CutOff => (Look::Cannot, "cut off".to_owned()),
+    }
 }
 
 fn plot(app: &App, typed: &RunsArgs) -> Result<ExitCode, Error> {
@@ -187,7 +212,7 @@ fn forget(app: &App, typed: &RunsArgs, days: i64) -> Result<ExitCode, Error> {
         (true, false, 0) => {}
         (true, false, _) => line("Nothing was forgotten. To do it: the same with --yes"),
     }
-    Ok(ExitCode::SUCCESS)
+    Ok(exit::only_shown(old > 0 && !forgets))
 }
 
 /// The run of this number.
@@ -227,8 +252,8 @@ fn one(app: &App, number: i64) -> Result<(), Error> {
     line(format!("  outcome: {}", outcome(&run)));
     let item = |item: &RunItem| Item {
         lead: match item.at {
-            Some(at) => format!("{}  {}", time::exact(at), words::deed(&item.deed)),
-            None => words::deed(&item.deed),
+            Some(at) => format!("{}  {}", time::exact(at), words::deed(&item.deed)).into(),
+            None => words::deed(&item.deed).into(),
         },
         name: shown_text(&item.path),
         size: if item.bytes > 0 {
@@ -256,6 +281,7 @@ fn run_json(run: &Run) -> Value {
         "began": json::time(Some(run.began)),
         "ended": json::time(run.ended),
         "outcome": run.outcome.as_ref().map(words::run_outcome),
+        "class": run.class().name(),
         "up": {"files": counts.files_up, "bytes": counts.bytes_up},
         "down": {"files": counts.files_down, "bytes": counts.bytes_down},
         "moved": counts.moved,
@@ -267,6 +293,7 @@ fn run_json(run: &Run) -> Value {
         "conflicts": counts.conflicts,
         "stuck": counts.stuck,
         "drift": counts.drift,
+        "kept_back": counts.kept_back,
         "asking": counts.asking,
     })
 }

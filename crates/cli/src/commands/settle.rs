@@ -15,7 +15,7 @@ use serde_json::{Value, json};
 use super::status::entry_words;
 use crate::about;
 use crate::app::App;
-use crate::draw::{error, field, json, line, shown, time};
+use crate::draw::{error, json, line, sentence, shown, time};
 use crate::exit;
 
 /// What to keep.
@@ -35,7 +35,7 @@ pub enum KeepTyped {
 #[derive(Args, Debug)]
 pub struct SettleArgs {
     /// Files in conflict, or folders or lanes that hold some; what drifted, or whose removal waits for a yes
-    #[arg(required_unless_present = "ask", value_name = "PATH|LANE")]
+    #[arg(required_unless_present = "ask", value_name = "LANE|PATH")]
     pub paths: Vec<String>,
     /// Which version to keep; the other goes to the spares
     #[arg(long, value_enum, required_unless_present = "ask")]
@@ -44,7 +44,7 @@ pub struct SettleArgs {
     #[arg(long, conflicts_with_all = ["keep", "only_try", "json"])]
     pub ask: bool,
     /// Only say what it would do
-    #[arg(long = "try")]
+    #[arg(long = "preview", alias = "try")]
     pub only_try: bool,
 }
 
@@ -190,7 +190,7 @@ fn try_one(app: &App, lane: &LaneConfig, path: &RelPath, keep: Keep) -> Result<(
     };
     if !app.common.json {
         line(format!("{} in lane {}", shown(path), lane.name));
-        field(app.style, "", &would);
+        sentence(app.style, 2, &would);
     }
     let answer = json!({
         "lane": lane.name,

@@ -75,7 +75,7 @@ pub fn spares(app: &App, spares: &SparesCommand) -> Result<ExitCode, Error> {
 /// One in a list: its number, lane, path, size, why it is there and since when.
 pub fn spare_item(number: usize, spare: &Spare) -> Item {
     Item {
-        lead: format!("{:>number$}  {}", spare.number, spare.lane_name),
+        lead: format!("{:>number$}  {}", spare.number, spare.lane_name).into(),
         name: {
             let place = spare.place.as_deref().unwrap_or_default();
             let place = match (engine::is_of_no_lane(spare), place.ends_with('/')) {
@@ -88,14 +88,22 @@ pub fn spare_item(number: usize, spare: &Spare) -> Item {
         },
         size: words::bytes(spare.size),
         reason: format!(
-            "{} {}, lies {}{}",
+            "{} {}, kept {}{}",
             words::spare_cause(&spare.cause),
             time::time(spare.taken_at),
-            spare.side.here_or_there(),
+            kept_where(spare),
             spare
                 .edited
                 .map_or_else(String::new, |at| format!(", edited {}", time::time(at)))
         ),
+    }
+}
+
+/// Where a spare is kept. What is on the far side is in a cloud or on another drive; its place says which.
+fn kept_where(spare: &Spare) -> &'static str {
+    match spare.side {
+        Side::Near => "on this computer",
+        Side::Far => "on the far side",
     }
 }
 
@@ -184,7 +192,7 @@ fn say_trashed(app: &App, trashed: &[Trashed]) {
     line("");
     line("In the desktop's trash, put there by somebody and not by a pass:");
     let item = |trashed: &Trashed| Item {
-        lead: trashed.lane.clone(),
+        lead: trashed.lane.clone().into(),
         name: format!(
             "{}{}",
             shown(&trashed.path),

@@ -1,10 +1,10 @@
 //! `standin serve`: the simulated cloud, until it is stopped.
 
 use crate::common::Common;
+use crate::lasting::{Unit, lasting};
 use clap::Args;
 use clap::Subcommand;
 use std::fmt::Write as _;
-use std::io::Write;
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::str::FromStr;
@@ -16,6 +16,8 @@ use katabatic_standin::{Config, FAULTS, Fault, Faults, GrantConfig, User, habits
 use serde_json::json;
 
 use crate::app;
+use crate::draw::{json, line};
+use crate::signals::Signals;
 
 /// `standin …`.
 #[derive(Debug, Subcommand)]
@@ -65,10 +67,10 @@ pub struct StandinServeArgs {
     #[arg(long)]
     pub no_device_grant: bool,
     /// How long a code can be typed
-    #[arg(long, default_value_t = 600, value_name = "SECONDS")]
+    #[arg(long, default_value = "10m", value_name = "TIME", value_parser = lasting(Unit::Seconds, 1..=86_400))]
     pub code_lasts: u64,
     /// How long an access token is good
-    #[arg(long, default_value_t = 3600, value_name = "SECONDS")]
+    #[arg(long, default_value = "1h", value_name = "TIME", value_parser = lasting(Unit::Seconds, 1..=31_536_000))]
     pub token_lasts: u64,
     /// Where to listen for changes of the faults, such as 127.0.0.1:0
     #[arg(long, value_name = "ADDRESS")]
@@ -86,6 +88,8 @@ pub fn standin(common: &Common, standin: &StandinCommand) -> Result<ExitCode, Er
     let config = config(serve)?;
     let names: Vec<String> = config.users.iter().map(|user| user.name.clone()).collect();
     app::runtime()?.block_on(async {
+        let mut signals = Signals::listen()
+            .map_err(|why| Error::failed("starting the stand-in", why, "Try again."))?;
         let running = katabatic_standin::start(config).await.map_err(|why| {
             Error::failed(
                 "starting the stand-in",
@@ -107,30 +111,25 @@ pub fn standin(common: &Common, standin: &StandinCommand) -> Result<ExitCode, Er
                 "control": running.control(),
                 "authority": authority,
             });
-            say(&answer.to_string());
+            json::print(&answer);
         } else {
-            say(&running.url());
+            line(running.url());
             names
                 .iter()
-                .for_each(|name| say(&format!("{name} {}", files(name))));
+                .for_each(|name| line(format!("{name} {}", files(name))));
             if let Some(control) = running.control() {
-                say(&format!("control {control}"));
+                line(format!("control {control}"));
             }
             if let Some(authority) = authority {
-                say(&format!("authority {authority}"));
+                line(format!("authority {authority}"));
             }
         }
         tokio::select! {
             () = running.wait() => {}
-            _ = tokio::signal::ctrl_c() => {}
+            () = signals.next() => {}
         }
         Ok(ExitCode::SUCCESS)
     })
-}
-
-/// Whoever started it may have closed the pipe after the first line; a server goes on all the same.
-fn say(text: &str) {
-    let _ = writeln!(std::io::stdout(), "{text}");
 }
 
 /// All faults, for the help.

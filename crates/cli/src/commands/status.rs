@@ -4,7 +4,6 @@ use crate::draw::run_words::did;
 use crate::draw::run_words::outcome;
 use crate::draw::urgency::urgency;
 use clap::Args;
-use clap::ValueEnum;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -18,15 +17,20 @@ use katabatic_engine::standing::{self, LaneStanding, Standing};
 use katabatic_engine::{Class, Error};
 use serde_json::{Value, json};
 
-use super::agent::by_itself;
+use super::agent::{by_itself, died_words};
+use super::lanes_table;
 use super::openings::under_way_words;
 use crate::about::{About, understand};
 use crate::app::App;
+use crate::draw::folder_listing::{self, Member, Reasons};
 use crate::draw::listing::Item;
+use crate::draw::look::{Drawn, Look};
 use crate::draw::state_tree::StateTree;
 use crate::draw::table::Rows;
 use crate::draw::{self, json, line, listing, progress, shown, shown_text, time};
 use crate::exit;
+use crate::lane_paths::{LanePath, open_paths, settled_state};
+use crate::typed_state::StateTyped;
 
 /// `status`.
 #[derive(Args, Debug)]
@@ -54,33 +58,22 @@ pub struct StatusArgs {
     pub lines: bool,
 }
 
-/// How a path stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum StateTyped {
-    /// A change is known and not carried yet
-    Waiting,
-    /// Both sides changed
-    Conflict,
-    /// It cannot be carried
-    Stuck,
-    /// Its removal waits for a yes
-    Asking,
-    /// One-way: the receiving side changed by itself
-    Drift,
-    /// A rule, the choice or its kind keeps it out
-    LeftOut,
-}
-
 pub fn status(app: &App, typed: &crate::commands::status::StatusArgs) -> Result<ExitCode, Error> {
     let (mut code, mut answers, mut all) = (0, Vec::new(), Vec::new());
     // Of several lanes, each is told first, and then whatever of them needs somebody.
     let about_all = typed.about.is_empty() && app.config.lanes.len() > 1;
+    let mut not_looked = Vec::new();
+    let as_table =
+        about_all && app.common.verbose == 0 && !(app.common.json || typed.lines || typed.tree);
     let list = Listed {
         states: &typed.state,
         all: typed.all,
+        // Of all lanes, what is left out by choice is no news.
+        left_out: !as_table || typed.all || !typed.state.is_empty(),
     };
     // An agent that does not answer is told by its own command; here it is one that does not run.
     let agent = app.run(agent::ask(&app.home, &Ask::Status)).ok().flatten();
+    let died = agent::died(&app.home).filter(|_| agent.is_none());
     let about = understand(&app.config, &typed.about)?;
     let several = about.len() > 1;
     for About { lane, paths } in about {
@@ -92,13 +85,17 @@ pub fn status(app: &App, typed: &crate::commands::status::StatusArgs) -> Result<
         for path in paths {
             let mut tree = StateTree::new(&path, typed.depth);
             let mut settled = Vec::new();
+            let mut as_well = Vec::new();
             let told = &mut |step: &Step| {
-                if app.common.json && typed.all && list.names(Agreement::Settled) {
+                let named = list.names(settled_state(&lane, step));
+                if app.common.json && (typed.all || list.names_settled()) && named {
                     settled.push(settled_json(&lane, step));
                 } else if typed.tree {
                     tree.settled(step);
-                } else if typed.lines && list.names(Agreement::Settled) {
+                } else if typed.lines && named {
                     line(settled_line(&lane, step));
+                } else if !path.is_root() || (list.names_settled() && named) {
+                    as_well.extend(LanePath::settled(&lane, step));
                 }
             };
             let drawn = Arc::new(Progress::default());
@@ -121,6 +118,8 @@ pub fn status(app: &App, typed: &crate::commands::status::StatusArgs) -> Result<
                         answers.push(told());
                     } else if typed.lines {
                         json::print(&told());
+                    } else if as_table {
+                        not_looked.push((lane.name.clone(), error));
                     } else {
                         say_failed(app, &lane, &error);
                     }
@@ -129,7 +128,12 @@ pub fn status(app: &App, typed: &crate::commands::status::StatusArgs) -> Result<
                 looked => looked?,
             };
             check_known(&lane, &path, &standing)?;
-            if lane.account(Side::Far).is_none() && standing.far_failed.is_some() {
+            let waits = standing
+                .counts
+                .keys()
+                .any(|agreement| matches!(agreement, Agreement::Waiting(_)));
+            let away = standing.far_failed.is_some();
+            if away && (waits || lane.account(Side::Far).is_none()) {
                 code = exit::worse(code, exit::number(Class::NotThere));
             }
             // That the account is not reached mends itself once it is; other failures wait for somebody.
@@ -153,39 +157,70 @@ pub fn status(app: &App, typed: &crate::commands::status::StatusArgs) -> Result<
                 }
             } else if app.common.json {
                 let mut told = standing_json(&lane, &path, &standing, list, settled);
-                told["by_itself"] = by_itself_json(agent.as_ref(), &lane.name);
+                told["by_itself"] = by_itself_json(agent.as_ref(), died.is_some(), &lane.name);
                 answers.push(told);
+            } else if path.is_root()
+                && about_all
+                && app.common.quiet
+                && !standing.needs_a_person()
+                && !failed
+            {
+                // Nothing about it needs a person.
+            } else if path.is_root() && as_table {
+                all.push((lane.clone(), standing, as_well));
             } else if path.is_root() && about_all {
                 say_lane(app, &lane, &standing);
                 say_last_pass(app, &standing);
                 // Where none runs, that is said once of all.
                 if agent.is_some() {
-                    say_by_itself(app, agent.as_ref(), &lane);
+                    say_by_itself(app, agent.as_ref(), false, &lane);
                 }
                 say_next(app, &lane, &standing);
-                all.push((lane.name.clone(), standing));
+                all.push((lane.clone(), standing, as_well));
             } else if path.is_root() {
                 say_lane(app, &lane, &standing);
                 say_last_pass(app, &standing);
-                say_by_itself(app, agent.as_ref(), &lane);
+                say_by_itself(app, agent.as_ref(), died.is_some(), &lane);
                 say_each(app, &[("", &standing)], list);
+                say_settled(app, &[("", &as_well)], list);
                 say_next(app, &lane, &standing);
             } else {
-                say_path(app, &lane, &path, &standing, list);
+                say_path(app, &lane, &path, &standing, list, &as_well);
             }
         }
     }
     if app.common.json {
         json::print(&json!({"lanes": answers}));
     }
+    if as_table {
+        let mut rows: Vec<lanes_table::Row<'_>> = all
+            .iter()
+            .map(|(lane, standing, _)| lanes_table::Row::of(lane, standing, agent.as_ref()))
+            .collect();
+        let not_looked = not_looked.iter();
+        rows.extend(not_looked.map(|(lane, error)| lanes_table::Row::not_looked(lane, error)));
+        lanes_table::print(app, rows);
+    }
+    let settled: Vec<(&str, &[LanePath])> = all
+        .iter()
+        .map(|(lane, _, as_well)| (lane.name.as_str(), &as_well[..]))
+        .collect();
     let all: Vec<(&str, &LaneStanding)> = all
         .iter()
-        .map(|(lane, standing)| (lane.as_str(), standing))
+        .map(|(lane, standing, _)| (lane.name.as_str(), standing))
         .collect();
     if agent.is_none() && !all.is_empty() {
-        line("No agent runs: all lanes run by hand alone (katabatic agent start)");
+        match died {
+            Some(began) => draw::sentence(
+                app.style,
+                0,
+                &format!("{} Next: katabatic agent start", died_words(began)),
+            ),
+            None => line("No agent runs: all lanes run by hand alone (katabatic agent start)"),
+        }
     }
     say_each(app, &all, list);
+    say_settled(app, &settled, list);
     Ok(ExitCode::from(code))
 }
 
@@ -252,24 +287,29 @@ const NAMED: usize = 40;
 struct Listed<'l> {
     states: &'l [StateTyped],
     all: bool,
+    left_out: bool,
 }
 
 impl Listed<'_> {
-    fn names(self, agreement: Agreement) -> bool {
-        let wanted = |state: &StateTyped| match state {
-            StateTyped::Waiting => matches!(agreement, Agreement::Waiting(_)),
-            StateTyped::Conflict => agreement == Agreement::Conflict,
-            StateTyped::Stuck => agreement == Agreement::Stuck,
-            StateTyped::Asking => matches!(agreement, Agreement::Asking(_)),
-            StateTyped::Drift => agreement == Agreement::Drift,
-            StateTyped::LeftOut => agreement == Agreement::LeftOut,
-        };
-        self.states.is_empty() || self.states.iter().any(wanted)
+    fn names(self, state: FileState) -> bool {
+        let is_told = self.left_out || state.agreement != Agreement::LeftOut;
+        is_told && StateTyped::any_fits(self.states, state)
+    }
+
+    /// Whether names are told that no lane can carry.
+    fn names_left_out(self) -> bool {
+        self.states.is_empty() || self.states.contains(&StateTyped::LeftOut)
+    }
+
+    /// Whether what is settled is named, too: only where somebody asks for a state that it can be in.
+    fn names_settled(self) -> bool {
+        let settled = |state: &StateTyped| state.is_of_content() || *state == StateTyped::Settled;
+        self.states.iter().any(settled)
     }
 }
 
 /// What waits to be carried one way, in bytes.
-fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
+pub(super) fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
     let waits = standing
         .standings
         .iter()
@@ -283,12 +323,13 @@ fn waiting_bytes(standing: &LaneStanding, agreement: Agreement) -> u64 {
 pub fn heading(app: &App, lane: &LaneConfig) {
     let whole = format!("Lane {}: {}", lane.name, places(app, lane));
     let room = app.style.width.map_or(usize::MAX, usize::from);
+    let name = Drawn::of(Look::Heading, &format!("Lane {}", lane.name));
     if console::measure_text_width(&whole) <= room {
-        line(whole);
-        return;
+        let places = format!(": {}", places(app, lane));
+        return name.with(Look::Fine, &places).print();
     }
     let arrow = app.style.arrow(lane.terms.direction);
-    line(format!("Lane {}: {}", lane.name, lane.near));
+    name.with(Look::Fine, &format!(": {}", lane.near)).print();
     line(format!("  {arrow} {}", lane.far_place()));
 }
 
@@ -302,25 +343,30 @@ pub fn places(app: &App, lane: &LaneConfig) -> String {
     )
 }
 
-fn say_by_itself(app: &App, agent: Option<&Answer>, lane: &LaneConfig) {
-    let runs = format!("runs {}", by_itself(agent, &lane.name));
+fn say_by_itself(app: &App, agent: Option<&Answer>, died: bool, lane: &LaneConfig) {
+    let runs = format!("runs {}", by_itself(agent, died, &lane.name));
     draw::sentence(app.style, 2, &runs);
+    say_opening(agent, &lane.name);
+}
+
+/// What comes for programs now.
+pub(super) fn say_opening(agent: Option<&Answer>, lane: &str) {
     let under_way = agent.iter().flat_map(|agent| &agent.openings.under_way);
-    for one in under_way.filter(|one| one.lane == lane.name) {
+    for one in under_way.filter(|one| one.lane == lane) {
         line(format!("  opening {}", under_way_words(one)));
     }
 }
 
 /// When the last pass over the lane was, and how it ended.
-struct LastPass {
-    at: Option<EditTime>,
+pub(super) struct LastPass {
+    pub(super) at: Option<EditTime>,
     run: Option<i64>,
     outcome: String,
     failed: bool,
 }
 
 impl LastPass {
-    fn of(standing: &LaneStanding) -> Option<LastPass> {
+    pub(super) fn of(standing: &LaneStanding) -> Option<LastPass> {
         if let Some(failed) = &standing.failed {
             return Some(LastPass {
                 at: Some(failed.at),
@@ -333,21 +379,20 @@ impl LastPass {
                 failed: true,
             });
         }
-        let ended = standing
-            .last_run
-            .as_ref()
-            .map(|run| run.ended.unwrap_or(run.began));
-        match &standing.last_run {
-            Some(run) if standing.pass_seen <= ended => Some(LastPass {
-                at: ended,
+        match standing.run_of_last_pass() {
+            Some(run) => Some(LastPass {
+                at: Some(run.ended.unwrap_or(run.began)),
                 run: Some(run.number),
                 outcome: match run.class() {
                     RunClass::Fine => did(run),
-                    RunClass::NeedsPerson | RunClass::Failed | RunClass::CutOff => outcome(run),
+                    RunClass::NeedsPerson
+                    | RunClass::Failed
+                    | RunClass::Running
+                    | RunClass::CutOff => outcome(run),
                 },
                 failed: run.class() == RunClass::Failed,
             }),
-            _ => standing.pass_seen.map(|at| LastPass {
+            None => standing.pass_seen.map(|at| LastPass {
                 at: Some(at),
                 run: None,
                 outcome: "nothing to carry".to_owned(),
@@ -358,7 +403,7 @@ impl LastPass {
 }
 
 /// The last pass in words.
-fn last_pass_words(standing: &LaneStanding) -> Option<String> {
+pub(super) fn last_pass_words(standing: &LaneStanding) -> Option<String> {
     let last = LastPass::of(standing)?;
     let at = last
         .at
@@ -413,9 +458,13 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
         ]);
     }
     if rows.is_empty() {
-        line("  both sides are empty");
+        line(match standing.far_seen {
+            Some(_) => "  both sides are empty",
+            None => "  nothing is here; what is there was never looked at",
+        });
     }
     rows.print(2);
+    say_zeros(app, lane, standing);
 }
 
 /// Where the content lies, where not all of it simply lies here.
@@ -444,6 +493,31 @@ fn rows_of_contents(app: &App, standing: &LaneStanding, rows: &mut Rows) {
                 words::bytes(standing.believed.bytes)
             ),
         ]);
+    }
+}
+
+/// Where what is read of a stub would be zeros.
+pub(super) fn say_zeros(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
+    if standing.open_stubs {
+        draw::sentence(
+            app.style,
+            2,
+            &format!(
+                "Mind: somebody gave stubs rights (chmod), so programs read zeros in place of their content. To close them again: katabatic sync {}; to have the content: katabatic fetch PATH",
+                lane.name
+            ),
+        );
+    }
+    let stubs = standing
+        .lies
+        .get(&Lies::Stub)
+        .is_some_and(|tally| tally.files > 0);
+    if stubs && rustix::process::geteuid().is_root() {
+        draw::sentence(
+            app.style,
+            2,
+            "Mind: you are root, whom no rights keep out: what root reads of a stub is zeros, not its content",
+        );
     }
 }
 
@@ -477,7 +551,7 @@ fn left_out_words(count: u64, standing: &LaneStanding) -> String {
 /// Names what is not settled, the most urgent first; of several lanes, each with its name.
 fn say_each(app: &App, lanes: &[(&str, &LaneStanding)], list: Listed<'_>) {
     let item = |lane: &str, agreement: Agreement, name: String, reason: &str| Item {
-        lead: app.style.state(agreement),
+        lead: app.style.state_cell(agreement),
         name: match lane {
             "" => name,
             lane => format!("{lane}: {name}"),
@@ -492,12 +566,9 @@ fn say_each(app: &App, lanes: &[(&str, &LaneStanding)], list: Listed<'_>) {
             .standings
             .iter()
             .filter(|one| one.state.agreement != Agreement::Settled)
-            .filter(|one| list.names(one.state.agreement));
+            .filter(|one| list.names(one.state));
         open.extend(named.map(|one| (*lane, one)));
-        let named = standing
-            .unusable
-            .iter()
-            .filter(|_| list.names(Agreement::LeftOut));
+        let named = standing.unusable.iter().filter(|_| list.names_left_out());
         unusable.extend(
             named.map(|name| item(lane, Agreement::LeftOut, shown_text(&name.shown), &name.why)),
         );
@@ -536,6 +607,17 @@ pub fn next_for_conflicts(lane: &str) {
     line("  then: katabatic settle PATH --keep near|far|both|newest");
 }
 
+/// What is to be done about versions that the other side keeps back.
+pub fn settle_what_is_kept_back(lane: &str, source: Side) -> String {
+    format!(
+        "Next: katabatic settle PATH --keep {}: the version from {} goes over, the one {} into the spares; --keep both: that one stays beside it under a dated name. All of them, as --keep {}: katabatic sync {lane} --restore-drift",
+        source.name(),
+        source.here_or_there(),
+        source.other().here_or_there(),
+        source.name()
+    )
+}
+
 /// What is to be done about a lane next.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Next {
@@ -544,6 +626,7 @@ enum Next {
     FirstPass,
     Sync,
     Answer,
+    BringOver,
     PutRight,
     Nothing,
 }
@@ -563,6 +646,8 @@ fn next_of(standing: &LaneStanding) -> Next {
         Next::Sync
     } else if any(|agreement| matches!(agreement, Agreement::Asking(_))) {
         Next::Answer
+    } else if any(|agreement| *agreement == Agreement::KeptBack) {
+        Next::BringOver
     } else if any(|agreement| *agreement == Agreement::Drift) {
         Next::PutRight
     } else {
@@ -570,7 +655,7 @@ fn next_of(standing: &LaneStanding) -> Next {
     }
 }
 
-fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
+pub(super) fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     let name = &lane.name;
     let is_away = standing.far_failed.is_some();
     match (next_of(standing), &standing.failed) {
@@ -599,6 +684,11 @@ fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
             2,
             "Next: katabatic settle PATH --keep near or far: the side where it is gone says yes, the other one no",
         ),
+        (Next::BringOver, _) => draw::sentence(
+            app.style,
+            2,
+            &settle_what_is_kept_back(name, lane.terms.direction.source().unwrap_or(Side::Near)),
+        ),
         (Next::PutRight, _) => draw::sentence(
             app.style,
             2,
@@ -625,13 +715,14 @@ fn say_path(
     path: &RelPath,
     standing: &LaneStanding,
     list: Listed<'_>,
+    settled: &[LanePath],
 ) {
     let own = standing
         .standings
         .iter()
         .find(|one| one.step.path() == path);
     let Some(own) = own else {
-        say_counts(app, lane, path, standing, list);
+        say_counts(app, lane, path, standing, list, settled);
         return;
     };
     line(format!("{} in lane {}", shown(path), lane.name));
@@ -679,7 +770,7 @@ fn say_path(
         .or(own.step.entry(Side::Far))
         .is_some_and(|entry| entry.kind == Kind::Folder)
     {
-        say_counts(app, lane, path, standing, list);
+        say_counts(app, lane, path, standing, list, settled);
     }
     let typed = words::typed(&lane.near.join(path).to_string());
     match own.state.agreement {
@@ -687,6 +778,12 @@ fn say_path(
         Agreement::Conflict => line(format!(
             "  Next: katabatic settle {typed} --keep near|far|both"
         )),
+        Agreement::KeptBack => {
+            let source = lane.terms.direction.source().unwrap_or(Side::Near).name();
+            line(format!(
+                "  Next: katabatic settle {typed} --keep {source}|both"
+            ));
+        }
         Agreement::Stuck => line(format!(
             "  Next: once the reason is gone, katabatic sync {}",
             lane.name
@@ -713,6 +810,7 @@ fn say_counts(
     path: &RelPath,
     standing: &LaneStanding,
     list: Listed<'_>,
+    settled: &[LanePath],
 ) {
     line(format!("In {}/ of lane {}", shown(path), lane.name));
     say_seen(app, standing);
@@ -722,7 +820,47 @@ fn say_counts(
     }
     rows_of_contents(app, standing, &mut rows);
     rows.print(2);
+    let mut members = folder_listing::members(path, &with_open(settled, standing));
+    members.retain(|member| member.fits(list.states));
+    if !members.is_empty() {
+        line("");
+        folder_listing::print(app.style, 2, &members, Reasons::Untold);
+    }
     say_each(app, &[("", standing)], list);
+}
+
+/// Settled paths of a standing with those of it that are not, in the order of paths.
+fn with_open(settled: &[LanePath], standing: &LaneStanding) -> Vec<LanePath> {
+    let mut all = settled.to_vec();
+    all.extend(open_paths(standing));
+    all.sort_by(|one, other| one.path.cmp(&other.path));
+    all
+}
+
+/// What is settled, where it was asked for by its state.
+fn say_settled(app: &App, lanes: &[(&str, &[LanePath])], list: Listed<'_>) {
+    let named = |lane: &str, one: &LanePath| match lane {
+        "" => one.path.to_string(),
+        lane => format!("{lane}: {}", one.path),
+    };
+    let mut settled = Vec::new();
+    for (lane, paths) in lanes {
+        settled.extend(paths.iter().map(|one| Member::of(one, named(lane, one))));
+    }
+    let more = settled.len().saturating_sub(NAMED);
+    if !list.all {
+        settled.truncate(NAMED);
+    }
+    if !settled.is_empty() {
+        line("");
+    }
+    folder_listing::print(app.style, 2, &settled, Reasons::Untold);
+    if more > 0 && !list.all {
+        line(format!(
+            "  and {}: with --all",
+            words::count(more as u64, "path more", "paths more")
+        ));
+    }
 }
 
 fn view_words(own: &Standing, side: Side) -> String {
@@ -766,12 +904,7 @@ fn path_json(step: &Step, state: FileState, reason: &str, unproven: bool) -> Val
 
 /// What is settled; that it is unproven is told where it is asked about alone.
 fn settled_json(lane: &LaneConfig, step: &Step) -> Value {
-    let held = lane.contents.held_by(step.path()).is_some();
-    let state = FileState {
-        agreement: Agreement::Settled,
-        lies: Lies::of(step.entry(Side::Near), held),
-    };
-    path_json(step, state, "", false)
+    path_json(step, settled_state(lane, step), "", false)
 }
 
 /// A line of the stream about what is settled.
@@ -781,19 +914,19 @@ fn settled_line(lane: &LaneConfig, step: &Step) -> String {
 
 fn with_lane(lane: &str, mut value: Value) -> String {
     value["lane"] = json!(lane);
-    value.to_string()
+    json::text(&value)
 }
 
 fn say_lines(lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
     for one in &standing.standings {
         // What is settled was told while it was found.
         let agreement = one.state.agreement;
-        if agreement != Agreement::Settled && list.names(agreement) {
+        if agreement != Agreement::Settled && list.names(one.state) {
             let told = path_json(&one.step, one.state, &one.reason, one.unproven);
             line(with_lane(&lane.name, told));
         }
     }
-    if list.names(Agreement::LeftOut) {
+    if list.names_left_out() {
         for name in &standing.unusable {
             let told = json!({"path": null, "shown": name.shown, "state": Agreement::LeftOut.word(), "reason": name.why});
             line(with_lane(&lane.name, told));
@@ -802,11 +935,12 @@ fn say_lines(lane: &LaneConfig, standing: &LaneStanding, list: Listed<'_>) {
 }
 
 /// Whether anything runs a lane by itself, and when next.
-fn by_itself_json(agent: Option<&Answer>, name: &str) -> Value {
+fn by_itself_json(agent: Option<&Answer>, died: bool, name: &str) -> Value {
     let lane = agent.and_then(|agent| agent.lanes.iter().find(|lane| lane.lane == name));
     json!({
         "agent": agent.is_some(),
-        "words": by_itself(agent, name),
+        "died": died,
+        "words": by_itself(agent, died, name),
         "next": json::time(lane.and_then(|lane| lane.next).map(EditTime)),
     })
 }
@@ -821,7 +955,7 @@ fn standing_json(
     let named = standing
         .standings
         .iter()
-        .filter(|one| list.names(one.state.agreement));
+        .filter(|one| list.names(one.state));
     let one = |one: &Standing| path_json(&one.step, one.state, &one.reason, one.unproven);
     let files: Vec<Value> = named.map(one).chain(settled).collect();
     let counts: serde_json::Map<String, Value> = standing
@@ -856,6 +990,7 @@ fn standing_json(
         "counts": counts,
         "settled_bytes": standing.settled_bytes,
         "lies": lies,
+        "open_stubs": standing.open_stubs,
         "believed": {"files": standing.believed.files, "bytes": standing.believed.bytes},
         "kept_away": standing.kept_away.iter().map(RelPath::as_str).collect::<Vec<_>>(),
         "files": files,

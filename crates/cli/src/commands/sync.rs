@@ -18,7 +18,7 @@ use crate::about::{About, understand};
 use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{error, json, line, listing, progress, shown, time};
+use crate::draw::{self, error, json, line, listing, progress, shown, time};
 use crate::{exit, proof_words};
 
 /// `sync`.
@@ -172,7 +172,8 @@ pub fn leading(app: &App, lane: &LaneConfig, lead: Option<Side>) -> Result<Optio
 pub fn code_of(report: &Report) -> u8 {
     match report {
         Report { stopped: true, .. } => exit::number(Class::Stopped),
-        report if report.needs_a_person() => exit::NEEDS_A_PERSON,
+        // Whoever asks by hand is not told that all is settled while something is not.
+        report if report.needs_a_person() || report.being_written > 0 => exit::NEEDS_A_PERSON,
         _ => 0,
     }
 }
@@ -261,11 +262,13 @@ pub fn say(app: &App, name: &str, report: &Report) {
     let waiting = report
         .outcomes
         .iter()
-        .filter(|outcome| outcome.ending == Ending::Waiting)
+        .filter(|outcome| matches!(outcome.ending, Ending::Waiting | Ending::BeingWritten))
         .count() as u64;
     if !app.common.quiet || report.needs_a_person() || report.stopped {
         let nothing = match did.is_empty() {
-            true if report.needs_a_person() || report.stopped => ", nothing carried",
+            true if report.needs_a_person() || report.being_written > 0 || report.stopped => {
+                ", nothing carried"
+            }
             true => ", nothing to carry",
             false => "",
         };
@@ -290,7 +293,47 @@ pub fn say(app: &App, name: &str, report: &Report) {
             "  {left_out} left out, see katabatic status {name}"
         ));
     }
+    if report.closed_stubs > 0 {
+        draw::sentence(
+            app.style,
+            2,
+            &format!(
+                "{} had been given rights by somebody, and read as zeros: the rights were taken again. To have the content: katabatic fetch PATH",
+                words::count(report.closed_stubs, "stub", "stubs")
+            ),
+        );
+    }
     needing(app, name, report);
+    say_being_written(app, report);
+}
+
+/// What goes by itself once nobody writes to it any more.
+fn say_being_written(app: &App, report: &Report) {
+    let written = |outcome: &&Outcome| outcome.ending == Ending::BeingWritten;
+    let items: Vec<Item> = report
+        .outcomes
+        .iter()
+        .filter(written)
+        .take(NAMED)
+        .map(|outcome| Item {
+            lead: app.style.state_cell(outcome.agreement()),
+            name: shown(outcome.step.path()),
+            size: String::new(),
+            reason: outcome.why(&time::time),
+        })
+        .collect();
+    listing::print(app.style, 2, &items);
+    if report.being_written > 0 {
+        line(format!(
+            "  Next: {} carried by the next sync that finds nobody writing to {}; the agent sees to that by itself",
+            words::count(report.being_written, "file is", "files are"),
+            if report.being_written == 1 {
+                "it"
+            } else {
+                "them"
+            },
+        ));
+    }
 }
 
 pub fn needing(app: &App, name: &str, report: &Report) {
@@ -300,7 +343,7 @@ pub fn needing(app: &App, name: &str, report: &Report) {
         .filter(|outcome| outcome.agreement().needs_a_person())
         .collect();
     let item = |outcome: &&Outcome| Item {
-        lead: app.style.state(outcome.agreement()),
+        lead: app.style.state_cell(outcome.agreement()),
         name: shown(outcome.step.path()),
         size: String::new(),
         reason: outcome.why(&time::time),
@@ -321,11 +364,19 @@ pub fn needing(app: &App, name: &str, report: &Report) {
         .lane(name)
         .ok()
         .and_then(|lane| lane.terms.direction.source());
-    if let (true, Some(source)) = (report.counts.drift > 0, source) {
+    if let (true, Some(source)) = (report.counts.kept_back > 0, source) {
+        draw::sentence(
+            app.style,
+            2,
+            &super::status::settle_what_is_kept_back(name, source),
+        );
+    }
+    let left = report.counts.drift - report.counts.kept_back;
+    if let (true, Some(source)) = (left > 0, source) {
         let receiver = source.other();
         line(format!(
             "  {} changed {} by somebody else and left so. To put it right: katabatic settle PATH --keep {}",
-            words::count(report.counts.drift, "path", "paths"),
+            words::count(left, "path", "paths"),
             receiver.here_or_there(),
             source.name()
         ));
@@ -376,7 +427,10 @@ pub fn report_json(lane: &str, report: &Report) -> Value {
         "conflicts": counts.conflicts,
         "stuck": counts.stuck,
         "drift": counts.drift,
+        "kept_back": counts.kept_back,
         "asking": counts.asking,
+        "being_written": report.being_written,
+        "closed_stubs": report.closed_stubs,
         "settled": report.settled,
         "left_out": report.left_out,
         "stopped": report.stopped,

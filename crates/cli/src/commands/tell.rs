@@ -15,7 +15,7 @@ use crate::app::App;
 use crate::draw::{field, json, line, shown_text};
 
 /// `tell`.
-#[derive(Args, Debug)]
+#[derive(Args, Debug, Default, PartialEq)]
 pub struct TellArgs {
     /// On the desktop of the person: of success, changes, problem, with commas between them; none for no more
     #[arg(long, value_name = "KINDS|none", value_delimiter = ',')]

@@ -60,7 +60,10 @@ pub fn undo(app: &App, typed: &UndoArgs) -> Result<ExitCode, Error> {
         } else if !offer.is_empty() {
             line("Nothing was taken back. To do it: the same with --yes");
         }
-        return Ok(needs(false));
+        return Ok(match offer.is_empty() {
+            true => needs(false),
+            false => exit::only_shown(true),
+        });
     }
     may(app, typed, &run)?;
     let done = app.run(undo::take_back(&pass, &offer, &run))?;

@@ -1,6 +1,7 @@
 //! `why`: the whole story of one path, there or not.
 
 use clap::Args;
+use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
@@ -12,11 +13,11 @@ use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::why::{Story, story};
 use katabatic_ledger::runs::{Run, RunItem};
-use katabatic_ledger::spare_rows::Spare;
 use serde_json::{Value, json};
 
 use super::spares::spare_json;
 use super::status::{self, entry_words};
+use super::versions::{self, WhichTyped, versions_json};
 use crate::about::{find, nearest};
 use crate::app::App;
 use crate::draw::run_words::result_words;
@@ -29,9 +30,15 @@ pub struct WhyArgs {
     /// A file or a folder, here or in an account, whether it is there or not
     #[arg(value_name = "PATH")]
     pub path: String,
+    /// Show one of its versions: near, far, or the number of one in the spares
+    #[arg(long, value_name = "near|far|NUMBER")]
+    pub show: Option<WhichTyped>,
+    /// Copy that version to this new file, whatever is in it
+    #[arg(long, value_name = "FILE", requires = "show")]
+    pub to: Option<PathBuf>,
 }
 
-pub fn why(app: &App, typed: &crate::commands::why::WhyArgs) -> Result<ExitCode, Error> {
+pub fn why(app: &App, typed: &WhyArgs) -> Result<ExitCode, Error> {
     let (lane, path) = match find(&app.config, &typed.path)? {
         Some((lane, Some(path))) => (lane, path),
         Some((lane, None)) => {
@@ -43,6 +50,9 @@ pub fn why(app: &App, typed: &crate::commands::why::WhyArgs) -> Result<ExitCode,
         }
         None => return no_lane(app, &typed.path),
     };
+    if let Some(WhichTyped(which)) = typed.show {
+        return versions::show(app, &lane, &path, which, typed.to.as_deref());
+    }
     let story = app.run(async {
         let pass = app.look(&lane, Arc::new(Progress::default())).await?;
         story(&pass, &path, &time::time).await
@@ -158,13 +168,7 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
             "no pass that is remembered did anything to it",
         );
     }
-    for (number, spare) in story.spares.iter().enumerate() {
-        field(
-            app.style,
-            if number == 0 { "spares" } else { "" },
-            &spare_words(spare),
-        );
-    }
+    versions::say_versions(app, lane, story);
     if let Some(next) = next_step(lane, story) {
         line(format!("  Next: {next}"));
     }
@@ -377,26 +381,16 @@ fn history_words(story: &Story, run: &Run, item: &RunItem) -> String {
     )
 }
 
-fn spare_words(spare: &Spare) -> String {
-    format!(
-        "{} {}, {}; back with: katabatic spares restore {}",
-        words::spare_cause(&spare.cause),
-        time::time(spare.taken_at),
-        words::bytes(spare.size),
-        spare.number
-    )
-}
-
 fn next_step(lane: &LaneConfig, story: &Story) -> Option<String> {
     let typed = words::typed(&lane.near.join(&story.path).to_string());
     if story.left_out.is_some() {
         return None;
     }
     let Some(own) = &story.standing else {
-        return story.spares.first().map(|spare| {
+        return story.spares.first().map(|kept| {
             format!(
                 "katabatic spares restore {}, then katabatic sync {}",
-                spare.number, lane.name
+                kept.spare.number, lane.name
             )
         });
     };
@@ -460,6 +454,7 @@ fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
             "reason": item.reason,
             "result": words::item_outcome(&item.outcome),
         })).collect::<Vec<_>>(),
-        "spares": story.spares.iter().map(spare_json).collect::<Vec<_>>(),
+        "spares": story.spares.iter().map(|kept| spare_json(&kept.spare)).collect::<Vec<_>>(),
+        "versions": versions_json(story),
     })
 }

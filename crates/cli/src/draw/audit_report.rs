@@ -10,7 +10,7 @@ use katabatic_engine::config::LaneConfig;
 use serde_json::json;
 
 use super::new_file;
-use super::page;
+use super::page::{self, Column, Table};
 use super::time;
 use crate::draw::audit_words::{also_words, audit_json, how_words, verdict_words};
 
@@ -115,22 +115,33 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
             page::text(&verdict_words(lane, audit)),
             page::text(&how_words(audit)),
         );
-        body.push_str(
-            "<table><thead><tr><th>folder</th><th class=\"n\">files here</th><th class=\"n\">files there</th><th class=\"n\">bytes here</th><th class=\"n\">bytes there</th><th class=\"n\">equal</th></tr></thead><tbody>",
-        );
+        let mut table = Table::new(&[
+            ("folder", Column::Text),
+            ("files here", Column::Number),
+            ("files there", Column::Number),
+            ("bytes here", Column::Number),
+            ("bytes there", Column::Number),
+            ("equal", Column::Number),
+        ]);
         for (folder, counted) in &audit.folders {
             let name = match folder.is_empty() {
                 true => "(in no folder)".to_owned(),
                 false => format!("{folder}/"),
             };
-            row(&mut body, &name, counted);
+            row(&mut table, &name, counted);
         }
-        body.push_str("</tbody><tfoot>");
-        row(&mut body, "in all", &audit.total());
-        body.push_str("</tfoot></table>");
+        table.sums();
+        row(&mut table, "in all", &audit.total());
+        body.push_str(&table.end());
         page::list(&mut body, &also_words(audit));
         if !audit.findings.is_empty() {
-            body.push_str("<table><thead><tr><th>what</th><th>path</th><th class=\"n\">here</th><th class=\"n\">there</th><th>reason</th></tr></thead><tbody>");
+            let mut table = Table::new(&[
+                ("what", Column::Text),
+                ("path", Column::Text),
+                ("here", Column::Number),
+                ("there", Column::Number),
+                ("reason", Column::Text),
+            ]);
             for finding in &audit.findings {
                 let size = |entry: &Option<katabatic_core::Entry>| {
                     entry
@@ -139,35 +150,30 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
                 };
                 let shows = finding.near.as_ref().or(finding.far.as_ref());
                 let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
-                let _ = write!(
-                    body,
-                    "<tr><td>{}</td><td>{}{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td>{}</td></tr>",
-                    finding.verdict.word(),
-                    page::text(finding.path.as_str()),
-                    if folder { "/" } else { "" },
+                table.row(&[
+                    finding.verdict.word().to_owned(),
+                    format!("{}{}", finding.path, if folder { "/" } else { "" }),
                     size(&finding.near),
                     size(&finding.far),
-                    page::text(&finding.why),
-                );
+                    finding.why.clone(),
+                ]);
             }
-            body.push_str("</tbody></table>");
+            body.push_str(&table.end());
         }
         body.push_str("</section>");
     }
     page::whole("Audit: do both sides hold the same?", &body)
 }
 
-fn row(body: &mut String, name: &str, counted: &Counted) {
-    let _ = write!(
-        body,
-        "<tr><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td></tr>",
-        page::text(name),
+fn row(table: &mut Table, name: &str, counted: &Counted) {
+    table.row(&[
+        name.to_owned(),
         words::grouped(counted.near.files),
         words::grouped(counted.far.files),
         words::bytes(counted.near.bytes),
         words::bytes(counted.far.bytes),
         words::grouped(counted.equal),
-    );
+    ]);
 }
 
 #[cfg(test)]

@@ -49,7 +49,7 @@ impl Day {
         sum(&mut self.down, counts.files_down, counts.bytes_down);
         self.runs += 1;
         match run.class() {
-            RunClass::Fine => {}
+            RunClass::Fine | RunClass::Running => {}
             RunClass::NeedsPerson => self.person += 1,
             RunClass::Failed | RunClass::CutOff => self.failed += 1,
         }
@@ -381,6 +381,7 @@ mod tests {
             began: EditTime(began.timestamp().as_nanosecond().try_into().unwrap()),
             ended: None,
             outcome,
+            runs_still: false,
             counts: Counts {
                 files_up: up.0,
                 bytes_up: up.1,
@@ -417,6 +418,7 @@ mod tests {
     fn a_line_a_day_that_fits_and_shows_whatever_was_carried() {
         let style = Style {
             marks: false,
+            progress: crate::draw::progress::Shown::Nothing,
             terminal: false,
             width: Some(80),
         };

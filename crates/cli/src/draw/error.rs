@@ -10,6 +10,9 @@ pub fn described(error: &Error) -> Value {
     let mut answer = json!({
         "what": error.what, "why": error.why, "next": error.next, "exit": exit::number(error.class)
     });
+    if !error.details.is_empty() {
+        answer["details"] = json!(error.details);
+    }
     for (name, fact) in &error.facts {
         answer["facts"][*name] = json!(fact);
     }
@@ -36,6 +39,9 @@ pub fn error(error: &Error, as_json: bool) {
     };
     say("katabatic: ", "  ", &error.what);
     say("  why   ", "        ", &error.why);
+    for detail in &error.details {
+        super::say(format!("        {detail}"));
+    }
     for (name, fact) in &error.facts {
         say(&format!("        {name:<9}"), "                 ", fact);
     }

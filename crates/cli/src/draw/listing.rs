@@ -1,15 +1,17 @@
 //! Lists of paths with a state or an action before them and a reason behind them.
 //!
-//! Where the terminal is wide enough they stand in columns. Where it is not, a path is never broken: the reason gets
-//! a line of its own below, once for all neighbours that share it.
+//! Where the terminal is wide enough they stand in columns. Where it is not, a path is never broken, only shortened in the
+//! middle where it is wider than the terminal: the reason gets a line of its own below, once for all neighbours that share
+//! it. In a pipe everything is whole.
 
-use super::table::Rows;
-use super::{Style, line, wrapped};
+use super::look::{Drawn, Look};
+use super::table::{Cell, Rows};
+use super::{Style, line, shortened, wrapped};
 
 /// One path.
 pub struct Item {
     /// Its state, or what is to be done.
-    pub lead: String,
+    pub lead: Cell,
     /// The path, as it may be shown.
     pub name: String,
     /// A size, where one belongs there.
@@ -20,7 +22,7 @@ pub struct Item {
 
 /// Writes a list.
 pub fn print(style: Style, indent: usize, items: &[Item]) {
-    let widest = |part: fn(&Item) -> &String| {
+    let widest = |part: fn(&Item) -> &str| {
         items
             .iter()
             .map(|item| console::measure_text_width(part(item)))
@@ -28,7 +30,7 @@ pub fn print(style: Style, indent: usize, items: &[Item]) {
             .unwrap_or(0)
     };
     let (lead, name, size) = (
-        widest(|item| &item.lead),
+        widest(|item| item.lead.text()),
         widest(|item| &item.name),
         widest(|item| &item.size),
     );
@@ -38,11 +40,11 @@ pub fn print(style: Style, indent: usize, items: &[Item]) {
     }
     let mut rows = Rows::bare(style, if size > 0 { 4 } else { 3 });
     for item in items {
-        let mut cells = vec![
+        let mut cells: Vec<Cell> = vec![
             item.lead.clone(),
-            item.name.clone(),
-            item.size.clone(),
-            item.reason.clone(),
+            item.name.clone().into(),
+            item.size.clone().into(),
+            item.reason.clone().into(),
         ];
         if size == 0 {
             cells.remove(2);
@@ -58,19 +60,22 @@ pub fn print(style: Style, indent: usize, items: &[Item]) {
 fn narrow(style: Style, indent: usize, lead: usize, items: &[Item]) {
     let margin = " ".repeat(indent);
     for (at, item) in items.iter().enumerate() {
-        let padding = " ".repeat(lead - console::measure_text_width(&item.lead));
+        let padding = " ".repeat(lead - console::measure_text_width(item.lead.text()));
         let size = if item.size.is_empty() {
             String::new()
         } else {
             format!("  {}", item.size)
         };
-        line(format!(
-            "{margin}{}{padding}  {}{size}",
-            item.lead, item.name
-        ));
-        let shared = items
-            .get(at + 1)
-            .is_some_and(|next| (&next.lead, &next.reason) == (&item.lead, &item.reason));
+        let room = usize::from(style.width.unwrap_or(u16::MAX));
+        let others = indent + lead + 2 + console::measure_text_width(&size);
+        let name = shortened(&item.name, room.saturating_sub(others).max(20));
+        Drawn::of(Look::Fine, &margin)
+            .with(item.lead.look(), item.lead.text())
+            .with(Look::Fine, &format!("{padding}  {name}{size}"))
+            .print();
+        let shared = items.get(at + 1).is_some_and(|next| {
+            (next.lead.text(), &next.reason) == (item.lead.text(), &item.reason)
+        });
         if !shared && !item.reason.is_empty() {
             let room = usize::from(style.width.unwrap_or(u16::MAX))
                 .saturating_sub(indent + 4)

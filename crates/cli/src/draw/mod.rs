@@ -5,8 +5,10 @@ pub mod audit_words;
 pub mod bars;
 pub mod days;
 pub mod error;
+pub mod folder_listing;
 pub mod json;
 pub mod listing;
+pub mod look;
 pub mod new_file;
 pub mod page;
 pub mod progress;
@@ -18,7 +20,11 @@ pub mod time;
 pub mod tree;
 pub mod urgency;
 
-use crate::common::Common;
+use crate::common::{Common, HowFar};
+use crate::draw::look::{Drawn, Look};
+use crate::draw::progress::Shown;
+use crate::draw::table::Cell;
+use crate::output;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -32,6 +38,8 @@ pub struct Style {
     pub marks: bool,
     /// Whether there is a terminal to draw progress on.
     pub terminal: bool,
+    /// How progress is told.
+    pub progress: Shown,
     /// The width of a line, in columns; none in a pipe.
     pub width: Option<u16>,
 }
@@ -52,9 +60,15 @@ impl Style {
         let columns = std::env::var("COLUMNS")
             .ok()
             .and_then(|columns| columns.parse().ok());
+        let terminal = console::Term::stderr().is_term() && !common.quiet && !common.json;
         Style {
             marks: utf8 && !common.plain,
-            terminal: console::Term::stderr().is_term() && !common.quiet && !common.json,
+            terminal,
+            progress: match common.progress {
+                HowFar::Lines => Shown::Lines,
+                HowFar::Auto if terminal => Shown::Drawn,
+                HowFar::Auto | HowFar::None => Shown::Nothing,
+            },
             width: if stdout.is_term() {
                 columns.or_else(|| stdout.size_checked().map(|(_, width)| width))
             } else {
@@ -70,6 +84,11 @@ impl Style {
         } else {
             agreement.word().to_owned()
         }
+    }
+
+    /// The same as it stands in a table or a list, in its colour.
+    pub fn state_cell(self, agreement: Agreement) -> Cell {
+        Cell::of(Look::of(agreement), self.state(agreement))
     }
 
     /// Where content lies, with its mark and word.
@@ -111,40 +130,37 @@ impl Style {
     }
 }
 
-/// Writes a line to standard output; nothing in it acts on a terminal or begins another line. Whoever closed the pipe has
-/// read enough.
+/// Writes a line to standard output; nothing in it acts on a terminal or begins another line.
 pub fn line(text: impl AsRef<str>) {
-    let mut out = std::io::stdout().lock();
-    if writeln!(out, "{}", words::harmless(text.as_ref())).is_err() {
-        std::process::exit(0);
-    }
+    output::line(text.as_ref());
 }
 
 /// The same where errors go, which nobody need read.
 pub fn say(text: impl AsRef<str>) {
-    let _ = writeln!(std::io::stderr(), "{}", words::harmless(text.as_ref()));
+    output::error_line(text.as_ref());
 }
 
 /// Asks something there, in a line that the answer ends.
 pub fn ask(question: impl AsRef<str>) {
-    let mut out = std::io::stderr();
-    let _ = write!(out, "{}", words::harmless(question.as_ref()));
-    let _ = out.flush();
+    // What the question is about was said before it.
+    output::give_out();
+    output::error_piece(&words::harmless(question.as_ref()));
 }
 
-/// Where the log goes: to standard error, with nothing in it that acts on a terminal. Each piece is one line.
-pub struct Log;
+/// Where the log goes: to standard error, with nothing in it that acts on a terminal. Each piece is one line, behind what
+/// all of them begin with.
+pub struct Log(pub &'static str);
 
 impl Write for Log {
     fn write(&mut self, text: &[u8]) -> std::io::Result<usize> {
         let line = String::from_utf8_lossy(text);
-        let line = words::harmless(line.strip_suffix('\n').unwrap_or(&line));
-        writeln!(std::io::stderr(), "{line}")?;
+        let line = line.strip_suffix('\n').unwrap_or(&line);
+        output::error_line(&format!("{}{}", self.0, line.trim_start()));
         Ok(text.len())
     }
 
     fn flush(&mut self) -> std::io::Result<()> {
-        std::io::stderr().flush()
+        Ok(())
     }
 }
 
@@ -156,7 +172,9 @@ pub fn field(style: Style, name: &str, text: &str) {
         .max(30);
     for (at, part) in wrapped(&shown_text(text), room).iter().enumerate() {
         let name = if at == 0 { name } else { "" };
-        line(format!("  {name:<NAME$}{part}"));
+        Drawn::of(Look::Aside, &format!("  {name:<NAME$}"))
+            .with(Look::Fine, part)
+            .print();
     }
 }
 
@@ -216,6 +234,30 @@ pub fn wrapped(text: &str, room: usize) -> Vec<String> {
     lines
 }
 
+/// A name that fits: what is in the middle of it goes, so that how it begins and how it ends can be read.
+pub fn shortened(name: &str, room: usize) -> String {
+    const LEFT_OUT: &str = "[…]";
+    if console::measure_text_width(name) <= room {
+        return name.to_owned();
+    }
+    let half = room.saturating_sub(LEFT_OUT.chars().count()) / 2;
+    let taken = |characters: &mut dyn Iterator<Item = char>| {
+        let (mut taken, mut wide) = (Vec::new(), 0);
+        for c in characters {
+            let mut buffer = [0; 4];
+            wide += console::measure_text_width(c.encode_utf8(&mut buffer));
+            if wide > half {
+                break;
+            }
+            taken.push(c);
+        }
+        taken
+    };
+    let begins: String = taken(&mut name.chars()).into_iter().collect();
+    let ends: String = taken(&mut name.chars().rev()).into_iter().rev().collect();
+    format!("{begins}{LEFT_OUT}{ends}")
+}
+
 /// In tree order, but the largest of the folders of one folder first.
 pub fn largest_first(weighed: &[Weighed]) -> Vec<&Weighed> {
     let mut ordered = Vec::new();
@@ -244,5 +286,14 @@ mod tests {
         assert_eq!(wrapped("one two three", 7), ["one two", "three"]);
         assert_eq!(wrapped("longer than seven", 7), ["longer", "than", "seven"]);
         assert_eq!(wrapped("", 7), [""]);
+    }
+
+    #[test]
+    fn long_names_are_shortened_in_the_middle() {
+        assert_eq!(shortened("march.pdf", 20), "march.pdf");
+        assert_eq!(
+            shortened("A very long name of a score, part 2.pdf", 21),
+            "A very lo[…]art 2.pdf"
+        );
     }
 }

@@ -27,14 +27,19 @@ pub fn check(to: &Path, kinds: &[&str]) -> Result<(), Error> {
             format!("End it in {ends}."),
         ));
     }
-    if to.exists() {
-        return Err(Error::usage(
-            what(),
+    check_free(to)
+}
+
+/// Makes sure that nothing has the name yet.
+pub fn check_free(to: &Path) -> Result<(), Error> {
+    match to.exists() {
+        true => Err(Error::usage(
+            format!("writing {}", to.display()),
             "a file of that name is there already",
             "Name one that is not there yet.",
-        ));
+        )),
+        false => Ok(()),
     }
-    Ok(())
 }
 
 /// Makes it. Somebody may have made a file of that name meanwhile: that one stays.

@@ -23,7 +23,10 @@ pub fn did(run: &Run) -> String {
     say(counts.shed, "shed", Some(counts.bytes_shed));
     say(counts.dropped, "dropped here", None);
     say(counts.removed, "removed", None);
-    if did.is_empty() {
+    if did.is_empty() && run.runs_still {
+        // It is counted at its end.
+        String::new()
+    } else if did.is_empty() {
         "nothing carried".into()
     } else {
         did.join(", ")
@@ -37,6 +40,7 @@ pub fn took(run: &Run) -> String {
             short @ ..1000 => format!("{short} ms"),
             long => format!("{:.1} s", long as f64 / 1e3),
         },
+        None if run.runs_still => "not over yet".to_owned(),
         None => "-".to_owned(),
     }
 }
@@ -45,14 +49,18 @@ pub fn took(run: &Run) -> String {
 pub fn outcome(run: &Run) -> String {
     let counts = &run.counts;
     match &run.outcome {
+        None if run.runs_still => "runs now".to_owned(),
         None => "cut off; the next sync completes it".to_owned(),
-        Some(outcome) if counts.conflicts + counts.stuck > 0 => {
+        Some(outcome) if counts.conflicts + counts.stuck + counts.kept_back > 0 => {
             let mut parts = Vec::new();
             if counts.conflicts > 0 {
                 parts.push(words::count(counts.conflicts, "conflict", "conflicts"));
             }
             if counts.stuck > 0 {
                 parts.push(format!("{} stuck", words::grouped(counts.stuck)));
+            }
+            if counts.kept_back > 0 {
+                parts.push(format!("{} kept back", words::grouped(counts.kept_back)));
             }
             format!("{}: {}", words::run_outcome(outcome), parts.join(", "))
         }

@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use katabatic_core::{Agreement, EditTime, Side, Tally, words};
+use katabatic_core::{Agreement, EditTime, RunClass, Side, Tally, words};
 use katabatic_engine::doctor::Check;
 use katabatic_engine::standing::{LaneStanding, Standing};
 use katabatic_ledger::runs::Run;
 
 use super::bars::{self, Bar};
 use super::days::{self, Day};
+use super::page::{Column, Table};
 use super::{page, shown, time};
 use crate::draw::run_words::{did, outcome, took};
 use crate::draw::urgency::urgency;
@@ -44,6 +45,8 @@ pub struct Report {
     pub config_file: String,
     /// The settings, without comments.
     pub settings: String,
+    /// The agent's log: where it is, and its last lines, where they were asked for.
+    pub log: Option<(String, Vec<String>)>,
 }
 
 /// As many paths are named a lane.
@@ -69,6 +72,14 @@ pub fn page(report: &Report) -> String {
         page::text(&report.config_file),
         page::lines(&report.settings)
     );
+    if let Some((place, lines)) = &report.log {
+        let _ = write!(
+            body,
+            "<section><h2>The agent's log</h2><p class=\"places\">{}; no secret is written into it</p><pre>{}</pre></section>",
+            page::text(place),
+            page::lines(&lines.join("\n"))
+        );
+    }
     page::whole(&format!("Katabatic on {}", report.computer), &body)
 }
 
@@ -97,13 +108,27 @@ fn in_short(body: &mut String, report: &Report) {
             words::count(wrong, "thing is", "things are")
         ));
     }
-    let (class, said) = match said.is_empty() {
-        true => (
+    let waits: u64 = report.lanes.iter().map(waiting).sum();
+    let unfinished: Vec<String> = report.lanes.iter().filter_map(unfinished).collect();
+    let (class, mut said) = match said.is_empty() {
+        true if waits == 0 && unfinished.is_empty() => (
             "good",
             "Nothing needs a person, and nothing is to be mended.".to_owned(),
         ),
+        true => ("", "Nothing needs a person now.".to_owned()),
         false => ("bad", format!("{}.", said.join("; "))),
     };
+    if waits > 0 {
+        let wait = if waits == 1 { "waits" } else { "wait" };
+        let _ = write!(
+            said,
+            " {} {wait} to be carried.",
+            words::count(waits, "path", "paths")
+        );
+    }
+    for one in unfinished {
+        let _ = write!(said, " {one}");
+    }
     let _ = write!(
         body,
         "<section><h2>In short</h2><p class=\"{class}\">{}</p><p>The lanes of {}.</p>",
@@ -114,7 +139,13 @@ fn in_short(body: &mut String, report: &Report) {
         body.push_str("<p>No lane ties anything yet.</p></section>");
         return;
     }
-    body.push_str("<table><thead><tr><th>lane</th><th>between</th><th class=\"n\">settled</th><th>else</th><th>seen</th></tr></thead><tbody>");
+    let mut table = Table::new(&[
+        ("lane", Column::Word),
+        ("between", Column::Text),
+        ("settled", Column::Number),
+        ("else", Column::Text),
+        ("seen", Column::Word),
+    ]);
     for lane in &report.lanes {
         let (settled, other, seen) = match &lane.standing {
             Ok(standing) => {
@@ -143,27 +174,54 @@ fn in_short(body: &mut String, report: &Report) {
             }
             Err(why) => ("not known".to_owned(), why.clone(), String::new()),
         };
-        let _ = write!(
-            body,
-            "<tr><td class=\"w\">{}</td><td>{}</td><td class=\"n\">{}</td><td>{}</td><td class=\"w\">{}</td></tr>",
-            page::text(&lane.name),
-            page::text(&lane.places),
-            page::text(&settled),
-            page::text(&other),
-            seen
-        );
+        table.row(&[&lane.name, &lane.places, &settled, &other, &seen]);
     }
-    body.push_str("</tbody></table></section>");
+    body.push_str(&table.end());
+    body.push_str("</section>");
 }
 
 /// When each side was looked at, with dates: the page is read on another day.
 fn seen(standing: &LaneStanding) -> String {
     let dated = |at: Option<EditTime>| at.map_or_else(|| "never yet".to_owned(), time::dated);
     format!(
-        "here {}<br>there {}",
+        "here {}\nthere {}",
         dated(standing.near_seen),
         dated(standing.far_seen)
     )
+}
+
+/// Paths that are known to differ and are not carried yet.
+fn waiting(lane: &LaneNow) -> u64 {
+    let counts = lane.standing.iter().flat_map(|standing| &standing.counts);
+    counts
+        .filter(|(agreement, _)| matches!(agreement, Agreement::Waiting(_) | Agreement::Moving(_)))
+        .map(|(_, count)| *count)
+        .sum()
+}
+
+/// That the last pass of a lane did not come to its end, or could not begin.
+fn unfinished(lane: &LaneNow) -> Option<String> {
+    let standing = lane.standing.as_ref().ok()?;
+    if let Some(failed) = &standing.failed {
+        return Some(format!(
+            "The last pass of the lane {} carried nothing: {}.",
+            lane.name, failed.why
+        ));
+    }
+    if standing.far_seen.is_none() {
+        return Some(format!(
+            "No pass over the whole lane {} has ended yet.",
+            lane.name
+        ));
+    }
+    let run = standing.run_of_last_pass()?;
+    let how = match run.class() {
+        RunClass::Fine | RunClass::NeedsPerson => return None,
+        RunClass::Running => "runs now",
+        RunClass::Failed => "was stopped, or failed, before it had carried all",
+        RunClass::CutOff => "was cut off",
+    };
+    Some(format!("The last pass of the lane {} {how}.", lane.name))
 }
 
 fn needing(lane: &LaneNow) -> u64 {
@@ -201,7 +259,7 @@ fn files_by_state(body: &mut String, report: &Report) {
     let _ = write!(
         body,
         "<section><h2>Files by state, all lanes</h2>{}</section>",
-        bars::svg("Files by state", &bars)
+        page::drawing("Files by state", &bars::svg("Files by state", &bars))
     );
 }
 
@@ -220,19 +278,22 @@ fn needs_somebody(body: &mut String, lane: &LaneNow) {
     open.sort_by_key(|one| urgency(one.state.agreement));
     let _ = write!(
         body,
-        "<section><h2>Lane {}: what is not settled</h2><table><thead><tr><th>state</th><th>path</th><th>why</th></tr></thead><tbody>",
+        "<section><h2>Lane {}: what is not settled</h2>",
         page::text(&lane.name)
     );
+    let mut table = Table::new(&[
+        ("state", Column::Word),
+        ("path", Column::Text),
+        ("why", Column::Text),
+    ]);
     for one in open.iter().take(NAMED) {
-        let _ = write!(
-            body,
-            "<tr><td>{}</td><td>{}</td><td>{}</td></tr>",
+        table.row(&[
             one.state.agreement.word(),
-            page::text(&shown(one.step.path())),
-            page::text(&one.reason)
-        );
+            &shown(one.step.path()),
+            &one.reason,
+        ]);
     }
-    body.push_str("</tbody></table>");
+    body.push_str(&table.end());
     if open.len() > NAMED {
         let more = (open.len() - NAMED) as u64;
         let _ = write!(
@@ -285,7 +346,7 @@ fn space(body: &mut String, report: &Report) {
     let _ = write!(
         body,
         "<section><h2>Space by folder</h2>{}{more}</section>",
-        bars::svg("Space by folder", &bars)
+        page::drawing("Space by folder", &bars::svg("Space by folder", &bars))
     );
 }
 
@@ -295,43 +356,54 @@ fn runs(body: &mut String, days: &[Day], runs: &[Run]) {
     }
     let _ = write!(
         body,
-        "<section><h2>Runs of the last weeks</h2>{}</section><section><h2>The last runs</h2><table><thead><tr><th class=\"n\">run</th><th>lane</th><th>began</th><th class=\"n\">took</th><th>did</th><th>outcome</th></tr></thead><tbody>",
-        days::svg(days)
+        "<section><h2>Runs of the last weeks</h2>{}</section><section><h2>The last runs</h2>",
+        page::drawing("Runs of the last weeks", &days::svg(days))
     );
+    let mut table = Table::new(&[
+        ("run", Column::Number),
+        ("lane", Column::Text),
+        ("began", Column::Text),
+        ("took", Column::Number),
+        ("did", Column::Text),
+        ("outcome", Column::Text),
+    ]);
     for run in runs {
-        let _ = write!(
-            body,
-            "<tr><td class=\"n\">{}</td><td>{} {}</td><td>{}</td><td class=\"n\">{}</td><td>{}</td><td>{}</td></tr>",
-            run.number,
-            page::text(&run.lane),
-            page::text(&run.command.to_string()),
+        table.row(&[
+            run.number.to_string(),
+            format!("{} {}", run.lane, run.command),
             time::dated(run.began),
             took(run),
-            page::text(&did(run)),
-            page::text(&outcome(run))
-        );
+            did(run),
+            outcome(run),
+        ]);
     }
-    body.push_str("</tbody></table></section>");
+    body.push_str(&table.end());
+    body.push_str("</section>");
 }
 
 fn doctor(body: &mut String, checks: &[Check]) {
-    body.push_str("<section><h2>Looked at by doctor</h2><table><tbody>");
+    body.push_str("<section><h2>Looked at by doctor</h2>");
+    let mut table = Table::new(&[
+        ("about", Column::Text),
+        ("looked at", Column::Text),
+        ("is", Column::Word),
+        ("found", Column::Text),
+    ]);
     for check in checks {
-        let mend = check.mend.as_ref().map_or_else(String::new, |mend| {
-            format!("<br>mend it: {}", page::text(mend))
-        });
-        let _ = write!(
-            body,
-            "<tr><td>{}</td><td>{}</td><td>{}</td><td>{}{mend}</td></tr>",
-            page::text(&check.about),
-            page::text(check.asked),
-            if check.fine {
-                "fine"
-            } else {
-                "<strong>wrong</strong>"
-            },
-            page::text(&check.found)
-        );
+        let mend =
+            (check.mend.as_ref()).map_or_else(String::new, |mend| format!("\nmend it: {mend}"));
+        let word = if check.fine { "fine" } else { "wrong" };
+        let cells = [
+            check.about.clone(),
+            check.asked.to_owned(),
+            word.to_owned(),
+            format!("{}{mend}", check.found),
+        ];
+        match check.fine {
+            true => table.row(&cells),
+            false => table.wrong_row(&cells),
+        }
     }
-    body.push_str("</tbody></table></section>");
+    body.push_str(&table.end());
+    body.push_str("</section>");
 }

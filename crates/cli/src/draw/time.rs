@@ -16,6 +16,11 @@ pub fn time(at: EditTime) -> String {
     with(at, "%H:%M", "%Y-%m-%d %H:%M")
 }
 
+/// A time of today to the minute, the day alone of any other.
+pub fn short(at: EditTime) -> String {
+    with(at, "%H:%M", "%Y-%m-%d")
+}
+
 /// A time, to the second.
 pub fn exact(at: EditTime) -> String {
     with(at, "%H:%M:%S", "%Y-%m-%d %H:%M:%S")
@@ -51,6 +56,11 @@ pub fn read_day(text: &str) -> Result<String, Error> {
 /// A time with its date, to the minute, wherever it is read later.
 pub fn dated(at: EditTime) -> String {
     with(at, "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M")
+}
+
+/// The same, to the second.
+pub fn dated_exact(at: EditTime) -> String {
+    with(at, "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S")
 }
 
 /// Now, with its date, to the minute.

@@ -47,7 +47,7 @@ pub fn choose(
         if folders.is_empty() {
             return Ok(None);
         }
-        let lines = lines(style, looked, before, &after, &folders, at, free);
+        let lines = lines(style, looked, &after, &folders, at, free);
         term.clear_last_lines(drawn).map_err(failed)?;
         // A line that wraps would be two when it is cleared.
         let width = usize::from(term.size().1).saturating_sub(1);
@@ -73,7 +73,6 @@ pub fn choose(
 fn lines(
     style: Style,
     looked: &Looked,
-    before: &Choice,
     after: &Choice,
     folders: &[&Weighed],
     at: usize,
@@ -109,7 +108,7 @@ fn lines(
             line
         });
     }
-    let (freed, fetched) = looked.moved(before, after);
+    let (freed, fetched) = looked.moved(after);
     let free = free.map_or_else(String::new, |free| {
         format!("; free on this disk: {}", words::bytes(free))
     });

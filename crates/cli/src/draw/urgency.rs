@@ -5,7 +5,7 @@ use katabatic_core::Agreement;
 /// What a person should see first.
 pub fn urgency(agreement: Agreement) -> u8 {
     match agreement {
-        Agreement::Conflict => 0,
+        Agreement::Conflict | Agreement::KeptBack => 0,
         Agreement::Stuck => 1,
         Agreement::Asking(_) => 2,
         Agreement::Drift => 3,

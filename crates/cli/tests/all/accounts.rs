@@ -160,7 +160,7 @@ fn an_address_is_put_right_and_the_account_shown_before_it_is_saved() {
         .says("Scores/  1 file");
     let (shown, added) = (said.out.find("Reached:"), said.out.find("Added"));
     assert!(shown.unwrap() < added.unwrap());
-    desk.run(&["account", "list"]).ends(0).says("5 B used");
+    desk.run(&["account", "list"]).ends(0).says("1.0 MB");
     desk.add(&[]).ends(2).says("already");
     desk.run(&[
         "account",
@@ -336,12 +336,18 @@ fn a_code_lets_the_program_in_without_a_password() {
 
 #[test]
 fn a_refused_and_an_expired_code_save_nothing() {
-    let desk = second_step(&["--code-lasts", "2"]);
+    let desk = second_step(&[]);
     let (child, out, code) = desk.asking_for_a_code(&by_code(&desk));
     person(&desk, &code, "librarian", "refuse");
     ended(child, out).ends(5).says("the person refused it");
+    nothing_was_saved(&desk);
+    let desk = second_step(&["--code-lasts", "2"]);
     let (child, out, _) = desk.asking_for_a_code(&by_code(&desk));
     ended(child, out).ends(5).says("expired");
+    nothing_was_saved(&desk);
+}
+
+fn nothing_was_saved(desk: &Desk) {
     desk.run(&["account", "list"])
         .ends(0)
         .says("no accounts yet");
@@ -410,8 +416,8 @@ fn a_lane_goes_over_to_a_new_account_without_carrying_what_is_there() {
         "password",
     ])
     .ends(0);
-    let change = |far: &str| desk.run(&["lane", "change", "scores", "--far", far]);
-    change("@office/Scores").ends(2).says("already");
+    let change = |far: &str| desk.run(&["lane", "change", "scores", "--far", far, "--yes"]);
+    change("@office/Scores").ends(0).says("already");
     change("@new/nowhere").ends(6);
     change("@new/Music")
         .ends(0)
@@ -884,6 +890,15 @@ fn root_works_for_somebody_and_leaves_nothing_of_its_own() {
     .ends(0);
     desk.write_far("a.txt", "one");
     run(&["sync"]).ends(0);
+    // A log goes where they may write themselves, and nowhere that only root may.
+    let of_root = desk.path("of root");
+    fs::write(&of_root, "root's own").unwrap();
+    fs::set_permissions(&of_root, fs::Permissions::from_mode(0o600)).unwrap();
+    std::os::unix::fs::symlink(&of_root, desk.path("log")).unwrap();
+    run(&["sync", "-vv", "--log", "log"])
+        .ends(1)
+        .says("writing the log");
+    assert_eq!(fs::read_to_string(&of_root).unwrap(), "root's own");
     // What they may not write themselves, root writes: as they say it has to be.
     let units = desk.path("units");
     let install = [

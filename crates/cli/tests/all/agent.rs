@@ -4,6 +4,7 @@ use std::fs;
 use std::process::{Child, Stdio};
 use std::time::{Duration, Instant};
 
+use crate::being_written::Writer;
 use crate::worlds::{Desk, tree};
 use rusqlite::Connection;
 use serde_json::Value;
@@ -39,6 +40,12 @@ fn doing(desk: &Desk) -> String {
         .as_str()
         .unwrap_or_default()
         .to_owned()
+}
+
+/// Whether its lane carries something, and looks no more.
+fn carries(desk: &Desk) -> bool {
+    let done = &status(desk)["lanes"][0]["moving"]["bytes"]["done"];
+    done.as_u64().is_some_and(|bytes| bytes > 0)
 }
 
 #[track_caller]
@@ -139,7 +146,7 @@ fn a_pause_is_kept_over_a_restart_and_ends_when_it_is_told_to() {
     desk.run(&["status"]).ends(0).says("paused until");
     // Killed, it leaves its socket behind, and the next one finds the pause.
     drop(first);
-    desk.run(&["agent", "status"]).ends(0).says("No agent runs");
+    desk.run(&["agent", "status"]).ends(3).says("No agent runs");
     let _second = agent(&desk);
     until("it knows of the pause", || doing(&desk) == "paused");
     desk.run(&["agent", "resume", "scores"]).ends(0);
@@ -158,31 +165,41 @@ fn a_pause_is_kept_over_a_restart_and_ends_when_it_is_told_to() {
 #[test]
 fn one_agent_runs_for_a_home_and_ends_in_order_in_the_middle_of_a_file() {
     let desk = settled();
-    desk.run(&["lane", "change", "scores", "--limit-up", "1MB/s"])
+    desk.run(&["lane", "change", "scores", "--limit-up", "1MB/s", "--yes"])
         .ends(0);
     let mut running = agent(&desk);
     desk.run(&["agent", "run"])
         .ends(1)
         .says("an agent runs there already");
     until("the first pass", || doing(&desk) == "idle");
+    // Saved again with the same content: that is to be noted, and no step.
+    desk.write_near("a.txt", "first");
     desk.write_near("large.bin", &"0123456789abcdef".repeat(1_500_000));
-    until("it is being carried", || doing(&desk) == "running");
+    until("it is being carried", || carries(&desk));
     // What is being carried is set down, and goes on with the next pass.
     desk.run(&["agent", "stop-pass", "scores"])
         .ends(0)
         .says("sets down");
-    until("it is set down", || doing(&desk) != "running");
+    until("it is set down", || doing(&desk) == "stopped");
+    desk.run(&["agent", "status"])
+        .says("ended by somebody with 1 step,")
+        .says("left; goes on later, or at once: katabatic agent resume")
+        .says("next");
+    desk.run(&["status", "scores"])
+        .says("△ waiting up")
+        .says("ended by somebody");
+    desk.run(&["runs"]).says("stopped by Ctrl-C");
     desk.run(&["agent", "stop-pass", "scores"])
         .ends(0)
         .says("No pass of it runs now");
     desk.write_near("large.bin", &"fedcba9876543210".repeat(1_500_000));
-    until("it is being carried again", || doing(&desk) == "running");
+    until("it is being carried again", || carries(&desk));
     // A pause sets it down, and its end goes on with it, though nothing new is heard.
     desk.run(&["agent", "pause"]).ends(0);
     until("it pauses", || doing(&desk) == "paused");
     std::thread::sleep(Duration::from_secs(3));
     desk.run(&["agent", "resume"]).ends(0);
-    until("it goes on", || doing(&desk) == "running");
+    until("it goes on", || carries(&desk));
     let begun = Instant::now();
     desk.run(&["agent", "stop"]).ends(0);
     // The file alone would have taken twenty-four.
@@ -190,10 +207,51 @@ fn one_agent_runs_for_a_home_and_ends_in_order_in_the_middle_of_a_file() {
     assert!(running.0.wait().unwrap().success());
     assert!(!desk.path("home/agent.sock").exists());
     assert!(!desk.far().join("large.bin").exists(), "no half file there");
-    desk.run(&["lane", "change", "scores", "--limit-up", "none"])
+    desk.run(&["lane", "change", "scores", "--limit-up", "none", "--yes"])
         .ends(0);
     desk.run(&["sync"]).ends(0);
     assert!(tree(&desk.near()) == tree(&desk.far()));
+}
+
+#[test]
+fn an_agent_that_was_killed_is_told_as_that_and_a_pass_that_runs_as_that() {
+    let mut desk = settled();
+    let mut running = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    desk.run(&["doctor"]).ends(0);
+    running.0.kill().unwrap();
+    running.0.wait().unwrap();
+    desk.run(&["agent", "status"])
+        .ends(3)
+        .says("was killed, or the computer went down")
+        .says("katabatic agent start");
+    desk.run(&["status"]).says("was killed");
+    desk.run(&["doctor"]).ends(3).says("katabatic agent start");
+    // By hand, a pass that runs and one that was killed are not the same either.
+    desk.write_near("slow.txt", "on its way");
+    desk.serve_again(&["delay=700"]);
+    let mut sync = desk
+        .command(&["sync"])
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    until("it has begun a run", || {
+        desk.run(&["runs", "--json"]).json()["runs"][0]["class"] == "running"
+    });
+    desk.run(&["runs"]).says("runs now");
+    desk.run(&["runs", "--outcome", "running"]).says("runs now");
+    sync.kill().unwrap();
+    sync.wait().unwrap();
+    desk.run(&["runs"])
+        .says("cut off; the next sync completes it");
+    desk.serve_again(&[]);
+    desk.run(&["sync"]).ends(0);
+    // An agent that ends in order leaves nothing to tell.
+    let mut running = agent(&desk);
+    desk.run(&["agent", "stop"]).ends(0);
+    running.0.wait().unwrap();
+    desk.run(&["agent", "status"]).ends(0).says("by hand alone");
+    desk.run(&["doctor"]).ends(0);
 }
 
 #[test]
@@ -310,7 +368,7 @@ fn the_config_is_followed_and_commands_take_turns() {
     fs::write(desk.path("second/z.txt"), "after the first pass").unwrap();
     let there = desk.path("cloud/librarian/Second/z.txt");
     until("the new lane is carried", || there.exists());
-    desk.run(&["lane", "change", "second", "--when", "by hand"])
+    desk.run(&["lane", "change", "second", "--when", "by hand", "--yes"])
         .ends(0)
         .says("by hand");
     until("it is known", || {
@@ -338,7 +396,7 @@ fn the_config_is_followed_and_commands_take_turns() {
 #[test]
 fn a_time_that_was_missed_is_caught_up_once() {
     let desk = settled();
-    desk.run(&["lane", "change", "scores", "--when", "daily 00:00"])
+    desk.run(&["lane", "change", "scores", "--when", "daily 00:00", "--yes"])
         .ends(0);
     let ledger = Connection::open(desk.path("home/ledger.db")).unwrap();
     let day = 86_400_000_000_000_i64;
@@ -539,12 +597,12 @@ fn a_rate_is_kept_and_another_one_counts_at_once_for_what_is_under_way() {
         panic!("{rates:?} of {wanted}");
     };
     rate(1e6);
-    desk.run(&["lane", "change", "scores", "--limit-up", "500kB/s"])
+    desk.run(&["lane", "change", "scores", "--limit-up", "500kB/s", "--yes"])
         .ends(0);
     std::thread::sleep(Duration::from_secs(1));
     rate(5e5);
     let runs_before = runs(&desk);
-    desk.run(&["lane", "change", "scores", "--limit-up", "none"])
+    desk.run(&["lane", "change", "scores", "--limit-up", "none", "--yes"])
         .ends(0);
     desk.run(&["limits", "--limit-up", "none"])
         .ends(0)
@@ -556,13 +614,53 @@ fn a_rate_is_kept_and_another_one_counts_at_once_for_what_is_under_way() {
         runs_before,
         "the same pass went on all the time"
     );
-    desk.run(&["lane", "change", "scores", "--transfers", "9"])
+    desk.run(&["lane", "change", "scores", "--transfers", "9", "--yes"])
         .ends(2);
-    desk.run(&["lane", "change", "scores", "--transfers", "1"])
+    desk.run(&["lane", "change", "scores", "--transfers", "1", "--yes"])
         .ends(0)
         .says("1 file at a time");
     for number in 0..30 {
         desk.write_near(&format!("few/{number}.txt"), "one by one");
     }
     until("all are there", || tree(&desk.far()).len() == 32);
+}
+
+#[test]
+fn what_is_written_all_the_time_keeps_nothing_else_waiting() {
+    let desk = settled();
+    let _agent = agent(&desk);
+    until("the first pass", || doing(&desk) == "idle");
+    let writer = Writer::of(&desk.near().join("log"));
+    for name in ["one.txt", "two.txt", "three.txt"] {
+        desk.write_near(name, "saved meanwhile");
+        until("it is there", || desk.far().join(name).exists());
+        let doing = doing(&desk);
+        assert!(!["failing", "asking"].contains(&&*doing), "{doing}");
+    }
+    desk.run(&["agent", "status"]).ends(0);
+    drop(writer);
+    until("the rest is there", || {
+        tree(&desk.near()) == tree(&desk.far())
+    });
+}
+
+#[test]
+fn an_agent_in_the_background_writes_a_log_that_a_report_takes_along() {
+    let desk = settled();
+    desk.run(&["agent", "start", "-vv"]).ends(0);
+    until("the first pass", || doing(&desk) == "idle");
+    desk.write_near("b.txt", "second");
+    until("it is carried", || desk.far().join("b.txt").exists());
+    desk.run(&["agent", "stop"]).ends(0);
+    let log = fs::read_to_string(desk.path("home/agent.log")).unwrap();
+    assert!(log.contains("PROPFIND "), "{log}");
+    assert!(!log.contains("practice"), "{log}");
+    desk.run(&["report", "--to", "plain.html"]).ends(0);
+    desk.run(&["report", "--to", "full.html", "--with-log"])
+        .ends(0);
+    let heads = |page| {
+        let page = fs::read_to_string(desk.path(page)).unwrap();
+        page.contains("The agent's log")
+    };
+    assert!(heads("full.html") && !heads("plain.html"));
 }

@@ -150,7 +150,7 @@ fn passes_in_json() {
     assert_eq!(
         keys(plan),
         [
-            "brake", "id", "lane", "settled", "steps", "totals", "unusable"
+            "brake", "forecast", "id", "lane", "settled", "steps", "totals", "unusable"
         ]
     );
     assert_eq!(
@@ -293,7 +293,7 @@ fn a_path_is_never_broken_and_lines_fit() {
         &["why", "near/both.txt"],
         &["doctor"],
         &["spares", "prune"],
-        &["settle", "scores", "--keep", "near", "--try"],
+        &["settle", "scores", "--keep", "near", "--preview"],
         &["recover", "scores"],
         &["audit", "--quick"],
         &["audit"],
@@ -397,4 +397,77 @@ fn everything_of_the_tool_lies_under_its_home() {
         .env("HOME", &person);
     assert!(command.status().unwrap().success());
     assert!(person.join(".local/state/katabatic/ledger.db").exists());
+}
+
+/// Each answer is compared with docs/answers.schema.json as it comes back; here come those that no other test asks for.
+#[test]
+fn every_command_answers_in_the_form_that_is_written_down() {
+    let desk = Desk::bare(&[]);
+    let run = |arguments: &[&str], code: i32| {
+        desk.run(&[arguments, &["--json"]].concat()).ends(code);
+    };
+    desk.add_account().ends(0);
+    fs::create_dir(desk.path("elsewhere")).unwrap();
+    desk.tie(&["--contents", "stubs"]).ends(0);
+    desk.write_near("a.txt", "first");
+    desk.write_near("Waltz/horn.txt", "a part for the horn");
+    run(&["sync"], 0);
+    desk.write_near("a.txt", "second, and longer");
+    run(&["plan"], 0);
+    run(&["sync"], 0);
+    run(&["undo", "2"], 3);
+    run(&["undo", "2", "--yes"], 0);
+    run(&["shed", "scores"], 0);
+    run(&["room"], 0);
+    run(&["room", "@office"], 0);
+    run(&["fetch", "near/a.txt"], 0);
+    run(&["hold", "near/a.txt"], 0);
+    run(&["hold"], 0);
+    run(&["hold", "--off", "near/a.txt"], 0);
+    run(&["choose", "scores", "--skip", "Waltz", "--preview"], 0);
+    run(&["choose", "scores", "--skip", "Waltz", "--yes"], 0);
+    run(&["choose", "scores", "--take", "Waltz", "--yes"], 0);
+    run(
+        &["lane", "change", "scores", "--leave-out", "*.tmp", "--yes"],
+        0,
+    );
+    run(&["lane", "change", "scores", "--transfers", "2"], 0);
+    desk.write_near("odd.tmp", "left out");
+    run(&["lane", "sweep", "scores"], 3);
+    run(&["lane", "sweep", "scores", "--yes"], 0);
+    run(&["lane", "relocate", "scores", "moved", "--yes"], 0);
+    run(&["lane", "show", "scores"], 0);
+    run(&["account", "rename", "office", "music"], 0);
+    run(&["account", "show", "music"], 0);
+    run(&["account", "test", "music"], 0);
+    run(&["make-folder", "@music/new/deeper"], 0);
+    run(&["copy", "moved/a.txt", "@music/new/"], 0);
+    run(&["move", "@music/new/a.txt", "@music/new/b.txt"], 0);
+    run(&["remove", "@music/new/b.txt"], 0);
+    run(&["sizes", "@music"], 0);
+    run(&["list", "@music"], 0);
+    run(&["spares", "list"], 0);
+    run(&["spares", "prune", "--older-than", "7d"], 0);
+    run(&["recover", "scores", "--yes"], 0);
+    run(&["runs"], 0);
+    run(&["runs", "1"], 0);
+    run(&["runs", "--plot"], 0);
+    run(&["runs", "--forget-older-than", "30d"], 0);
+    run(&["limits", "--up", "5MB/s"], 0);
+    run(&["tell", "--desktop", "problem"], 0);
+    run(&["openings"], 0);
+    run(&["report", "--to", "page.html"], 0);
+    run(&["audit"], 0);
+    run(&["doctor"], 0);
+    run(&["agent", "status"], 0);
+    run(&["agent", "start"], 0);
+    run(&["agent", "status"], 0);
+    run(&["agent", "pause", "scores", "--lasting", "2h"], 0);
+    run(&["status"], 0);
+    run(&["agent", "resume"], 0);
+    run(&["agent", "stop-pass", "scores"], 0);
+    run(&["agent", "stop"], 0);
+    run(&["status", "nope"], 2);
+    run(&["lane", "remove", "scores"], 0);
+    run(&["account", "remove", "music"], 0);
 }

@@ -47,8 +47,11 @@ fn a_folder_is_made_once() {
             .ends(2)
             .says("has that name");
         desk.run(&["make-folder", &format!("{place}/not/there/yet")])
-            .ends(6)
-            .says("the folder it lies in is not there");
+            .ends(0)
+            .says("Made the folder");
+        assert!(disk(&desk, place).join("not/there/yet").is_dir());
+        desk.run(&["make-folder", &format!("{place}/note.txt/below")])
+            .ends(2);
     }
 }
 
@@ -287,9 +290,12 @@ fn what_may_go_over_the_line_is_said_and_lifted() {
     desk.run(&["lane", "show", "scores"])
         .ends(0)
         .says("2MB/s up");
-    desk.run(&["lane", "change", "scores"])
+    desk.run(&["lane", "change", "scores", "--yes"])
         .ends(2)
-        .says("nothing would be different");
+        .says("nothing was said that is to change");
+    desk.run(&["lane", "change", "scores", "--limit-up", "2MB/s", "--yes"])
+        .ends(0)
+        .says("It is so already");
     desk.run(&[
         "lane",
         "change",
@@ -298,6 +304,7 @@ fn what_may_go_over_the_line_is_said_and_lifted() {
         "none",
         "--limit-down",
         "16Mbit/s",
+        "--yes",
     ])
     .ends(0)
     .says("at most 2MB/s down");

@@ -83,6 +83,40 @@ fn a_folder_is_skipped_and_taken_again_and_the_cloud_keeps_everything() {
 }
 
 #[test]
+fn some_folders_alone_are_taken_and_what_comes_later_stays_there() {
+    let desk = seasons(&[]);
+    let there = tree(&desk.far());
+    desk.run(&["choose", "scores", "--only", "Past/2019", "--yes"])
+        .ends(0)
+        .says("drop the local copies of 2 files");
+    assert_eq!(names(&desk), ["Past/2019/waltz.txt", "rota.csv"]);
+    desk.write_far("Later/new.txt", "new there");
+    desk.write_far("Past/2020/polka.txt", "new there, too");
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(names(&desk), ["Past/2019/waltz.txt", "rota.csv"]);
+    assert!(there.keys().all(|name| desk.far().join(name).exists()));
+    desk.run(&["choose", "scores", "--only", "Nowhere", "--yes"])
+        .ends(2)
+        .says("there is no such folder");
+    desk.run(&["choose", "scores", "--only", "Past", "--skip", "Season"])
+        .ends(2);
+
+    // From the beginning.
+    let desk = Desk::bare(&[]);
+    for at in ["Past/a.txt", "Season/b.txt", "Season/Parts/c.txt", "d.txt"] {
+        desk.write_far(at, "x");
+    }
+    desk.add_account().ends(0);
+    desk.tie(&["--only", "Season/Parts", "--only", "Past"])
+        .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(names(&desk), ["Past/a.txt", "Season/Parts/c.txt", "d.txt"]);
+    desk.write_far("Later/new.txt", "new there");
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(names(&desk).len(), 3);
+}
+
+#[test]
 fn nothing_goes_that_is_not_proven_to_be_in_the_cloud() {
     let desk = seasons(&[]);
     desk.write_near("Past/2018/new.txt", "never carried");
@@ -236,7 +270,7 @@ fn rules_leave_out_on_both_sides_and_never_remove() {
     desk.tie(&["--leave-out", ":bigger 3"])
         .ends(2)
         .says("there is no rule");
-    desk.run(&["lane", "change", "scores", "--let-in", "nope"])
+    desk.run(&["lane", "change", "scores", "--let-in", "nope", "--yes"])
         .ends(2)
         .says("has no such rule");
 }
@@ -314,8 +348,13 @@ fn on_a_terminal_a_lane_is_asked_for_step_by_step() {
     }
     fs::create_dir(desk.path("person")).unwrap();
     desk.add_account().ends(0);
-    // The account; Scores, that folder itself; the usual near folder and name; up or down; without Past; the usual rules and one more.
-    let said = on_a_terminal(&desk, "lane add", "1\n2\n1\n\n\n3\n1\n\n*.bak\ny\n");
+    // The account; Scores, that folder itself; the usual near folder and name; down; without Past; the usual rules and one more;
+    // removals, contents and times as usual; no agent.
+    let said = on_a_terminal(
+        &desk,
+        "lane add",
+        "1\n2\n1\n\n\n3\n1\n\n*.bak\n\n\n\ny\nn\n",
+    );
     assert!(said.contains("lane add scores"), "{said}");
     assert!(said.contains("carry 2 files down, 8 B"), "{said}");
     assert!(said.contains("--direction down --skip"), "{said}");
@@ -338,11 +377,78 @@ fn on_a_terminal_a_lane_is_asked_for_step_by_step() {
     let said = on_a_terminal(
         &desk,
         "lane add",
-        "1\n2\n1\nelse\nother\n1\n\n\n\nperhaps\nn\n",
+        "1\n2\n1\nelse\nother\n1\n\n\n\n\n\n\nperhaps\nn\n",
     );
     assert!(said.contains("Nothing was added"), "{said}");
     assert!(!desk.path("else").exists());
     desk.run(&["lane", "add"]).ends(2).says("are all needed");
+}
+
+#[test]
+fn the_questions_know_what_is_there_and_refuse_at_once_what_cannot_be() {
+    let desk = Desk::bare(&[]);
+    for at in ["Past/2018/march.txt", "Season/poster.svg", "rota.csv"] {
+        desk.write_far(at, "text");
+    }
+    fs::create_dir(desk.path("person")).unwrap();
+    desk.add_account().ends(0);
+    desk.tie(&[]).ends(0);
+    // A folder that is typed by its name is the one that is there, and one that is nearly so is asked about. The near folder of
+    // another lane is refused at once, and so is the direction that would write where that writes.
+    let answers =
+        "1\nScores/Seeson\ny\nnear\nperson/Season\nseason\n1\n3\n\n\n3\n2\n3\nnoon\n06:30\ny\nn\n";
+    let said = on_a_terminal(&desk, "lane add", answers);
+    for told in [
+        "Do you mean Season/?",
+        "@office/Scores/Season is there: 1 file, 4 B",
+        "That cannot be: ",
+        "which the lane scores writes to already",
+        "What becomes of what somebody removes?",
+        "Start it now?",
+        "Later: katabatic agent start",
+        "--direction down --removals ask --contents stubs --when 'daily 06:30'",
+    ] {
+        assert!(said.contains(told), "{told}: {said}");
+    }
+    assert_eq!(said.matches("That cannot be").count(), 2, "{said}");
+    let lane = desk
+        .run(&["lane", "show", "season", "--json"])
+        .ends(0)
+        .json();
+    assert_eq!(lane["lane"]["removals"], "ask");
+    assert_eq!(lane["lane"]["contents"], "stubs");
+    assert_eq!(lane["lane"]["when"][0], "daily 06:30");
+    // What is not there is made, and said to be.
+    let answers = "1\nMinutes\nperson/Minutes\n\n\n\n\n\n\n4\ny\n";
+    let said = on_a_terminal(&desk, "lane add", answers);
+    assert!(
+        said.contains("@office/Minutes is not there yet, and is made"),
+        "{said}"
+    );
+    assert!(said.contains("Added the lane minutes"), "{said}");
+    assert!(!said.contains("Start it now?"), "{said}");
+}
+
+#[test]
+fn an_account_is_asked_for_on_a_terminal_with_its_password() {
+    let desk = Desk::bare(&[]);
+    fs::create_dir(desk.path("person")).unwrap();
+    desk.run(&["account", "add", "office"])
+        .ends(2)
+        .says("its --address is needed");
+    let answers = format!(
+        "not an address at all\n{}\nlibrarian\npractice\ny\n",
+        desk.address
+    );
+    let said = on_a_terminal(&desk, "account add office --plain-http", &answers);
+    assert!(said.contains("What is its address"), "{said}");
+    assert!(said.contains("Password of librarian"), "{said}");
+    assert!(said.contains("Added the account @office"), "{said}");
+    // The password is not shown.
+    assert!(
+        !said.replace("practice\r\n", "").contains("practice"),
+        "{said}"
+    );
 }
 
 #[test]
@@ -353,7 +459,7 @@ fn on_a_terminal_a_second_drive_is_asked_for_too_and_a_no_leaves_nothing() {
     fs::create_dir(desk.path("person")).unwrap();
     // Without an account there is only this; both folders are there, so the first pass is looked at.
     for (answer, added) in [("n", false), ("y", true)] {
-        let answers = format!("1\ndrive/Copy\nnear\n\n2\n\n\n{answer}\n");
+        let answers = format!("1\ndrive/Copy\nnear\n\n2\n\n\n\n\n{answer}\nn\n");
         let said = on_a_terminal(&desk, "lane add", &answers);
         assert!(said.contains("carry 1 file up, 4 B"), "{said}");
         assert!(said.contains("--far "), "{said}");
@@ -461,8 +567,8 @@ fn what_rules_leave_out_can_be_removed_from_both_sides_into_the_spares() {
     desk.add_account().ends(0);
     desk.tie(&[]).ends(0);
     desk.run(&["sync"]).ends(0);
-    let change = ["lane", "change", "scores", "--leave-out", "*.tmp"];
-    desk.run(&[&change[..], &["--leave-out", "cache/", "--yes"]].concat())
+    let change = ["lane", "change", "scores", "--leave-out", "*.tmp", "--yes"];
+    desk.run(&[&change[..], &["--leave-out", "cache/"]].concat())
         .ends(0);
     desk.run(&["sync"]).ends(0);
     desk.write_near("only here.tmp", "never carried");
@@ -470,7 +576,7 @@ fn what_rules_leave_out_can_be_removed_from_both_sides_into_the_spares() {
         .ends(0)
         .says("katabatic lane sweep scores");
     desk.run(&["lane", "sweep", "scores"])
-        .ends(0)
+        .ends(3)
         .says("*.tmp")
         .says("Nothing was removed")
         .says("here   only here.tmp");
@@ -582,7 +688,7 @@ fn tags_that_are_made_of_the_clock_are_no_proof_that_one_may_choose() {
         .ends(2)
         .says("have the same version tag");
     desk.tie(&[]).ends(0);
-    desk.run(&["lane", "change", "scores", "--proof", "tags"])
+    desk.run(&["lane", "change", "scores", "--proof", "tags", "--yes"])
         .ends(2)
         .says("have the same version tag");
 }

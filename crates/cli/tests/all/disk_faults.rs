@@ -5,6 +5,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
+use crate::being_written::{LENGTH, Writer, written_since};
 use crate::worlds::{Desk, Said, tree};
 
 fn tool(program: &str, arguments: &[&str]) {
@@ -12,10 +13,27 @@ fn tool(program: &str, arguments: &[&str]) {
     assert!(done.status.success(), "{program} {arguments:?}: {done:?}");
 }
 
-/// A small disk, mounted by root.
+/// A disk, mounted by root.
 struct Disk(PathBuf);
 
 impl Disk {
+    /// One on which files may share their blocks.
+    fn that_shares_blocks(desk: &Desk) -> Disk {
+        let (image, at) = (desk.path("shares.img"), desk.path("disk"));
+        fs::File::create(&image)
+            .unwrap()
+            .set_len(300 << 20)
+            .unwrap();
+        tool("mkfs.btrfs", &["-q", image.to_str().unwrap()]);
+        fs::create_dir(&at).unwrap();
+        tool(
+            "mount",
+            &["-o", "loop", image.to_str().unwrap(), at.to_str().unwrap()],
+        );
+        Disk(at)
+    }
+
+    /// A small one.
     fn new(desk: &Desk) -> Disk {
         let (image, at) = (desk.path("small.img"), desk.path("disk"));
         fs::File::create(&image).unwrap().set_len(16 << 20).unwrap();
@@ -246,4 +264,39 @@ fn a_disk_that_is_full_under_the_ledger_is_said_and_some_room_mends_it() {
     fs::remove_file(more).unwrap();
     desk.run(&["sync"]).ends(0);
     assert_eq!(tree(&desk.near()), tree(&desk.far()));
+}
+
+#[test]
+#[ignore = "mounts file systems, which root may do: .ci/run"]
+fn what_is_written_all_the_time_is_carried_from_a_copy_as_it_was_at_one_moment() {
+    let desk = Desk::bare(&[]);
+    let disk = Disk::that_shares_blocks(&desk);
+    desk.add_account().ends(0);
+    let lane = ["lane", "add", "scores", "--near", "disk/Scores", "--make"];
+    desk.run(&[&lane[..], &["--far", "@office/Scores"]].concat())
+        .ends(0);
+    let log = disk.0.join("Scores/log");
+    let writer = Writer::of(&log);
+    // Where it may be quiet in a moment, it is waited for.
+    desk.run(&["sync"]).ends(3).says("it is being written");
+    assert_eq!(tree(&desk.far()).len(), 0);
+    written_since(&desk, 3_600);
+    desk.run(&["sync"]).ends(0);
+    let first = fs::read(desk.far().join("log")).unwrap();
+    assert_eq!(first.len() as u64, LENGTH);
+    // It goes on being written, and what was carried is no word on what it is now.
+    desk.run(&["sync"]).ends(3).says("it is being written");
+    written_since(&desk, 3_600);
+    desk.run(&["sync"]).ends(0);
+    drop(writer);
+    desk.run(&["sync"]).ends(0);
+    let now = fs::read(&log).unwrap();
+    assert!(fs::read(desk.far().join("log")).unwrap() == now);
+    desk.run(&["audit"]).ends(0);
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    let staged = tree(&disk.0.join("Scores/.katabatic"))
+        .into_keys()
+        .filter(|path| path.contains("staging/"))
+        .count();
+    assert_eq!(staged, 0, "copies are left over");
 }

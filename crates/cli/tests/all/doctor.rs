@@ -48,8 +48,15 @@ fn what_is_wrong_comes_with_what_mends_it() {
         .ends(3)
         .says("1 path is in conflict")
         .says("mend it: katabatic conflicts scores");
-    desk.run(&["lane", "change", "scores", "--leave-out", ":smaller 1MB"])
-        .ends(0);
+    desk.run(&[
+        "lane",
+        "change",
+        "scores",
+        "--leave-out",
+        ":smaller 1MB",
+        "--yes",
+    ])
+    .ends(0);
     desk.run(&["sync"]).ends(0);
     desk.run(&["doctor"])
         .ends(3)
@@ -100,4 +107,25 @@ fn two_computers_that_send_into_one_folder_are_told_and_two_that_share_it_are_fi
     let told = computers(&sent);
     assert_eq!(told["fine"], false);
     assert!(told["mend"].as_str().unwrap().contains("cover --as NAME"));
+}
+
+#[test]
+fn a_pass_that_was_cut_off_is_whole_once_a_later_one_finds_nothing_more_to_carry() {
+    let desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "one");
+    desk.run(&["sync"]).ends(0);
+    // As a pass leaves it that was killed when all was carried and nothing of its end was written yet.
+    let ledger = rusqlite::Connection::open(desk.path("home/ledger.db")).unwrap();
+    ledger
+        .execute_batch(
+            "UPDATE run SET ended = NULL, outcome = NULL, process = NULL;
+             UPDATE lane SET seen_at = (SELECT MAX(began) FROM run) - 1;",
+        )
+        .unwrap();
+    drop(ledger);
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("the last pass was cut off in the middle");
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    desk.run(&["doctor"]).ends(0);
 }

@@ -260,7 +260,7 @@ fn a_memory_card_holds_no_stubs_and_says_so_before_anything_is_done() {
     desk.tie(&["--contents", "stubs"]).ends(0);
     desk.run(&["sync"]).ends(0);
     let new = at.join("Scores");
-    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"])
         .ends(1)
         .says("so it can hold no stubs")
         .says("katabatic fetch scores");
@@ -270,7 +270,7 @@ fn a_memory_card_holds_no_stubs_and_says_so_before_anything_is_done() {
         "nothing is left there"
     );
     desk.run(&["fetch", "scores"]).ends(0);
-    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"])
         .ends(0);
     desk.write_far("b.txt", "b part");
     desk.run(&["sync"])

@@ -118,7 +118,7 @@ fn lived() -> Desk {
     desk.run(&["shed", "scores", "--only", "shed.txt"]).ends(0);
     desk.run(&["choose", "scores", "--skip", "Skipped", "--yes"])
         .ends(0);
-    desk.run(&["lane", "change", "scores", "--leave-out", "*.tmp"])
+    desk.run(&["lane", "change", "scores", "--leave-out", "*.tmp", "--yes"])
         .ends(0);
     desk.run(&["lane", "sweep", "scores", "--yes"]).ends(0);
     desk.run(&["fetch", "scores", "--only", "shed.txt"]).ends(0);

@@ -1,5 +1,6 @@
 //! Names that somebody chose to do harm: typed into a shell, and shown on a terminal.
 
+use std::fs;
 use std::os::unix::process::ExitStatusExt;
 use std::path::Path;
 use std::process::{Command, Output};
@@ -150,13 +151,13 @@ fn no_command_lets_a_name_act_on_the_terminal() {
         vec!["list", "near"],
         vec!["sizes", "near"],
         vec!["choose", "scores"],
-        vec!["choose", "scores", "--skip", &folder, "--try"],
+        vec!["choose", "scores", "--skip", &folder, "--preview", "--yes"],
         vec!["runs"],
         vec!["runs", "1"],
         vec!["audit"],
         vec!["conflicts"],
         vec!["conflicts", &conflict],
-        vec!["settle", &conflict, "--keep", "both", "--try"],
+        vec!["settle", &conflict, "--keep", "both", "--preview"],
         vec!["settle", &conflict, "--keep", "near"],
         vec!["sync"],
         vec!["spares", "list"],
@@ -214,5 +215,26 @@ fn no_command_lets_a_name_act_on_the_terminal() {
             desk.write_near(&file, "edited");
             desk.run(&["sync"]);
         }
+    }
+}
+
+#[test]
+fn a_name_that_is_no_text_is_shown_and_asked_for_with_an_answer() {
+    use std::ffi::OsStr;
+    use std::os::unix::ffi::OsStrExt;
+    let desk = Desk::tied(&[]);
+    let odd = OsStr::from_bytes(b"near/odd\xffname.txt");
+    fs::write(desk.path("").join(odd), "text").unwrap();
+    desk.write_near("plain.txt", "text");
+    desk.run(&["list", "near"]).ends(0).says(r"odd\xffname.txt");
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["status"]).says(r"odd\xffname.txt");
+    for command in ["why", "status", "list"] {
+        let mut asking = desk.command(&[command]);
+        let said = crate::worlds::Said::from(asking.arg(odd).output().unwrap());
+        said.ends(2)
+            .says(r"near/odd\xffname.txt")
+            .says("it is no valid UTF-8")
+            .says("Rename it");
     }
 }

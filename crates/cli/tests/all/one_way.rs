@@ -41,12 +41,13 @@ fn a_reading_copy_may_be_spoilt_and_is_put_right_when_somebody_says_so() {
     let before = tree(&desk.far());
 
     desk.run(&["sync"])
-        .ends(0)
-        .says("2 paths changed here by somebody else");
+        .ends(3)
+        .says("kept back  Viola.txt")
+        .says("settle PATH --keep far");
     assert_eq!(near(&desk, "Viola.txt").as_deref(), Some("scribbled"));
     desk.run(&["status", "scores"])
-        .ends(0)
-        .says("drift")
+        .ends(3)
+        .says("kept back")
         .says("this lane carries down only");
     desk.run(&["settle", "near/Viola.txt", "--keep", "near"])
         .ends(2)
@@ -70,10 +71,11 @@ fn a_new_version_over_drift_waits_until_it_is_put_right() {
     desk.write_near("a.txt", "spoilt");
     desk.write_far("a.txt", "two, longer");
     desk.run(&["sync"])
-        .ends(0)
-        .says("changed here by somebody else");
+        .ends(3)
+        .says("changed here")
+        .says("the version there does not go down until that is settled");
     assert_eq!(near(&desk, "a.txt").as_deref(), Some("spoilt"));
-    desk.run(&["lane", "change", "scores", "--drift", "restore"])
+    desk.run(&["lane", "change", "scores", "--drift", "restore", "--yes"])
         .ends(0)
         .says("Drift would be restore");
     desk.run(&["sync"]).ends(0).says("replaced");
@@ -205,9 +207,16 @@ fn a_lane_that_is_synced_by_name_only_is_left_out_of_a_plain_sync() {
     desk.write_near("b.txt", "b");
     desk.run(&["sync"]).ends(0);
     assert_eq!(far(&desk, "b.txt"), None);
-    desk.run(&["lane", "change", "scores", "--by-name-only", "false"])
-        .ends(0)
-        .says("takes the lane scores along");
+    desk.run(&[
+        "lane",
+        "change",
+        "scores",
+        "--by-name-only",
+        "false",
+        "--yes",
+    ])
+    .ends(0)
+    .says("takes the lane scores along");
     desk.run(&["sync"]).ends(0);
     assert_eq!(far(&desk, "b.txt").as_deref(), Some("b"));
 }
@@ -217,7 +226,7 @@ fn another_direction_shows_first_what_it_would_do_and_removes_nothing() {
     let desk = synced(&[], &[("a.txt", "a"), ("b.txt", "b")], &[]);
     fs::remove_file(desk.near().join("a.txt")).unwrap();
     desk.write_near("new.txt", "new");
-    desk.run(&["lane", "change", "scores", "--direction", "down"])
+    desk.run(&["lane", "change", "scores", "--direction", "down", "--yes"])
         .ends(0)
         .says("Direction would be down")
         .says("carry 1 file down");
@@ -252,8 +261,15 @@ fn the_brake_is_set_for_each_lane() {
         fs::remove_file(desk.near().join(name)).unwrap();
     }
     desk.run(&["sync"]).ends(4).says("remove 4 files there");
-    desk.run(&["lane", "change", "scores", "--brake-always-fine", "4"])
-        .ends(0);
+    desk.run(&[
+        "lane",
+        "change",
+        "scores",
+        "--brake-always-fine",
+        "4",
+        "--yes",
+    ])
+    .ends(0);
     desk.run(&["sync"]).ends(0);
     assert_eq!(tree(&desk.far()).len(), 26);
 }
@@ -354,4 +370,154 @@ fn a_folder_that_was_in_a_lane_before_is_noticed() {
     ];
     let said = desk.run(&other).ends(0);
     assert!(!said.out.contains("is, or was, in a lane"), "{}", said.out);
+}
+
+/// Two files that were carried up; one of them went there, and the other was changed there by somebody else.
+fn kept_back() -> Desk {
+    let desk = synced(
+        &["--direction", "up"],
+        &[("gone.txt", "ours"), ("changed.txt", "ours")],
+        &[],
+    );
+    fs::remove_file(desk.far().join("gone.txt")).unwrap();
+    desk.write_far("changed.txt", "theirs, longer");
+    desk
+}
+
+#[test]
+fn a_version_that_somebody_else_keeps_from_the_cloud_needs_a_person_everywhere() {
+    let desk = kept_back();
+    desk.write_near("changed.txt", "ours, and a newer one");
+    desk.run(&["plan", "scores"])
+        .says("keep back 2 files that somebody else changed or removed");
+    let report = desk.run(&["sync", "--json"]).ends(3).json();
+    assert_eq!(report["lanes"][0]["kept_back"], 2);
+    desk.run(&["sync"]).ends(3).says("kept back  gone.txt");
+    let status = desk.run(&["status", "scores"]).ends(3);
+    let (kept, all_settled) = (
+        status.out.find("~ kept back"),
+        status.out.contains("All settled"),
+    );
+    assert!(kept.is_some() && !all_settled, "{}", status.out);
+    desk.run(&["status", "--state", "kept-back", "--json"])
+        .says("gone.txt")
+        .says("changed.txt");
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("2 paths are kept back")
+        .says("0 files that both sides hold");
+    desk.run(&["runs"]).says("needs a person: 2 kept back");
+    desk.run(&["report", "--to", "page.html"]).ends(3);
+    desk.run(&["settle", "near/gone.txt", "--keep", "near"])
+        .ends(0);
+    assert_eq!(far(&desk, "gone.txt").as_deref(), Some("ours"));
+    desk.run(&["settle", "near/changed.txt", "--keep", "far"])
+        .ends(2)
+        .says("--keep both")
+        .says("katabatic copy");
+    desk.run(&["settle", "near/changed.txt", "--keep", "both"])
+        .ends(0)
+        .says("beside the other one");
+    assert_eq!(
+        far(&desk, "changed.txt").as_deref(),
+        Some("ours, and a newer one")
+    );
+    let there = tree(&desk.far());
+    let beside = there
+        .keys()
+        .find(|name| name.starts_with("changed [") && name.ends_with("].txt"));
+    assert!(beside.is_some(), "{there:?}");
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["doctor", "-v"])
+        .says("2 files that both sides hold");
+}
+
+#[test]
+fn both_is_no_answer_where_nothing_is_kept_back() {
+    let desk = synced(
+        &["--direction", "up"],
+        &[("Old/gone.txt", "gone"), ("Old/new.txt", "new")],
+        &[],
+    );
+    fs::remove_file(desk.near().join("Old/gone.txt")).unwrap();
+    desk.write_far("Old/gone.txt", "changed there, longer");
+    desk.run(&["sync"]).ends(0);
+    let before = tree(&desk.far());
+    desk.run(&["settle", "near/Old", "--keep", "both"])
+        .ends(2)
+        .says("--keep near");
+    let refused = desk.run(&["settle", "near/Old", "--keep", "far"]).ends(2);
+    assert!(!refused.err.contains("--keep both"), "{}", refused.err);
+    assert_eq!(tree(&desk.far()), before);
+    // Of a folder, what is kept back alone gets a second name.
+    desk.write_near("Old/new.txt", "newer");
+    desk.write_far("Old/new.txt", "changed there as well");
+    desk.run(&["sync"]).ends(3).says("kept back  Old/new.txt");
+    desk.run(&["settle", "near/Old", "--keep", "both"])
+        .ends(0)
+        .says("carried 1 path from here");
+    let after = tree(&desk.far());
+    assert_eq!(after.len(), before.len() + 1, "{after:?}");
+    assert_eq!(after["Old/new.txt"], b"newer");
+    assert_eq!(after["Old/gone.txt"], before["Old/gone.txt"]);
+}
+
+#[test]
+fn drift_that_keeps_nothing_back_needs_nobody() {
+    let desk = synced(&["--direction", "up"], &[("a.txt", "ours")], &[]);
+    desk.write_far("theirs.txt", "a stranger's");
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    desk.write_far("a.txt", "changed there, longer");
+    desk.run(&["sync"])
+        .ends(0)
+        .says("1 path changed there by somebody else");
+    desk.run(&["status"]).ends(0).says("drift");
+}
+
+#[test]
+fn other_terms_forget_nothing_of_what_the_lane_carried_and_remove_nothing_at_first() {
+    let desk = synced(
+        &["--direction", "up"],
+        &[
+            ("stays.txt", "1"),
+            ("gone here.txt", "2"),
+            ("later.txt", "3"),
+        ],
+        &[("theirs.txt", "a stranger's")],
+    );
+    fs::remove_file(desk.near().join("gone here.txt")).unwrap();
+    desk.run(&["lane", "change", "scores", "--removals", "carry", "--yes"])
+        .ends(0)
+        .says("What the lane carried stays known as its own");
+    // What went before the change was to be kept, and stays; and it is no stranger's.
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(far(&desk, "gone here.txt").as_deref(), Some("2"));
+    let why = desk.run(&["why", "near/gone here.txt"]);
+    assert!(!why.out.contains("did not put it there"), "{}", why.out);
+    desk.run(&["why", "near/theirs.txt"])
+        .says("did not put it there");
+    // What goes from now on goes there, too.
+    fs::remove_file(desk.near().join("later.txt")).unwrap();
+    desk.run(&["sync"]).ends(0).says("removed");
+    assert_eq!(far(&desk, "later.txt"), None);
+    assert_eq!(far(&desk, "stays.txt").as_deref(), Some("1"));
+    // The other way round: what somebody else removed there was kept back, and is no removal of the two-way lane.
+    fs::remove_file(desk.far().join("stays.txt")).unwrap();
+    desk.run(&["sync"]).ends(3).says("kept back");
+    desk.run(&[
+        "lane",
+        "change",
+        "scores",
+        "--direction",
+        "two-way",
+        "--yes",
+    ])
+    .ends(0);
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(near(&desk, "stays.txt").as_deref(), Some("1"));
+    assert_eq!(far(&desk, "stays.txt").as_deref(), Some("1"));
+    assert_eq!(near(&desk, "theirs.txt").as_deref(), Some("a stranger's"));
+    fs::remove_file(desk.far().join("stays.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(near(&desk, "stays.txt"), None);
 }

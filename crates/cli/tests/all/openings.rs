@@ -236,7 +236,7 @@ fn without_a_line_it_cannot_be_read_and_nobody_waits_for_ever() {
 fn a_stub_that_a_rule_leaves_out_gives_no_zeros_and_somebody_is_told() {
     let desk = stubs(&["kept.txt", "left.wav"]);
     tells_by_mail(&desk);
-    desk.run(&["lane", "change", "scores", "--leave-out", "*.wav"])
+    desk.run(&["lane", "change", "scores", "--leave-out", "*.wav", "--yes"])
         .ends(0);
     desk.run(&["sync"]).ends(0);
     let _opener = Beside::opener(&desk);
@@ -249,7 +249,7 @@ fn a_stub_that_a_rule_leaves_out_gives_no_zeros_and_somebody_is_told() {
         let told = told(&desk);
         told.contains("left.wav could not be opened") && told.contains("katabatic why")
     });
-    desk.run(&["lane", "change", "scores", "--let-in", "*.wav"])
+    desk.run(&["lane", "change", "scores", "--let-in", "*.wav", "--yes"])
         .ends(0);
     desk.run(&["sync"]).ends(0);
     until("it is let in", || {

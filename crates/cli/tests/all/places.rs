@@ -1,5 +1,7 @@
 //! Looking at places by hand, here and in an account alike.
 
+use std::fs;
+
 use crate::worlds::Desk;
 use serde_json::{Value, json};
 
@@ -95,4 +97,37 @@ fn what_could_not_be_counted_is_said() {
     desk.run(&["sizes", "@office/Scores"])
         .ends(6)
         .says("does not answer");
+}
+
+#[test]
+fn what_takes_the_room_of_an_account_is_told_with_what_each_step_frees() {
+    let desk = Desk::tied(&[]);
+    desk.write_near("Old/large.bin", &"x".repeat(30_000));
+    desk.write_near("a.txt", "a text");
+    desk.run(&["sync"]).ends(0);
+    fs::remove_file(desk.near().join("Old/large.bin")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    desk.write_far(".katabatic/laptop-7/0123/spares/1", &"y".repeat(5_000));
+    desk.run(&["room", "@office"])
+        .ends(0)
+        .says("@office: used ")
+        .says("spares of this computer, lane scores")
+        .says("spares of laptop-7, lane scores")
+        .says("on the computer laptop-7, katabatic spares prune")
+        .says("they free nothing until those are pruned");
+    let told = desk.run(&["room", "@office", "--json"]).ends(0).json();
+    let kept = told["kept"].as_array().unwrap();
+    let bytes = |ours: bool| {
+        let one = kept.iter().find(|kept| kept["ours"] == ours).unwrap();
+        one["bytes"].as_u64().unwrap()
+    };
+    assert!(bytes(true) >= 30_000, "{told}");
+    assert_eq!(bytes(false), 5_000);
+    assert_eq!(told["folders"]["Scores"]["bytes"], 6);
+    desk.run(&["room", "@office", "--free", "1GB"])
+        .ends(2)
+        .says("only the disk of this computer is freed so");
+    desk.run(&["room", "@offcie"])
+        .ends(2)
+        .says("Did you mean office?");
 }

@@ -342,3 +342,16 @@ fn what_is_kept_there_stays_where_the_first_test_found_room_for_it() {
     assert!(desk.far().join("katabatic.own").is_dir());
     assert!(!desk.far().join(".katabatic").exists());
 }
+
+#[test]
+fn names_that_a_server_escapes_twice_are_listed_as_they_are() {
+    let desk = Desk::bare(&["hrefs=twice-escaped"]);
+    desk.write_far("Über 100 % (neu).txt", "all of it");
+    desk.write_far("Größe/ä.txt", "inside");
+    desk.add_account().ends(0);
+    desk.run(&["list", "@office/Scores"])
+        .ends(0)
+        .says("Über 100 % (neu).txt")
+        .says("Größe/");
+    desk.run(&["sizes", "@office"]).ends(0).says("Größe");
+}

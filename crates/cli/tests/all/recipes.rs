@@ -4,9 +4,11 @@
 //! a line that begins with `$` is a command; the lines after it must come back in this order, with `…` for anything.
 
 use std::fs;
+use std::os::unix::ffi::OsStringExt;
 use std::path::Path;
 
-use crate::worlds::{Desk, write};
+use crate::being_written::Writer;
+use crate::worlds::{Desk, Said, write};
 
 fn desk() -> Desk {
     let desk = Desk::bare(&[]);
@@ -35,7 +37,7 @@ fn desk() -> Desk {
 }
 
 /// What people do between two commands.
-fn act(desk: &mut Desk, act: &str) {
+fn act(desk: &mut Desk, writer: &mut Option<Writer>, act: &str) {
     let (what, about) = act.split_once(' ').unwrap_or((act, ""));
     let content = || about.split_once(": ").unwrap();
     match what {
@@ -45,6 +47,12 @@ fn act(desk: &mut Desk, act: &str) {
             let name = format!("{}/{number:02}.txt", content().0);
             write(&desk.path(&name), &format!("part {number}"));
         }),
+        // One byte of Latin-1, which is no UTF-8.
+        "odd-name" => {
+            let text = about.replace("\\xe9", "\u{e9}");
+            let name = std::ffi::OsString::from_vec(text.chars().map(|c| c as u8).collect());
+            fs::write(desk.path("").join(name), "odd").unwrap();
+        }
         "write-there" => desk.write_far(content().0, content().1),
         "remove" => {
             let path = desk.path(about);
@@ -56,6 +64,13 @@ fn act(desk: &mut Desk, act: &str) {
         "unreadable-there" => desk.serve_again(&[&format!("unreadable=Scores/{about}")]),
         "readable-there" => desk.serve_again(&[]),
         "offline" => desk.stop_serving(),
+        "quota-there" => {
+            let listen = desk.address.trim_start_matches("http://").to_owned();
+            desk.serve_with(listen.trim_end_matches('/'), &["--quota", about]);
+        }
+        "remove-there" => fs::remove_file(desk.far().join(about)).unwrap(),
+        "writing" => *writer = Some(Writer::of(&desk.path(about))),
+        "quiet" => *writer = None,
         "days" => {
             let ago = about.parse::<i64>().unwrap() * 86_400_000_000_000;
             let ledger = rusqlite::Connection::open(desk.path("home/ledger.db")).unwrap();
@@ -104,20 +119,32 @@ fn every_recipe_comes_out_as_it_says() {
     let (mut world, mut recipe, mut fenced, mut commands) = (None::<Desk>, String::new(), false, 0);
     let mut came: Vec<String> = Vec::new();
     let mut next = 0;
+    let mut writer = None;
     let mut wrong = Vec::new();
     for line in text.lines() {
         if let Some(name) = line.strip_prefix("## ") {
+            writer = None;
             world = Some(desk());
             name.clone_into(&mut recipe);
         } else if let Some(about) = line.strip_prefix("<!-- ") {
-            act(world.as_mut().unwrap(), about.trim_end_matches(" -->"));
+            let about = about.trim_end_matches(" -->");
+            act(world.as_mut().unwrap(), &mut writer, about);
         } else if line.starts_with("```") {
             fenced = !fenced;
         } else if let Some(command) = line.strip_prefix("$ katabatic ").filter(|_| fenced) {
             let address = world.as_ref().unwrap().address.clone();
             let words = split(&command.replace("ADDRESS", &address));
             let words: Vec<&str> = words.iter().map(String::as_str).collect();
-            let said = world.as_ref().unwrap().run(&words);
+            let desk = world.as_ref().unwrap();
+            let said = match words[0] {
+                // It looks at all of the person's home folder.
+                "hand-over" => {
+                    let mut command = desk.command(&words);
+                    command.env("HOME", desk.path(""));
+                    Said::from(command.output().unwrap())
+                }
+                _ => desk.run(&words),
+            };
             assert!(
                 !said.err.contains("panicked"),
                 "{recipe}: {command}: {}",

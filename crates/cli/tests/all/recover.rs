@@ -58,7 +58,7 @@ fn a_removal_that_was_not_carried_yet_is_taken_back() {
 #[test]
 fn it_comes_to_another_folder_with_what_the_lane_leaves_out() {
     let desk = settled(&[]);
-    desk.run(&["lane", "change", "scores", "--leave-out", "cache/"])
+    desk.run(&["lane", "change", "scores", "--leave-out", "cache/", "--yes"])
         .ends(0);
     fs::remove_dir_all(desk.near().join("cache")).unwrap();
     desk.run(&["recover", "scores"])

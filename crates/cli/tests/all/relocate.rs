@@ -41,7 +41,7 @@ fn to_and_fro(desk: &Desk, other: &tempfile::TempDir, round: u64) -> PathBuf {
 
 /// The program, on its way with the lane's folder to this place.
 fn moving(desk: &Desk, to: &Path) -> Child {
-    desk.command(&["lane", "relocate", "scores", to.to_str().unwrap()])
+    desk.command(&["lane", "relocate", "scores", to.to_str().unwrap(), "--yes"])
         .stdout(Stdio::null())
         .spawn()
         .unwrap()
@@ -60,7 +60,7 @@ fn goes_on(desk: &Desk, near: &Path) {
 #[test]
 fn on_one_disk_the_folder_is_renamed() {
     let desk = settled();
-    desk.run(&["lane", "relocate", "scores", "elsewhere/Scores"])
+    desk.run(&["lane", "relocate", "scores", "elsewhere/Scores", "--yes"])
         .ends(0)
         .says("would be renamed")
         .says("Nothing is carried over the network");
@@ -89,7 +89,7 @@ fn to_another_disk_it_is_copied_compared_and_switched() {
     let edited = fs::metadata(desk.near().join("Old/c.txt"))
         .unwrap()
         .mtime_nsec();
-    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"])
         .ends(0)
         .says("would be copied")
         .says("then the old copy is removed");
@@ -126,6 +126,7 @@ fn the_old_copy_may_stay_and_what_a_program_has_open_does() {
         "scores",
         disk.path().join("one").to_str().unwrap(),
         "--keep-old",
+        "--yes",
     ])
     .ends(0);
     assert_eq!(tree(&desk.near()), tree(&disk.path().join("one")));
@@ -135,6 +136,7 @@ fn the_old_copy_may_stay_and_what_a_program_has_open_does() {
         "relocate",
         "scores",
         desk.path("back").to_str().unwrap(),
+        "--yes",
     ])
     .ends(3)
     .says("a.txt stays at the old place");
@@ -172,7 +174,7 @@ fn stubs_are_made_anew_on_the_other_disk() {
     assert_eq!(stubs(&near), ["b.txt", "Old/c.txt"]);
     // One that was moved is settled first, which needs the old disk.
     fs::rename(near.join("b.txt"), near.join("moved.txt")).unwrap();
-    let relocate = || desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()]);
+    let relocate = || desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"]);
     relocate().ends(3).says("no pass has settled yet");
     fs::rename(near.join("moved.txt"), near.join("b.txt")).unwrap();
     assert!(!new.exists());
@@ -197,7 +199,8 @@ fn stubs_are_made_anew_on_the_other_disk() {
     assert!(!desk.far().join("b.txt").exists());
     // Back again, where the tool keeps its own things on the disk.
     desk.run(&["shed", "scores", "--only", "a.txt"]).ends(0);
-    desk.run(&["lane", "relocate", "scores", "back"]).ends(0);
+    desk.run(&["lane", "relocate", "scores", "back", "--yes"])
+        .ends(0);
     assert_eq!(stubs(&desk.path("back")), ["a.txt"]);
     desk.run(&["sync"]).ends(0).says("nothing to carry");
 }
@@ -218,7 +221,7 @@ fn killed_on_their_way_stubs_are_still_what_they_were() {
         child.kill().unwrap();
         child.wait().unwrap();
         let shown = desk.run(&["lane", "show", "scores", "--json"]).json();
-        let again = || desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()]);
+        let again = || desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"]);
         if shown["lane"]["near"] == new.to_str().unwrap() {
             at = new;
         } else if new.exists() && at.exists() {
@@ -285,7 +288,7 @@ fn a_copy_that_was_cut_goes_on_where_it_stopped() {
     if !new.exists() {
         desk.run(&["sync"]).ends(0).says("nothing to carry");
         assert_eq!(tree(&desk.near()).len(), 5);
-        desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+        desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"])
             .ends(0);
     }
     assert_eq!(tree(&new)["large.wav"].len(), large.len());
@@ -301,7 +304,7 @@ fn a_folder_that_a_person_moved_is_compared_and_taken() {
     fs::remove_file(new.join("Old/c.txt")).unwrap();
     write(&new.join("a.txt"), "changed since");
     desk.run(&["sync"]).ends(6).says("Nothing was removed");
-    desk.run(&["lane", "relocate", "scores", "moved"])
+    desk.run(&["lane", "relocate", "scores", "moved", "--yes"])
         .ends(0)
         .says("1 file as agreed")
         .says("1 file with another content")
@@ -318,7 +321,7 @@ fn a_folder_that_a_person_moved_is_compared_and_taken() {
 #[test]
 fn a_place_that_cannot_be_used_says_why() {
     let desk = settled();
-    let relocate = |to: &str| desk.run(&["lane", "relocate", "scores", to]);
+    let relocate = |to: &str| desk.run(&["lane", "relocate", "scores", to, "--yes"]);
     relocate("near/inside").ends(2).says("lies in the other");
     fs::create_dir_all(desk.path("left/.katabatic")).unwrap();
     relocate("left").ends(3).says("a folder of the tool's own");
@@ -336,12 +339,18 @@ fn a_far_folder_that_was_moved_is_followed() {
     fs::rename(desk.far(), desk.path("cloud/librarian/Archive/Scores")).unwrap();
     fs::create_dir_all(desk.path("cloud/librarian/Wrong")).unwrap();
     desk.run(&["sync"]).ends(6);
-    desk.run(&["lane", "relocate", "scores", "@office/Wrong"])
+    desk.run(&["lane", "relocate", "scores", "@office/Wrong", "--yes"])
         .ends(6)
         .says("not the folder this lane was tied to");
-    desk.run(&["lane", "relocate", "scores", "@office/Archive/Scores"])
-        .ends(0)
-        .says("Nothing is carried again");
+    desk.run(&[
+        "lane",
+        "relocate",
+        "scores",
+        "@office/Archive/Scores",
+        "--yes",
+    ])
+    .ends(0)
+    .says("Nothing is carried again");
     desk.run(&["sync"]).ends(0).says("nothing to carry");
 }
 
@@ -358,6 +367,7 @@ fn a_copy_that_has_its_name_already_is_finished() {
         "scores",
         new.to_str().unwrap(),
         "--keep-old",
+        "--yes",
     ])
     .ends(0);
     // As if it had been killed before the config was switched.
@@ -369,7 +379,7 @@ fn a_copy_that_has_its_name_already_is_finished() {
         text.replace(new.to_str().unwrap(), near.to_str().unwrap()),
     )
     .unwrap();
-    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap()])
+    desk.run(&["lane", "relocate", "scores", new.to_str().unwrap(), "--yes"])
         .ends(0)
         .says("compared once more");
     assert!(!near.exists());
@@ -385,13 +395,13 @@ fn a_copy_that_people_work_in_is_never_overwritten() {
     let new = disk.path().join("Scores");
     let target = new.to_str().unwrap();
     // A person copied the folder with everything on it, its mark too, and went on working in the copy.
-    desk.run(&["lane", "relocate", "scores", target, "--keep-old"])
+    desk.run(&["lane", "relocate", "scores", target, "--keep-old", "--yes"])
         .ends(0);
     let config = desk.path("home/katabatic.toml");
     let text = fs::read_to_string(&config).unwrap();
     fs::write(&config, text.replace(target, desk.near().to_str().unwrap())).unwrap();
     write(&new.join("a.txt"), "the work of a week");
-    desk.run(&["lane", "relocate", "scores", target])
+    desk.run(&["lane", "relocate", "scores", target, "--yes"])
         .ends(3)
         .says("they differ: a.txt")
         .says("Nothing was changed");
@@ -415,6 +425,7 @@ fn what_other_lanes_keep_at_the_old_place_stays() {
         "relocate",
         "scores",
         disk.path().join("Scores").to_str().unwrap(),
+        "--yes",
     ])
     .ends(0);
     assert_eq!(fs::read_to_string(kept).unwrap(), "the only copy");

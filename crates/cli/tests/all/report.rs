@@ -62,7 +62,7 @@ fn the_report_is_written_when_nothing_answers() {
     desk.run(&["report", "--to", to.to_str().unwrap()]).ends(3);
     let page = fs::read_to_string(to).unwrap();
     assert!(page.contains("1 lane could not be looked at"));
-    assert!(page.contains("<strong>wrong</strong>"));
+    assert!(page.contains("<tr class=\"wrong\">"));
 }
 
 #[test]
@@ -109,8 +109,8 @@ fn old_runs_are_forgotten_after_a_pass_and_when_asked() {
     desk.write_near("a.txt", "edited here");
     desk.run(&["sync"]).ends(0);
     assert_eq!(count(), 4, "three were older than ninety days");
-    desk.run(&["runs", "--forget-older-than", "45"])
-        .ends(0)
+    desk.run(&["runs", "--forget-older-than", "45d"])
+        .ends(3)
         .says("1 run began more than 45 days ago")
         .says("the same with --yes");
     assert_eq!(count(), 4);
@@ -159,4 +159,25 @@ fn what_lies_in_the_desktops_trash_is_listed_with_the_spares() {
     assert_eq!(told["trash"][0]["path"], "a.txt");
     let told = list(&["--json", "--day", "2026-11-24"]).ends(0).json();
     assert_eq!(told["trash"].as_array().unwrap().len(), 0);
+}
+
+#[test]
+fn a_pass_that_failed_is_no_more_told_once_a_later_one_went_well() {
+    let mut desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "one");
+    desk.run(&["sync"]).ends(0);
+    desk.stop_serving();
+    desk.run(&["sync"]).ends(6);
+    let page = |desk: &Desk, to: &str| {
+        let written = desk.path(to);
+        desk.run(&["report", "--to", written.to_str().unwrap()]);
+        fs::read_to_string(written).unwrap()
+    };
+    assert!(page(&desk, "away.html").contains("The last pass of the lane scores"));
+    desk.serve_again(&[]);
+    // It carries nothing, and so is no run of its own.
+    desk.run(&["sync"]).ends(0).says("nothing to carry");
+    let page = page(&desk, "well.html");
+    assert!(!page.contains("The last pass of the lane scores"), "{page}");
+    assert!(page.contains("Nothing needs a person, and nothing is to be mended."));
 }

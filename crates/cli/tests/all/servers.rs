@@ -478,7 +478,7 @@ fn one_way_lanes_never_write_to_their_source() {
     lane.write_near("a.txt", "spoilt");
     lane.write_near("mine.txt", "mine");
     fs::remove_file(lane.near("old/b.txt")).unwrap();
-    lane.sync(0).says("changed here by somebody else");
+    lane.sync(3).says("changed here by somebody else");
     assert_eq!(fs::read(lane.far.join("a.txt")).unwrap(), b"a");
     assert!(!lane.far.join("mine.txt").exists() && lane.far.join("old/b.txt").exists());
     lane.run(&["sync", "--restore-drift"]).ends(0);
@@ -567,7 +567,7 @@ fn standard_folders_are_covered() {
     assert!(lane.is_somewhere("monday"));
     fs::remove_file(lane.dir.path().join("person/Documents/rota.csv")).unwrap();
     as_person(&["sync"]).ends(0);
-    as_person(&["cover", "--off", "documents"]).ends(0);
+    as_person(&["cover", "--off", "documents", "--yes"]).ends(0);
     as_person(&["cover", "--take-over", "desk", "--under", "cover", "--yes"])
         .ends(0)
         .says("covered from now on");

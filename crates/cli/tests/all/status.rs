@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fs;
 
-use crate::worlds::Desk;
+use crate::worlds::{Desk, tree};
 use serde_json::Value;
 
 fn settled() -> Desk {
@@ -237,8 +237,17 @@ fn of_several_lanes_each_is_told_first_and_then_what_needs_somebody() {
         let found = said.out.find(text);
         found.unwrap_or_else(|| panic!("{text} is not in\n{}", said.out))
     };
-    assert!(at("Lane scores") < at("Lane second"));
-    assert!(at("Lane second") < at("second: x.txt"), "{}", said.out);
+    // The lane that needs somebody comes first, with what to do; then the others, a line each.
+    assert!(at("second") < at("katabatic settle PATH"), "{}", said.out);
+    assert!(
+        at("katabatic settle PATH") < at("scores  two-way"),
+        "{}",
+        said.out
+    );
+    assert!(at("scores  two-way") < at("second: x.txt"), "{}", said.out);
+    said.says("0 of 2 lanes settled, one waits for you");
+    let said = desk.run(&["status", "--plain"]).ends(3);
+    let at = |text: &str| said.out.find(text).unwrap();
     // The conflict of the second lane comes before what merely waits in the first.
     assert!(
         at("second: x.txt") < at("scores: waits.txt"),
@@ -246,6 +255,11 @@ fn of_several_lanes_each_is_told_first_and_then_what_needs_somebody() {
         said.out
     );
     desk.run(&["status", "scores"]).ends(0).says("waits.txt");
+    // At length, each lane is told with its places and counts, in the order they were added in.
+    let long = desk.run(&["-v", "status", "--plain"]).ends(3);
+    let at = |text: &str| long.out.find(text).unwrap();
+    assert!(at("Lane scores: ") < at("Lane second: "), "{}", long.out);
+    assert!(at("Lane second: ") < at("second: x.txt"), "{}", long.out);
 }
 
 #[test]
@@ -361,7 +375,7 @@ fn a_run_tells_what_it_found_and_left_and_the_next_one_does_not_tell_it_again() 
 #[test]
 fn a_folder_that_stays_there_for_what_is_left_out_is_told_before_the_next_pass_too() {
     let desk = settled();
-    desk.run(&["lane", "change", "scores", "--leave-out", "*.bak"])
+    desk.run(&["lane", "change", "scores", "--leave-out", "*.bak", "--yes"])
         .ends(0);
     desk.write_far("old/kept.bak", "x");
     desk.run(&["sync"]).ends(0);
@@ -370,4 +384,92 @@ fn a_folder_that_stays_there_for_what_is_left_out_is_told_before_the_next_pass_t
     assert_eq!(kept(), serde_json::json!(["old"]));
     desk.run(&["sync"]).ends(0);
     assert_eq!(kept(), serde_json::json!(["old"]));
+}
+
+#[test]
+fn what_waits_while_the_server_is_away_is_no_success() {
+    let mut desk = settled();
+    desk.stop_serving();
+    desk.run(&["sync"]).ends(6);
+    desk.run(&["status"]).ends(0).says("not reached");
+    desk.write_near("a.txt", "saved while it is away");
+    desk.run(&["status"])
+        .ends(6)
+        .says("△ waiting up")
+        .says("not reached");
+    desk.run(&["report", "--to", "page.html"]);
+    let page = fs::read_to_string(desk.path("page.html")).unwrap();
+    assert!(page.contains("1 path waits to be carried"), "{page}");
+    assert!(page.contains("The last pass of the lane scores carried nothing"));
+    assert!(!page.contains("Nothing needs a person, and nothing is to be mended"));
+}
+
+#[test]
+fn a_lane_that_was_never_looked_at_is_not_called_empty() {
+    let desk = Desk::tied(&[]);
+    let said = desk.run(&["status"]).ends(0);
+    assert!(!said.out.contains("both sides are empty"), "{}", said.out);
+    said.says("nothing is here; what is there was never looked at");
+    desk.run(&["sync"]).ends(0);
+    desk.run(&["status"]).says("both sides are empty");
+}
+
+#[test]
+fn a_folder_that_is_gone_there_is_told_with_what_to_do() {
+    let desk = settled();
+    fs::rename(desk.far(), desk.path("cloud/librarian/Old scores")).unwrap();
+    desk.run(&["sync"])
+        .ends(6)
+        .says("the folder is not there")
+        .says("somebody removed, renamed or moved the folder there")
+        .says("katabatic list @office/");
+    desk.run(&["status"])
+        .ends(3)
+        .says("katabatic list @office/");
+    desk.run(&["account", "list"]).ends(0);
+}
+
+#[test]
+fn a_lane_gets_another_name_and_all_that_it_did_follows() {
+    let desk = settled();
+    fs::remove_file(desk.near().join("a.txt")).unwrap();
+    desk.run(&["sync"]).ends(0);
+    let before = tree(&desk.far());
+    let versions = |lane: &str| {
+        let spares = desk.run(&["spares", "list", lane, "--json"]).ends(0).json();
+        spares["spares"].as_array().unwrap().len()
+    };
+    let (runs, spares) = (
+        desk.run(&["runs", "scores"]).ends(0).out,
+        versions("scores"),
+    );
+    assert!(spares > 0);
+    desk.run(&["lane", "rename", "scores", "music"])
+        .ends(0)
+        .says("no file was touched");
+    assert_eq!(
+        desk.run(&["runs", "music"]).ends(0).out.lines().count(),
+        runs.lines().count()
+    );
+    assert_eq!(versions("music"), spares);
+    desk.run(&["status", "music"]).ends(0).says("Lane music");
+    desk.run(&["status", "scores"]).ends(2);
+    // Nothing is looked at as if for the first time, and nothing travels because of it.
+    desk.run(&["sync", "music"])
+        .ends(0)
+        .says("nothing to carry");
+    assert_eq!(tree(&desk.far()), before);
+    let number =
+        desk.run(&["spares", "list", "music", "--json"]).json()["spares"][0]["number"].to_string();
+    desk.run(&["spares", "restore", &number]).ends(0);
+    desk.run(&["lane", "rename", "music", "music"])
+        .ends(0)
+        .says("already");
+    desk.run(&["lane", "rename", "music", "no good"]).ends(2);
+    desk.run(&["lane", "rename", "nope", "other"]).ends(2);
+    let config = fs::read_to_string(desk.path("home/katabatic.toml")).unwrap();
+    assert!(
+        config.contains("[lane.music]") && !config.contains("scores]"),
+        "{config}"
+    );
 }

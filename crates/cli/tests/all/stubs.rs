@@ -67,7 +67,7 @@ fn only_what_a_rule_catches_is_fetched_and_shed() {
 #[test]
 fn stubs_that_a_rule_leaves_out_are_told_and_come_once_they_are_let_in() {
     let desk = desk(&["--contents", "stubs"]);
-    let change = |option: &str| desk.run(&["lane", "change", "scores", option, "*.txt"]);
+    let change = |option: &str| desk.run(&["lane", "change", "scores", option, "*.txt", "--yes"]);
     change("--leave-out")
         .ends(0)
         .says("of these are stubs now, whose content is only there");
@@ -152,7 +152,7 @@ fn a_folder_may_come_as_stubs_and_one_in_it_whole() {
     assert!(is_stub(&desk, "Waltz/new.txt"));
     assert!(!is_stub(&desk, "Waltz/Parts/new.txt") && !is_stub(&desk, "new.txt"));
     change("stubs", "Nowhere").ends(2);
-    let typed = ["lane", "change", "scores", "--in", "Waltz"];
+    let typed = ["lane", "change", "scores", "--in", "Waltz", "--yes"];
     desk.run(&typed).ends(2);
     desk.run(&["lane", "change", "scores", "--yes", "--contents", "all"])
         .ends(0)
@@ -424,7 +424,7 @@ fn room_is_made_of_what_was_not_used_for_longest() {
         .says("less than 1.0 GB")
         .says("shed 1 file");
     assert!(!is_stub(&desk, "held.txt") && !is_stub(&desk, "unsettled.txt"));
-    desk.run(&["room", "--free", "much"])
+    desk.run(&["room", "--free", "much", "--yes"])
         .ends(2)
         .says("it is not understood");
 
@@ -437,6 +437,7 @@ fn room_is_made_of_what_was_not_used_for_longest() {
         "3KB",
         "--leave-free",
         "1KB",
+        "--yes",
     ])
     .ends(0)
     .says("at most 3.0 KB here, 1.0 KB of the disk stay free");
@@ -453,6 +454,7 @@ fn room_is_made_of_what_was_not_used_for_longest() {
         "none",
         "--leave-free",
         "none",
+        "--yes",
     ])
     .ends(0)
     .says("all the room there is");
@@ -471,4 +473,188 @@ fn the_agent_keeps_a_lane_within_its_budget() {
     desk.run(&["agent", "stop"]).ends(0);
     agent.wait().unwrap();
     assert_eq!(tree(&desk.far()).len(), 4, "nothing was removed");
+}
+
+#[test]
+fn a_stub_that_somebody_gives_rights_is_closed_again_and_told() {
+    let desk = desk(&["--contents", "stubs"]);
+    // Nobody is told to give it any.
+    let doctor = desk.run(&["doctor", "-v"]).ends(0);
+    assert!(!doctor.out.contains("chmod"), "{}", doctor.out);
+    doctor.says("stubs ask to be left out of backups");
+    let horn = desk.near().join("Waltz/horn.txt");
+    let asks = |name| rustix::fs::lgetxattr(&horn, name, &mut [0u8; 16]).is_ok();
+    assert!(asks("user.xdg.robots.backup"));
+    fs::set_permissions(&horn, fs::Permissions::from_mode(0o644)).unwrap();
+    let status = desk.run(&["status"]).ends(0);
+    let said = status.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        said.contains("somebody gave stubs rights (chmod), so programs read zeros"),
+        "{said}"
+    );
+    let synced = desk.run(&["sync"]).ends(0);
+    let said = synced.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        said.contains("1 stub had been given rights by somebody, and read as zeros"),
+        "{said}"
+    );
+    assert!(is_stub(&desk, "Waltz/horn.txt"));
+    let status = desk.run(&["status"]).ends(0);
+    assert!(!status.out.contains("chmod"), "{}", status.out);
+    // Fetched, it is for backups like any other file.
+    desk.run(&["fetch", "near/Waltz/horn.txt"]).ends(0);
+    assert!(!asks("user.xdg.robots.backup"));
+    assert_eq!(fs::read_to_string(&horn).unwrap(), "horn part");
+}
+
+#[test]
+fn the_agent_closes_a_stub_at_once() {
+    let desk = desk(&["--contents", "stubs"]);
+    let mut agent = desk
+        .command(&["agent", "run"])
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let until = |what: &str, holds: &dyn Fn() -> bool| {
+        let begun = Instant::now();
+        while !holds() {
+            assert!(begun.elapsed() < Duration::from_secs(120), "never: {what}");
+            std::thread::sleep(Duration::from_millis(30));
+        }
+    };
+    until("it is idle", &|| {
+        desk.run(&["agent", "status", "--json"]).json()["agent"]["lanes"][0]["doing"] == "idle"
+    });
+    let horn = desk.near().join("Waltz/horn.txt");
+    fs::set_permissions(&horn, fs::Permissions::from_mode(0o644)).unwrap();
+    until("it is closed", &|| is_stub(&desk, "Waltz/horn.txt"));
+    agent.kill().unwrap();
+    agent.wait().unwrap();
+}
+
+#[test]
+fn a_stub_that_is_being_filled_is_no_change_that_waits_to_go_up() {
+    let desk = desk(&["--contents", "stubs"]);
+    let horn = desk.near().join("Waltz/horn.txt");
+    // As it is while its content comes for a program that opened it.
+    fs::set_permissions(&horn, fs::Permissions::from_mode(0o600)).unwrap();
+    let labels = rustix::fs::XattrFlags::empty();
+    rustix::fs::lsetxattr(&horn, katabatic_opener::STUB_LABEL, b"filling 1000", labels).unwrap();
+    fs::write(&horn, "horn ").unwrap();
+    let status = desk.run(&["status", "--json"]).ends(0).json();
+    let counts = &status["lanes"][0]["counts"];
+    assert_eq!(counts["waiting up"], serde_json::Value::Null, "{counts}");
+    assert_eq!(counts["waiting down"], 1, "{counts}");
+    desk.run(&["status"]).says("its content comes just now");
+    let before = tree(&desk.far());
+    desk.run(&["sync"]).ends(0);
+    assert_eq!(tree(&desk.far()), before);
+}
+
+#[test]
+fn a_backup_leaves_out_the_stubs_that_are_on_the_list() {
+    let desk = Desk::bare(&[]);
+    for at in ["here.txt", "odd *[1]?.wav", "odd x1y.wav", "Takes/one.wav"] {
+        desk.write_far(at, "sound");
+    }
+    desk.add_account().ends(0);
+    desk.tie(&[]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    let at = |name: &str| desk.near().join(name).to_str().unwrap().to_owned();
+    desk.run(&["shed", &at("odd *[1]?.wav"), &at("Takes")])
+        .ends(0);
+
+    let list = desk.path("exclude");
+    let list = list.to_str().unwrap();
+    desk.run(&["room", "--exclude-list", list])
+        .ends(0)
+        .says("Wrote 2 stubs into");
+    desk.run(&["room", "--exclude-list", list, "--json"])
+        .ends(2)
+        .says("there already");
+    let told = desk
+        .run(&["room", "scores", "--exclude-list", "second", "--json"])
+        .ends(0)
+        .json();
+    assert_eq!(told["stubs"], 2);
+    desk.run(&["room", "@office", "--exclude-list", "other"])
+        .ends(2)
+        .says("stubs lie on this computer");
+    // Of what the lane leaves out, root reads zeros all the same.
+    desk.run(&["lane", "change", "scores", "--leave-out", "Takes/", "--yes"])
+        .ends(0);
+    fs::remove_file(list).unwrap();
+    desk.run(&["room", "--exclude-list", list])
+        .ends(0)
+        .says("Wrote 2 stubs into");
+    let archive = desk.path("backup.tar");
+    let archive = archive.to_str().unwrap();
+    let tar = |arguments: &[&str]| {
+        let out = std::process::Command::new("tar")
+            .args(arguments)
+            .output()
+            .unwrap();
+        assert!(
+            out.status.success(),
+            "{}",
+            String::from_utf8_lossy(&out.stderr)
+        );
+        String::from_utf8(out.stdout).unwrap()
+    };
+    let near = desk.near();
+    tar(&[
+        "-P",
+        "-cf",
+        archive,
+        "--exclude-from",
+        list,
+        near.to_str().unwrap(),
+    ]);
+    let held = tar(&["-P", "--quoting-style=literal", "-tf", archive]);
+    let names: Vec<&str> = held
+        .lines()
+        .filter_map(|name| name.rsplit('/').next())
+        .collect();
+    assert!(
+        names.contains(&"here.txt") && names.contains(&"odd x1y.wav"),
+        "{held}"
+    );
+    assert!(
+        !names.contains(&"one.wav") && !held.contains("odd *"),
+        "{held}"
+    );
+}
+
+#[test]
+fn a_choice_frees_nothing_where_only_stubs_lie() {
+    let desk = Desk::bare(&[]);
+    desk.write_far("Past/march.txt", "twelve bytes");
+    desk.write_far("Now/waltz.txt", "seven b");
+    desk.add_account().ends(0);
+    desk.tie(&[]).ends(0);
+    desk.run(&["sync"]).ends(0);
+    let past = desk.near().join("Past");
+    desk.run(&["shed", past.to_str().unwrap()]).ends(0);
+    let effect = |option: &str, folder: &str| {
+        let asked = ["choose", "scores", option, folder, "--preview", "--json"];
+        desk.run(&asked).ends(0).json()["effect"].clone()
+    };
+    let told = effect("--skip", "Past");
+    assert_eq!(
+        (&told["frees"]["files"], &told["frees"]["bytes"]),
+        (&1.into(), &0.into())
+    );
+    assert_eq!(effect("--skip", "Now")["frees"]["bytes"], 7);
+    // What comes as a stub brings no content, either.
+    let new_stubs = ["lane", "change", "scores", "--contents", "stubs", "--yes"];
+    desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
+        .ends(0)
+        .says("Dropped the local copies of 1 file, 0 B");
+    desk.run(&new_stubs).ends(0);
+    let told = effect("--take", "Past");
+    assert_eq!(
+        (&told["fetches"]["files"], &told["fetches"]["bytes"]),
+        (&1.into(), &0.into())
+    );
 }

@@ -122,7 +122,7 @@ fn settled(change: &[&str]) -> Desk {
     desk.write_near("a.txt", "first");
     desk.run(&["sync"]).ends(0);
     if !change.is_empty() {
-        desk.run(&[&["lane", "change", "scores"], change].concat())
+        desk.run(&[&["lane", "change", "scores", "--yes"], change].concat())
             .ends(0);
     }
     desk
@@ -164,7 +164,7 @@ fn a_lane_waits_for_its_network_and_for_mains_power_and_says_so() {
     buses.order("battery no");
     until("it is carried", || desk.far().join("b.txt").exists());
     // What is under way is set down where the power goes, and goes on later.
-    desk.run(&["lane", "change", "scores", "--limit-up", "1MB/s"])
+    desk.run(&["lane", "change", "scores", "--limit-up", "1MB/s", "--yes"])
         .ends(0);
     desk.write_near("large.bin", &"0123456789abcdef".repeat(500_000));
     until("it is being carried", || lane(&desk)["doing"] == "running");
@@ -240,6 +240,7 @@ fn without_a_bus_a_condition_does_not_hold_and_a_signal_runs_a_last_pass() {
         "any",
         "--when",
         "at end",
+        "--yes",
     ])
     .ends(0)
     .says("at end");
@@ -257,7 +258,7 @@ fn without_a_bus_a_condition_does_not_hold_and_a_signal_runs_a_last_pass() {
     );
     assert!(running.0.wait().unwrap().success());
     assert!(desk.far().join("b.txt").exists());
-    desk.run(&["lane", "change", "scores", "--only-on", "sunshine"])
+    desk.run(&["lane", "change", "scores", "--only-on", "sunshine", "--yes"])
         .ends(2)
         .says("write `unmetered`, `network NAME` or `mains`");
 }

@@ -4,6 +4,7 @@ use std::fs;
 use std::process::Stdio;
 
 use crate::worlds::{Desk, tree};
+use rustix::process::Signal;
 
 #[test]
 fn the_demo_runs_clean() {
@@ -439,12 +440,33 @@ fn a_server_that_answers_500_to_half_of_it_ends_with_three() {
 }
 
 #[test]
-fn a_first_ctrl_c_stops_in_order() {
+fn a_signal_to_end_stops_in_order() {
+    for signal in [Signal::INT, Signal::TERM, Signal::HUP] {
+        // Where the tests themselves run so that a closed terminal does not end them, the program is left alone as well.
+        if !(signal == Signal::HUP && is_ignored_here(signal)) {
+            stops_in_order(signal);
+        }
+    }
+}
+
+/// Whether this program ignores a signal, and so what it starts (proc_pid_status(5)).
+fn is_ignored_here(signal: Signal) -> bool {
+    let status = fs::read_to_string("/proc/self/status").unwrap();
+    let ignored = status
+        .lines()
+        .find_map(|line| line.strip_prefix("SigIgn:"))
+        .unwrap();
+    let ignored = u64::from_str_radix(ignored.trim(), 16).unwrap();
+    ignored & (1 << (signal.as_raw() - 1)) != 0
+}
+
+fn stops_in_order(signal: Signal) {
     let mut desk = Desk::tied(&[]);
     for number in 0..200 {
         desk.write_near(&format!("{number}.txt"), "some text");
     }
-    desk.serve_again(&["delay=20"]);
+    // So slow that it takes half a minute, however late it is looked at here.
+    desk.serve_again(&["delay=200"]);
     let child = desk
         .command(&["sync"])
         .stdout(Stdio::piped())
@@ -456,7 +478,7 @@ fn a_first_ctrl_c_stops_in_order() {
         std::thread::yield_now();
     }
     let process = rustix::process::Pid::from_raw(child.id() as i32).unwrap();
-    rustix::process::kill_process(process, rustix::process::Signal::INT).unwrap();
+    rustix::process::kill_process(process, signal).unwrap();
     let said = crate::worlds::Said::from(child.wait_with_output().unwrap());
     said.ends(130).says("set down for the next sync");
     let carried = tree(&desk.far()).len();
@@ -562,7 +584,7 @@ fn conflicts_are_settled_by_the_folder_and_by_the_lane_and_tried_first() {
         desk.write_far(name, &format!("{name}, from there, longer"));
     }
     desk.run(&["sync"]).ends(3);
-    desk.run(&["settle", "near/a", "--keep", "near", "--try"])
+    desk.run(&["settle", "near/a", "--keep", "near", "--preview"])
         .ends(0)
         .says("a/1.txt in lane scores")
         .says("would keep the version from here (18 B");
@@ -623,4 +645,88 @@ fn a_conflict_shows_how_its_versions_differ() {
         .says("    +Tue,Dora")
         .says("a picture of 3 x 2 pixels")
         .says("they differ from byte 6 on; 85.7 % of 14 B are equal");
+}
+
+#[test]
+fn mistakes_in_the_config_are_told_all_at_once_with_their_lines() {
+    let desk = Desk::tied(&[]);
+    let file = desk.path("home/katabatic.toml");
+    let config = fs::read_to_string(&file).unwrap();
+    let changed = config
+        .replace("direction = \"two-way\"", "direction = \"sideways\"")
+        .replace(
+            "[account.office]",
+            "keep_run_days = 3\n\n[account.office]\npatiense = 5",
+        )
+        + "quiet_seconds = \"long\"\n";
+    fs::write(&file, &changed).unwrap();
+    let line = |text: &str| {
+        let at = changed
+            .lines()
+            .position(|line| line.contains(text))
+            .unwrap()
+            + 1;
+        format!("line {at}, column 1: ")
+    };
+    let said = desk
+        .run(&["status"])
+        .ends(2)
+        .says("4 mistakes are in it")
+        .says(&format!(
+            "{}`keep_run_days` means nothing here; did you mean `keep_runs_days`?",
+            line("keep_run_days")
+        ))
+        .says(&format!("{}`patiense`", line("patiense")))
+        .says("did you mean `patience`?")
+        .says(&line("sideways"))
+        .says("    direction = \"sideways\"")
+        .says(&line("quiet_seconds"));
+    assert!(
+        said.err.find("keep_run_days") < said.err.find("sideways"),
+        "in their order"
+    );
+    let told = desk.run(&["status", "--json"]).ends(2).json();
+    assert_eq!(told["error"]["details"].as_array().unwrap().len(), 8);
+    fs::write(&file, config.replace("[account.office]", "[account.office")).unwrap();
+    desk.run(&["status"])
+        .ends(2)
+        .says("it is not written as TOML wants it")
+        .says("line ")
+        .says("    [account.office");
+    fs::write(&file, config).unwrap();
+    desk.run(&["status", "score"])
+        .ends(2)
+        .says("Did you mean scores?");
+    desk.run(&["account", "test", "offcie"])
+        .ends(2)
+        .says("Did you mean office?");
+    desk.run(&["list", "@offcie/Scores"])
+        .ends(2)
+        .says("did you mean @office?");
+}
+
+#[test]
+fn the_log_shows_each_request_and_no_secret() {
+    let desk = Desk::tied(&[]);
+    desk.write_near("a.txt", "first");
+    let said = desk.run(&["sync", "-vv"]).ends(0);
+    assert!(
+        said.err.contains("PUT ") && said.err.contains(" bytes there, "),
+        "{}",
+        said.err
+    );
+    desk.write_near("b.txt", "second");
+    let said = desk.run(&["sync", "-vv", "--log", "the.log"]).ends(0);
+    assert_eq!(said.err, "");
+    let log = fs::read_to_string(desk.path("the.log")).unwrap();
+    assert!(log.contains("PROPFIND ") && log.contains(" 207, "), "{log}");
+    for told in [&log, &said.err] {
+        assert!(
+            !told.contains("practice") && !told.contains("Basic "),
+            "{told}"
+        );
+    }
+    desk.run(&["sync", "--log", "not/there/the.log"])
+        .ends(1)
+        .says("writing the log");
 }

@@ -114,9 +114,15 @@ fn another_folder_in_the_account_is_not_taken_for_emptied() {
     assert!(desk.far().join("a.txt").exists());
     // It was moved there; the lane follows, and nothing is carried again.
     fs::remove_dir_all(near(&desk)).unwrap();
-    desk.run(&["lane", "relocate", "copy", "@archive/Scores of old"])
-        .ends(0)
-        .says("@archive/Scores of old");
+    desk.run(&[
+        "lane",
+        "relocate",
+        "copy",
+        "@archive/Scores of old",
+        "--yes",
+    ])
+    .ends(0)
+    .says("@archive/Scores of old");
     let plan = desk.run(&["plan", "--json"]).json();
     assert_eq!(
         plan["plans"][0]["steps"].as_array().map(Vec::len),

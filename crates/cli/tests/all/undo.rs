@@ -45,7 +45,7 @@ fn a_folder_that_was_removed_comes_back_on_both_sides_whole() {
         desk.run(&["runs", &run]).ends(0).says("katabatic undo");
         // Shown first, and nothing is done.
         desk.run(&["undo", &run])
-            .ends(0)
+            .ends(3)
             .says("to be brought back: 2 files")
             .says("Viola/deep/c.txt")
             .says("Nothing was taken back");
@@ -171,7 +171,7 @@ fn what_was_swept_and_what_was_removed_by_hand_goes_back_where_it_was() {
     desk.write_near("x.junk", "left behind");
     desk.run(&["sync"]).ends(0);
     let all = tree(&desk.near());
-    desk.run(&["lane", "change", "scores", "--leave-out", "*.junk"])
+    desk.run(&["lane", "change", "scores", "--leave-out", "*.junk", "--yes"])
         .ends(0);
     desk.run(&["lane", "sweep", "scores", "--yes"]).ends(0);
     assert!(!desk.far().join("x.junk").exists());

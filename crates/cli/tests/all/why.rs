@@ -57,7 +57,7 @@ fn every_kind_of_path_has_its_story() {
 #[test]
 fn what_leaves_a_path_out_is_named_with_its_folder_and_its_way_back() {
     let desk = settled();
-    desk.run(&["lane", "change", "scores", "--leave-out", "cache/"])
+    desk.run(&["lane", "change", "scores", "--leave-out", "cache/", "--yes"])
         .ends(0);
     let why = desk
         .run(&["why", "near/cache/d.txt"])
@@ -74,7 +74,8 @@ fn what_leaves_a_path_out_is_named_with_its_folder_and_its_way_back() {
     desk.run(&["why", "near/x.crdownload"])
         .ends(0)
         .says("the rule *.crdownload leaves it out");
-    desk.run(&["choose", "scores", "--skip", "Viola"]).ends(0);
+    desk.run(&["choose", "scores", "--skip", "Viola", "--yes"])
+        .ends(0);
     desk.run(&["why", "near/Viola/c.txt"])
         .ends(0)
         .says("Viola is not taken, at the folder Viola")
@@ -242,7 +243,7 @@ fn what_is_old_is_given_up_once_somebody_says_so() {
         .says("old enough");
     days_ago(&desk, 8);
     desk.run(&["spares", "prune", "--keep-below", "20"])
-        .ends(0)
+        .ends(3)
         .says("To be given up: 2 versions")
         .says("Nothing was given up");
     assert_eq!(spares(&desk), 3);
@@ -387,4 +388,96 @@ fn what_one_side_removed_and_the_other_keeps_is_not_called_equal() {
     after
         .says("removed here, and that removal is not carried")
         .says("changes neither side");
+}
+
+#[test]
+fn the_versions_of_a_file_are_told_and_each_can_be_looked_at() {
+    let mut desk = settled();
+    desk.write_near("a.txt", "edited here\n");
+    desk.run(&["sync"]).ends(0);
+    let story = desk
+        .run(&["why", "near/a.txt"])
+        .ends(0)
+        .says("Versions")
+        .says("on this computer now")
+        .says("replaced by the version from here")
+        .says("by run 2 (sync); kept in the cloud")
+        .says("--show near|far|1");
+    assert!(!story.out.contains("\x1b"), "{}", story.out);
+    let told = desk.run(&["why", "near/a.txt", "--json"]).ends(0).json();
+    let versions = told["versions"].as_array().unwrap();
+    let names: Vec<_> = versions.iter().map(|one| &one["version"]).collect();
+    assert_eq!(names, ["near", "far", "1"]);
+    assert_eq!(versions[2]["kept"]["number"], 1);
+
+    // A text goes to the output as it is; what it is of is told beside it.
+    let shown = desk.run(&["why", "near/a.txt", "--show", "1"]).ends(0);
+    assert_eq!(shown.out, "text of a.txt");
+    assert!(
+        shown.err.contains("a.txt, version 1: 13 B"),
+        "{}",
+        shown.err
+    );
+    for side in ["near", "far"] {
+        let shown = desk.run(&["why", "near/a.txt", "--show", side]).ends(0);
+        assert_eq!(shown.out, "edited here\n");
+    }
+    let told = desk
+        .run(&["why", "near/a.txt", "--show", "1", "--json"])
+        .ends(0)
+        .json();
+    assert_eq!(told["text"], "text of a.txt");
+
+    // Into a new file, never over one; and the lane is as it was.
+    desk.run(&["why", "near/a.txt", "--show", "1", "--to", "copy.txt"])
+        .ends(0)
+        .says("A copy lies here: copy.txt");
+    let copy = desk.path("copy.txt");
+    assert_eq!(fs::read_to_string(&copy).unwrap(), "text of a.txt");
+    desk.run(&["why", "near/a.txt", "--show", "near", "--to", "copy.txt"])
+        .ends(1)
+        .says("exists");
+    assert_eq!(fs::read_to_string(&copy).unwrap(), "text of a.txt");
+    desk.run(&["why", "near/a.txt", "--show", "9"])
+        .ends(2)
+        .says("no spare of that number is of this file");
+    desk.run(&["why", "near/Viola/b.txt", "--show", "1"])
+        .ends(2)
+        .says("no spare of that number");
+    desk.run(&["why", "near/Viola", "--show", "near"])
+        .ends(2)
+        .says("no file");
+    desk.run(&["why", "near/none.txt", "--show", "far"])
+        .ends(2)
+        .says("nothing of that name");
+    desk.run(&["plan"]).ends(0).says("nothing");
+    // What lies here can be looked at while nothing answers there.
+    desk.stop_serving();
+    let shown = desk.run(&["why", "near/a.txt", "--show", "near"]).ends(0);
+    assert_eq!(shown.out, "edited here\n");
+    desk.run(&["why", "near/a.txt", "--show", "far"]).ends(6);
+}
+
+#[test]
+fn a_version_that_is_no_text_is_copied_out_of_all_lanes() {
+    let desk = settled();
+    fs::write(desk.near().join("tone.wav"), b"RIFF\0\0\x1b[31m").unwrap();
+    desk.run(&["sync"]).ends(0);
+    let aside = desk.path("aside");
+    fs::create_dir(&aside).unwrap();
+    let asked = ["why", "near/tone.wav", "--show", "far", "--json"];
+    let out = desk.command(&asked).env("TMPDIR", &aside).output().unwrap();
+    let told: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap();
+    let saved = std::path::Path::new(told["saved_to"].as_str().unwrap());
+    assert!(saved.starts_with(&aside), "{}", saved.display());
+    assert!(saved.ends_with("tone [far].wav"), "{}", saved.display());
+    assert_eq!(fs::read(saved).unwrap(), b"RIFF\0\0\x1b[31m");
+    // Nobody else looks into it.
+    use std::os::unix::fs::PermissionsExt;
+    let folder = fs::metadata(saved.parent().unwrap()).unwrap();
+    assert_eq!(folder.permissions().mode() & 0o777, 0o700);
+    // In a pipe a text is what it is, to the last byte.
+    fs::write(desk.near().join("odd.txt"), "a\tb\r\nc").unwrap();
+    let shown = desk.run(&["why", "near/odd.txt", "--show", "near"]).ends(0);
+    assert_eq!(shown.out, "a\tb\r\nc");
 }

@@ -9,7 +9,7 @@ pub use run_log::{deed, item_outcome, kept_for, run_outcome, spare_cause};
 
 use crate::decide::Change;
 use crate::selection::LeftOutBy;
-use crate::{Decision, EditTime, Entry, Kind, Side, Step, Unknown};
+use crate::{Agreement, Decision, EditTime, Entry, Kind, Side, Step, Unknown};
 
 /// What a step would do, in a word or two: `carry up`, `remove here`.
 #[must_use]
@@ -41,7 +41,7 @@ fn standing(decision: &Decision) -> String {
         Decision::KeepFolder { on } => format!("keep folder {}", on.here_or_there()),
         Decision::KeepRemoved { on } => format!("keep {}", on.here_or_there()),
         Decision::AskRemoval { on } => format!("ask to remove {}", on.here_or_there()),
-        Decision::Drift { .. } => "drift".into(),
+        Decision::Drift { .. } => Agreement::from(decision).word().into(),
         Decision::NotCarried { .. } => "not carried".into(),
         Decision::OldStays { on } => format!("older stays {}", on.here_or_there()),
         Decision::LeftOut { .. } | Decision::Ruled(_) => "left out".into(),
@@ -165,7 +165,7 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             on.other().here_or_there(),
             on.here_or_there()
         ),
-        Decision::Drift { on } => drift(step, *on, time),
+        Decision::Drift { on, keeps_back } => drift(step, (*on, *keeps_back), time),
         Decision::NotCarried { on } => format!(
             "only {}; this lane carries {} only and did not put it there",
             on.here_or_there(),
@@ -189,16 +189,19 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             why: Unknown::ReadOnly,
             on,
         } => format!(
-            "not carried {}: nothing may be written {}, it can only be read",
+            "not carried {}: nothing may be written {}, it can only be read. Whoever owns it can give the right to write; or the lane carries {2} only (katabatic lane change LANE --direction {2})",
             on.towards(),
-            on.here_or_there()
+            on.here_or_there(),
+            on.other().towards()
         ),
         Decision::Hold {
             on,
             why: why @ Unknown::NotPortable(..),
         } => format!("not carried {}: {why}", on.towards()),
         Decision::Hold {
-            why: why @ (Unknown::StubGone | Unknown::NoRoom(..)),
+            why:
+                why
+                @ (Unknown::StubGone | Unknown::NoRoom(..) | Unknown::BeingWritten | Unknown::Coming),
             ..
         } => why.to_string(),
         Decision::Hold { on, why } if step.view(*on).is_folder() => {
@@ -210,13 +213,21 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
 }
 
 /// What became of a file on the receiving side of a one-way lane, and how the source stands to it.
-fn drift(step: &Step, on: Side, time: &dyn Fn(EditTime) -> String) -> String {
+fn drift(step: &Step, (on, keeps_back): (Side, bool), time: &dyn Fn(EditTime) -> String) -> String {
     let source = match step.change(on.other()) {
         Change::Same => String::new(),
         _ => format!(", {}", change_words(step, on.other(), time)),
     };
+    let so = match keeps_back {
+        true => format!(
+            "; so the version {} does not go {} until that is settled",
+            on.other().here_or_there(),
+            on.towards()
+        ),
+        false => "; left as it is".to_owned(),
+    };
     format!(
-        "{} by somebody else than this lane{source}; left as it is",
+        "{} by somebody else than this lane{source}{so}",
         change_words(step, on, time)
     )
 }
@@ -289,16 +300,21 @@ pub fn harmless_lines(text: &str) -> String {
 #[must_use]
 pub fn typed(text: &str) -> String {
     // An option would begin so.
-    let path = match text.starts_with('-') {
-        true => format!("./{text}"),
-        false => text.to_owned(),
-    };
-    let plain = |c: char| c.is_alphanumeric() || "/._-@+,:".contains(c);
-    if !path.is_empty() && path.chars().all(plain) {
-        return path;
+    match text.starts_with('-') {
+        true => quoted(&format!("./{text}")),
+        false => quoted(text),
     }
-    if !path.chars().any(acts) {
-        return format!("'{}'", path.replace('\'', r"'\''"));
+}
+
+/// An argument, be it an option or a path, as it can be typed into a shell; the same otherwise.
+#[must_use]
+pub fn quoted(text: &str) -> String {
+    let plain = |c: char| c.is_alphanumeric() || "/._-@+,:".contains(c);
+    if !text.is_empty() && text.chars().all(plain) {
+        return text.to_owned();
+    }
+    if !text.chars().any(acts) {
+        return format!("'{}'", text.replace('\'', r"'\''"));
     }
     let octal = |c: char| {
         let mut bytes = [0; 4];
@@ -308,14 +324,14 @@ pub fn typed(text: &str) -> String {
             .collect::<String>()
     };
     let stays = |c: char| plain(c) || c == ' ' || (!c.is_ascii() && !acts(c));
-    let escaped: String = path
+    let escaped: String = text
         .chars()
         .map(|c| match stays(c) {
             true => c.to_string(),
             false => octal(c),
         })
         .collect();
-    match path.ends_with('\n') {
+    match text.ends_with('\n') {
         true => format!("$'{escaped}'"),
         // Read as a format, in which this is the only other sign.
         false => format!("\"$(printf '{}')\"", escaped.replace(r"\045", "%%")),

@@ -43,6 +43,7 @@ pub fn item_outcome(outcome: &ItemOutcome) -> String {
         ItemEnding::Conflict => "conflict".into(),
         ItemEnding::Stuck => "stuck".into(),
         ItemEnding::Drift => "drift".into(),
+        ItemEnding::KeptBack => "kept back".into(),
         ItemEnding::Asked => "asked".into(),
         ItemEnding::Asks(side) => format!("asks to remove {}", side.here_or_there()),
         ItemEnding::LeftOut => "left out".into(),
@@ -60,6 +61,9 @@ pub fn item_outcome(outcome: &ItemOutcome) -> String {
 pub fn run_outcome(outcome: &RunOutcome) -> String {
     match outcome {
         RunOutcome::AllSettled => "all settled".into(),
+        RunOutcome::BeingWritten(files) => {
+            format!("{} still written", count(*files, "file is", "files are"))
+        }
         RunOutcome::Done => "done".into(),
         RunOutcome::Dropped => "dropped".into(),
         RunOutcome::Swept => "removed what rules leave out".into(),

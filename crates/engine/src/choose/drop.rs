@@ -122,8 +122,8 @@ async fn drop_in(
         match primitive::remove(pass, change).await {
             Ok(slot) => {
                 dropped.files.0 += 1;
-                dropped.files.1 += near.size;
-                run.note(item(pass, &path, near.size));
+                dropped.files.1 += near.content_bytes();
+                run.note(item(pass, &path, near.content_bytes()));
                 lot.extend(proof.map(|proof| Copy { path, slot, proof }));
             }
             Err(Trouble::Met(why)) => dropped.stayed.push(proof::Unproven { path, why }),

@@ -9,7 +9,7 @@ mod proof;
 
 use std::collections::BTreeMap;
 
-use katabatic_core::{Choice, Entry, Kind, Listing, RelPath, Share, Side, Tally};
+use katabatic_core::{Choice, Contents, Entry, Kind, Listing, RelPath, Share, Side, Tally};
 use tokio::sync::mpsc;
 
 use crate::pass::Pass;
@@ -40,14 +40,15 @@ pub struct Looked {
     near: BTreeMap<RelPath, Entry>,
     far: BTreeMap<RelPath, Entry>,
     shared: Vec<SharedFolder>,
+    contents: Contents,
 }
 
 /// What a change of the choice would do.
 #[derive(Debug, Default)]
 pub struct Effect {
-    /// Files that would come here, and their bytes.
+    /// Files that would come here, and the bytes of their content, which stubs have none of.
     pub fetches: (u64, u64),
-    /// Files whose local copy would go, and their bytes.
+    /// Files whose local copy would go, and the bytes of content that this frees.
     pub frees: (u64, u64),
     /// Whether each of them is proven to be on the far side.
     pub proofs: Proofs,
@@ -65,6 +66,7 @@ pub async fn look(pass: &Pass) -> Result<Looked, Error> {
         near: entries(pass, Side::Near).await?,
         far: entries(pass, Side::Far).await?,
         shared: pass.lane.far.shared().await,
+        contents: pass.lane.config.contents.clone(),
     })
 }
 
@@ -104,6 +106,21 @@ pub(crate) async fn entries(pass: &Pass, side: Side) -> Result<BTreeMap<RelPath,
 }
 
 impl Looked {
+    /// Files of the far side that would come here, with what is known of each.
+    pub fn coming(&self, after: &Choice) -> impl Iterator<Item = (&RelPath, &Entry)> {
+        self.far.iter().filter(|(path, entry)| {
+            entry.kind == Kind::File && self.takes(after, path) && !self.near.contains_key(path)
+        })
+    }
+
+    /// Bytes of content that come here with a file of the far side: none where it comes as a stub.
+    fn comes(&self, path: &RelPath, there: &Entry) -> u64 {
+        match self.contents.comes_as_stub(path, None, there) {
+            true => 0,
+            false => there.size,
+        }
+    }
+
     /// The folders of the far side to this depth, in tree order; the root itself comes first.
     #[must_use]
     pub fn weighed(&self, choice: &Choice, depth: usize) -> Vec<Weighed> {
@@ -170,23 +187,23 @@ impl Looked {
         tally
     }
 
-    /// What a change of the choice would drop here and bring here: files and bytes each. Nothing is proven by it.
+    /// What a change of the choice would drop here and bring here: files and bytes of content each. Nothing is proven by it.
     #[must_use]
-    pub fn moved(&self, before: &Choice, after: &Choice) -> ((u64, u64), (u64, u64)) {
+    pub fn moved(&self, after: &Choice) -> ((u64, u64), (u64, u64)) {
         let (mut freed, mut fetched) = ((0, 0), (0, 0));
         for (path, entry) in self
             .far
             .iter()
             .filter(|(_, entry)| entry.kind == Kind::File)
         {
-            let here = self.near.contains_key(path);
-            let sum = match (self.takes(before, path), self.takes(after, path)) {
-                (_, false) if here => &mut freed,
-                (_, true) if !here => &mut fetched,
-                _ => continue,
+            let here = self.near.get(path);
+            let (sum, bytes) = match (here, self.takes(after, path)) {
+                (Some(here), false) => (&mut freed, here.content_bytes()),
+                (None, true) => (&mut fetched, self.comes(path, entry)),
+                (Some(_), true) | (None, false) => continue,
             };
             sum.0 += 1;
-            sum.1 = u64::saturating_add(sum.1, entry.size);
+            sum.1 = u64::saturating_add(sum.1, bytes);
         }
         (freed, fetched)
     }
@@ -198,6 +215,17 @@ impl Looked {
             side.get(path)
                 .is_some_and(|entry| entry.kind == Kind::Folder)
         })
+    }
+
+    /// The folder that was meant by a path that is none, where one is much like it.
+    #[must_use]
+    pub fn meant_by(&self, path: &RelPath) -> Option<String> {
+        let folders = [&self.near, &self.far].into_iter().flatten();
+        let known: Vec<&str> = folders
+            .filter(|(_, entry)| entry.kind == Kind::Folder)
+            .map(|(folder, _)| folder.as_str())
+            .collect();
+        katabatic_core::did_you_mean(path.as_str(), &known).map(str::to_owned)
     }
 
     fn here(&self, path: &RelPath) -> bool {
@@ -240,21 +268,16 @@ impl Looked {
 pub async fn effect(pass: &Pass, looked: &Looked, after: &Choice) -> Result<Effect, Error> {
     let before = &pass.lane.config.selection.choice;
     let mut effect = Effect::default();
-    for (path, entry) in &looked.far {
-        let comes = entry.kind == Kind::File
-            && looked.takes(after, path)
-            && !looked.near.contains_key(path);
-        if comes {
-            effect.fetches.0 += 1;
-            effect.fetches.1 = effect.fetches.1.saturating_add(entry.size);
-        }
+    for (path, entry) in looked.coming(after) {
+        effect.fetches.0 += 1;
+        effect.fetches.1 = u64::saturating_add(effect.fetches.1, looked.comes(path, entry));
     }
     for (path, entry) in looked.going(before, after) {
         match entry.kind {
             Kind::Folder => {}
             Kind::File if !pass.is_ruled_out(path, entry) => {
                 effect.frees.0 += 1;
-                effect.frees.1 = effect.frees.1.saturating_add(entry.size);
+                effect.frees.1 = effect.frees.1.saturating_add(entry.content_bytes());
                 proof::weigh(pass, path, entry, looked.far.get(path), &mut effect.proofs).await?;
             }
             _ => effect.stays.push(path.clone()),

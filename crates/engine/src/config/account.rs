@@ -5,6 +5,7 @@ use std::time::Duration;
 use toml_edit::{Item, Table, value};
 
 use super::fields::{Fields, set_or_remove};
+use super::mistake::Mistake;
 use katabatic_core::principal::Principal;
 use katabatic_sides::certificate::{pin, read_pin};
 use katabatic_sides::net::rate::Limits;
@@ -97,9 +98,10 @@ impl AccountConfig {
         }
     }
 
-    pub(super) fn read(name: &str, table: Table) -> Result<AccountConfig, String> {
+    pub(super) fn read(name: &str, table: Table) -> Result<AccountConfig, Mistake> {
         let fields = Fields::of(&format!("account.{name}"), table, &ACCOUNT_KEYS)?;
-        let odd = |key: &str, why: String| format!("[account.{name}] {key}: {why}");
+        let odd =
+            |key: &str, why: String| fields.wrong(key, format!("[account.{name}] {key}: {why}"));
         let sign_in = match fields.optional("sign_in")?.as_deref() {
             None | Some("basic") => SignIn::Basic,
             Some("device") => SignIn::Device,

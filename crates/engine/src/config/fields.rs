@@ -2,6 +2,7 @@
 
 use toml_edit::{Item, Table, value};
 
+use super::mistake::Mistake;
 use crate::drives::OnDrive;
 use katabatic_sides::net::rate::Limits;
 use katabatic_sides::net::rates::Rates;
@@ -30,16 +31,13 @@ pub(super) struct Fields {
 }
 
 impl Fields {
-    pub(super) fn of(whose: &str, table: Table, known: &[&str]) -> Result<Fields, String> {
+    pub(super) fn of(whose: &str, table: Table, known: &[&str]) -> Result<Fields, Mistake> {
         let strange = table
             .iter()
             .map(|(key, _)| key.to_owned())
             .find(|key| !known.contains(&key.as_str()));
         match strange {
-            Some(key) => Err(format!(
-                "[{whose}] `{key}` means nothing here; there are {}",
-                known.join(", ")
-            )),
+            Some(key) => Err(Mistake::strange(whose, &key, known)),
             None => Ok(Fields {
                 whose: whose.to_owned(),
                 table,
@@ -47,25 +45,29 @@ impl Fields {
         }
     }
 
-    pub(super) fn odd(&self, key: &str, wanted: &str) -> String {
-        format!("[{}] {key} must be {wanted}", self.whose)
+    pub(super) fn odd(&self, key: &str, wanted: &str) -> Mistake {
+        self.wrong(key, format!("[{}] {key} must be {wanted}", self.whose))
     }
 
-    pub(super) fn optional(&self, key: &str) -> Result<Option<String>, String> {
+    pub(super) fn wrong(&self, key: &str, why: impl Into<String>) -> Mistake {
+        Mistake::at(&self.whose, key, why)
+    }
+
+    pub(super) fn optional(&self, key: &str) -> Result<Option<String>, Mistake> {
         match self.table.get(key) {
             None => Ok(None),
             Some(_) => self.text(key).map(Some),
         }
     }
 
-    pub(super) fn flag(&self, key: &str) -> Result<bool, String> {
+    pub(super) fn flag(&self, key: &str) -> Result<bool, Mistake> {
         match self.table.get(key) {
             None => Ok(false),
             Some(item) => item.as_bool().ok_or_else(|| self.odd(key, "true or false")),
         }
     }
 
-    pub(super) fn number(&self, key: &str) -> Result<Option<u64>, String> {
+    pub(super) fn number(&self, key: &str) -> Result<Option<u64>, Mistake> {
         match self.table.get(key) {
             None => Ok(None),
             Some(item) => item
@@ -77,7 +79,7 @@ impl Fields {
         }
     }
 
-    pub(super) fn list(&self, key: &str) -> Result<Vec<String>, String> {
+    pub(super) fn list(&self, key: &str) -> Result<Vec<String>, Mistake> {
         let Some(item) = self.table.get(key) else {
             return Ok(Vec::new());
         };
@@ -88,7 +90,7 @@ impl Fields {
         texts.ok_or_else(|| self.odd(key, "a list of texts, such as [\"…\", \"…\"]"))
     }
 
-    pub(super) fn drive(&self, key: &str) -> Result<Option<OnDrive>, String> {
+    pub(super) fn drive(&self, key: &str) -> Result<Option<OnDrive>, Mistake> {
         let Some(item) = self.table.get(key) else {
             return Ok(None);
         };
@@ -107,7 +109,7 @@ impl Fields {
         }
     }
 
-    pub(super) fn limits(&self) -> Result<Limits, String> {
+    pub(super) fn limits(&self) -> Result<Limits, Mistake> {
         let rate = |key: &str| match self.optional(key)? {
             None => Ok(None),
             Some(text) => Rates::parse(&text)
@@ -120,10 +122,11 @@ impl Fields {
         })
     }
 
-    pub(super) fn text(&self, key: &str) -> Result<String, String> {
+    pub(super) fn text(&self, key: &str) -> Result<String, Mistake> {
         match self.table.get(key).and_then(Item::as_str) {
             Some(text) if !text.is_empty() => Ok(text.to_owned()),
-            _ => Err(format!("[{}] needs {key} = \"…\"", self.whose)),
+            None if !self.table.contains_key(key) => Err(Mistake::missing(&self.whose, key)),
+            _ => Err(self.odd(key, "a text: \"…\"")),
         }
     }
 }

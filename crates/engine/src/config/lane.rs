@@ -15,6 +15,7 @@ use katabatic_core::{Side, Terms, Updates};
 use toml_edit::{Array, InlineTable, Item, Table, value};
 
 use super::fields::{Fields, set_or_remove, write_limits};
+use super::mistake::Mistake;
 use crate::Error;
 use crate::drives::{Found, OnDrive};
 use katabatic_core::place::Place;
@@ -257,11 +258,12 @@ impl LaneConfig {
         name: &str,
         table: Table,
         accounts: &[String],
-    ) -> Result<LaneConfig, String> {
+    ) -> Result<LaneConfig, Mistake> {
         let fields = Fields::of(&format!("lane.{name}"), table, &LANE_KEYS)?;
-        let odd =
-            |key: &str, text: &str, why: &str| format!("[lane.{name}] {key} = \"{text}\": {why}");
-        let place = |key: &str| -> Result<Place, String> {
+        let odd = |key: &str, text: &str, why: &str| {
+            fields.wrong(key, format!("[lane.{name}] {key} = \"{text}\": {why}"))
+        };
+        let place = |key: &str| -> Result<Place, Mistake> {
             let text = fields.text(key)?;
             match Place::parse(&text, accounts) {
                 Ok(Place::Local(_)) if !PathBuf::from(&text).is_absolute() => Err(odd(
@@ -497,7 +499,7 @@ fn word<T>(
     parse: impl Fn(&str) -> Option<T>,
     usual: T,
     known: &[&str],
-) -> Result<T, String> {
+) -> Result<T, Mistake> {
     match fields.optional(key)? {
         None => Ok(usual),
         Some(text) => {
@@ -506,7 +508,7 @@ fn word<T>(
     }
 }
 
-fn only_on(fields: &Fields) -> Result<Vec<Condition>, String> {
+fn only_on(fields: &Fields) -> Result<Vec<Condition>, Mistake> {
     let read = |text: &String| {
         Condition::parse(text)
             .map_err(|why| fields.odd("only_on", &format!("a list of conditions, but {why}")))
@@ -514,7 +516,7 @@ fn only_on(fields: &Fields) -> Result<Vec<Condition>, String> {
     fields.list("only_on")?.iter().map(read).collect()
 }
 
-fn when(fields: &Fields) -> Result<Vec<When>, String> {
+fn when(fields: &Fields) -> Result<Vec<When>, Mistake> {
     let written = fields.list("when")?;
     if written.is_empty() {
         return Ok(vec![When::OnChange]);
@@ -525,7 +527,7 @@ fn when(fields: &Fields) -> Result<Vec<When>, String> {
     written.iter().map(read).collect()
 }
 
-fn terms(fields: &Fields) -> Result<Terms, String> {
+fn terms(fields: &Fields) -> Result<Terms, Mistake> {
     let direction = fields.text("direction")?;
     let known = Direction::ALL.map(Direction::word);
     let direction = Direction::parse(&direction)
@@ -561,8 +563,8 @@ fn terms(fields: &Fields) -> Result<Terms, String> {
 }
 
 /// The paths of a list, none of them the lane's own folder.
-fn paths(fields: &Fields, key: &str) -> Result<Vec<RelPath>, String> {
-    let parse = |text: String| -> Result<RelPath, String> {
+fn paths(fields: &Fields, key: &str) -> Result<Vec<RelPath>, Mistake> {
+    let parse = |text: String| -> Result<RelPath, Mistake> {
         RelPath::parse(text.trim_matches('/'))
             .ok()
             .filter(|path| !path.is_root())
@@ -571,7 +573,7 @@ fn paths(fields: &Fields, key: &str) -> Result<Vec<RelPath>, String> {
     fields.list(key)?.into_iter().map(parse).collect()
 }
 
-fn contents(fields: &Fields) -> Result<Contents, String> {
+fn contents(fields: &Fields) -> Result<Contents, Mistake> {
     let stubs = match fields.optional("contents")?.as_deref() {
         None | Some("all") => false,
         Some("stubs") => true,
@@ -604,7 +606,7 @@ fn contents(fields: &Fields) -> Result<Contents, String> {
     Ok(contents)
 }
 
-fn selection(fields: &Fields) -> Result<Selection, String> {
+fn selection(fields: &Fields) -> Result<Selection, Mistake> {
     let rule = |text: String| {
         Rule::parse(&text)
             .map_err(|why| fields.odd("leave_out", &format!("a list of rules, but {why}")))

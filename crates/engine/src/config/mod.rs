@@ -3,20 +3,23 @@
 mod account;
 mod fields;
 mod lane;
+mod mistake;
 mod openings;
 mod tell;
 
 use std::fmt::Write as _;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use katabatic_core::admission::Rules;
+use katabatic_core::did_you_mean;
 use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
 pub use account::{AccountConfig, SignIn};
 pub use lane::{LaneConfig, ProofBy, QUIET};
 pub use tell::{TellConfig, Way};
 
+use self::mistake::{Mistake, wrong};
 use crate::Error;
 use crate::home::Home;
 use katabatic_core::place::Place;
@@ -51,6 +54,20 @@ const KEEP_RUNS: &str = "keep_runs_days";
 /// Keys that stand before all tables.
 const KEYS: [&str; 3] = [KEEP_RUNS, "limit_up", "limit_down"];
 
+/// What is read in place of what is wrong about an account, to find what else is.
+const ANY_ACCOUNT: [(&str, &str); 2] = [("address", "https://example.org/"), ("user", "user")];
+
+/// The same of a lane.
+const ANY_LANE: [(&str, &str); 4] = [
+    ("id", "id"),
+    ("near", "/near"),
+    ("far", "/far"),
+    ("direction", "two-way"),
+];
+
+/// The tables there are.
+const TABLES: [&str; 4] = ["account", "lane", "openings", "tell"];
+
 impl Config {
     /// Reads the config of a home; one that is not there is empty.
     ///
@@ -65,7 +82,7 @@ impl Config {
         };
         let document: DocumentMut = text
             .parse()
-            .map_err(|error: toml_edit::TomlError| wrong(&file, &error.to_string()))?;
+            .map_err(|error: toml_edit::TomlError| mistake::no_toml(&file, &text, &error))?;
         let mut config = Config {
             file,
             document,
@@ -76,67 +93,75 @@ impl Config {
             tell: TellConfig::default(),
             openings: Rules::default(),
         };
-        config.understand()?;
+        config
+            .understand()
+            .map_err(|mistakes| mistake::told(&config.file, &text, &mistakes))?;
         Ok(config)
     }
 
-    fn understand(&mut self) -> Result<(), Error> {
-        let wrong = |why: String| wrong(&self.file, &why);
+    fn understand(&mut self) -> Result<(), Vec<Mistake>> {
+        let mut mistakes = Vec::new();
         for (key, _) in self.document.iter() {
-            if !["account", "lane", "openings", "tell"].contains(&key) && !KEYS.contains(&key) {
-                return Err(wrong(format!(
-                    "`{key}` means nothing here; there are {}, [account.NAME], [lane.NAME], [openings] and [tell]",
-                    KEYS.join(", ")
-                )));
+            if !TABLES.contains(&key) && !KEYS.contains(&key) {
+                let known = [&KEYS[..], &TABLES[..]].concat();
+                mistakes.push(Mistake::strange("", key, &known));
             }
         }
-        let keep_runs_days = match self.document.get(KEEP_RUNS) {
-            None => KEPT_DAYS,
-            Some(days) => days
-                .as_integer()
-                .filter(|days| (1..=36_500).contains(days))
-                .ok_or_else(|| {
-                    wrong(format!(
-                        "`{KEEP_RUNS}` is a number of days, from 1 to 36500"
-                    ))
-                })?,
-        };
-        let rates = |key: &str| match self.document.get(key) {
-            None => Ok(None),
-            Some(item) => match item.as_str().map(Rates::parse) {
-                Some(Ok(rates)) => Ok(Some(rates)),
-                Some(Err(why)) => Err(wrong(format!("`{key}` is a rate ({why})"))),
-                None => Err(wrong(format!("`{key}` is a rate such as \"2MB/s\""))),
-            },
+        let mut note = |mistake| mistakes.push(mistake);
+        let keep_runs_days = self.keep_runs().unwrap_or_else(|mistake| {
+            note(mistake);
+            KEPT_DAYS
+        });
+        let mut rates = |key: &str| {
+            self.rates(key).unwrap_or_else(|mistake| {
+                note(mistake);
+                None
+            })
         };
         let limits = Limits {
-            up: rates("limit_up")?,
-            down: rates("limit_down")?,
+            up: rates("limit_up"),
+            down: rates("limit_down"),
         };
-        let tell = match self.document.get("tell").cloned().map(Item::into_table) {
-            None => TellConfig::default(),
-            Some(Ok(table)) => TellConfig::read(table).map_err(wrong)?,
-            Some(Err(_)) => return Err(wrong("`tell` is a table: [tell]".into())),
+        let mut read = |read: Result<(), Vec<Mistake>>| {
+            if let Err(more) = read {
+                mistakes.extend(more);
+            }
         };
-        let openings = match self.document.get("openings").cloned().map(Item::into_table) {
-            None => Rules::default(),
-            Some(Ok(table)) => openings::read(table).map_err(wrong)?,
-            Some(Err(_)) => return Err(wrong("`openings` is a table: [openings]".into())),
-        };
+        let (mut tell, mut openings) = (TellConfig::default(), Rules::default());
+        read(self.own_table("tell", |table| {
+            tell = mistake::all(table, &[], TellConfig::read)?;
+            Ok(())
+        }));
+        read(self.own_table("openings", |table| {
+            openings = mistake::all(table, &[], openings::read)?;
+            Ok(())
+        }));
         let mut accounts = Vec::new();
-        for (name, table) in tables(&self.document, "account").map_err(wrong)? {
-            check_name(&name).map_err(|why| wrong(format!("[account.{name}]: {why}")))?;
-            accounts.push(AccountConfig::read(&name, table).map_err(wrong)?);
-        }
+        read(self.each_table("account", |name, table| {
+            accounts.push(mistake::all(table, &ANY_ACCOUNT, |table| {
+                AccountConfig::read(name, table)
+            })?);
+            Ok(())
+        }));
         let names: Vec<String> = accounts
             .iter()
             .map(|account: &AccountConfig| account.name.clone())
             .collect();
+        // What is wrong about an account is no mistake of the lanes that name it.
+        let known = match self.document.get("account").and_then(Item::as_table_like) {
+            Some(group) => group.iter().map(|(name, _)| name.to_owned()).collect(),
+            None => names,
+        };
         let mut lanes = Vec::new();
-        for (name, table) in tables(&self.document, "lane").map_err(wrong)? {
-            check_name(&name).map_err(|why| wrong(format!("[lane.{name}]: {why}")))?;
-            let lane = LaneConfig::read(&name, table, &names).map_err(wrong)?;
+        read(self.each_table("lane", |name, table| {
+            let lane = mistake::all(table, &ANY_LANE, |table| {
+                LaneConfig::read(name, table, &known)
+            })?;
             lanes.push(lane.where_drives_are());
+            Ok(())
+        }));
+        if !mistakes.is_empty() {
+            return Err(mistakes);
         }
         (self.accounts, self.lanes) = (accounts, lanes);
         self.keep_runs_days = keep_runs_days;
@@ -144,6 +169,85 @@ impl Config {
         self.tell = tell;
         self.openings = openings;
         Ok(())
+    }
+
+    fn keep_runs(&self) -> Result<i64, Mistake> {
+        let wrong = || {
+            let why = format!("`{KEEP_RUNS}` is a number of days, from 1 to 36500");
+            Mistake::at("", KEEP_RUNS, why)
+        };
+        match self.document.get(KEEP_RUNS) {
+            None => Ok(KEPT_DAYS),
+            Some(days) => days
+                .as_integer()
+                .filter(|days| (1..=36_500).contains(days))
+                .ok_or_else(wrong),
+        }
+    }
+
+    fn rates(&self, key: &str) -> Result<Option<Rates>, Mistake> {
+        let wrong = |why: String| Mistake::at("", key, why);
+        match self.document.get(key) {
+            None => Ok(None),
+            Some(item) => match item.as_str().map(Rates::parse) {
+                Some(Ok(rates)) => Ok(Some(rates)),
+                Some(Err(why)) => Err(wrong(format!("`{key}` is a rate ({why})"))),
+                None => Err(wrong(format!("`{key}` is a rate such as \"2MB/s\""))),
+            },
+        }
+    }
+
+    /// Reads a table of this name, where there is one.
+    fn own_table(
+        &self,
+        name: &str,
+        read: impl FnOnce(Table) -> Result<(), Vec<Mistake>>,
+    ) -> Result<(), Vec<Mistake>> {
+        match self.document.get(name).cloned().map(Item::into_table) {
+            None => Ok(()),
+            Some(Ok(table)) => read(table),
+            Some(Err(_)) => {
+                let why = format!("`{name}` is a table: [{name}]");
+                Err(vec![Mistake::at("", name, why)])
+            }
+        }
+    }
+
+    /// Reads each table of a kind, such as `[lane.scores]`.
+    fn each_table(
+        &self,
+        kind: &str,
+        mut read: impl FnMut(&str, Table) -> Result<(), Vec<Mistake>>,
+    ) -> Result<(), Vec<Mistake>> {
+        let Some(group) = self.document.get(kind) else {
+            return Ok(());
+        };
+        let Some(group) = group.as_table_like() else {
+            let why = format!("`{kind}` must be written [{kind}.NAME]");
+            return Err(vec![Mistake::at("", kind, why)]);
+        };
+        let mut mistakes = Vec::new();
+        for (name, item) in group.iter() {
+            let table = match (item.clone().into_table(), check_name(name)) {
+                (Ok(table), Ok(())) => table,
+                (Err(_), _) => {
+                    let why = format!("`{kind}.{name}` must be a table, [{kind}.{name}]");
+                    mistakes.push(Mistake::at(kind, name, why));
+                    continue;
+                }
+                (_, Err(why)) => {
+                    mistakes.push(Mistake::at(kind, name, format!("[{kind}.{name}]: {why}")));
+                    continue;
+                }
+            };
+            if let Err(more) = read(name, table) {
+                mistakes.extend(more);
+            }
+        }
+        match mistakes.is_empty() {
+            true => Ok(()),
+            false => Err(mistakes),
+        }
     }
 
     /// The names of all accounts.
@@ -168,7 +272,7 @@ impl Config {
                 Error::usage(
                     format!("the account {name}"),
                     "there is none of that name",
-                    listed("account", &self.account_names()),
+                    listed("account", name, &self.account_names()),
                 )
             })
     }
@@ -186,7 +290,7 @@ impl Config {
                 Error::usage(
                     format!("the lane {name}"),
                     "there is none of that name",
-                    listed("lane", &names),
+                    listed("lane", name, &names),
                 )
             })
     }
@@ -273,15 +377,7 @@ impl Config {
     /// # Errors
     /// Where the file cannot be written.
     pub fn rename_account(&mut self, from: &str, to: &str) -> Result<(), Error> {
-        let group = self
-            .document
-            .get_mut("account")
-            .and_then(Item::as_table_like_mut);
-        if let Some(group) = group
-            && let Some(item) = group.remove(from)
-        {
-            group.insert(to, item);
-        }
+        self.move_in("account", from, to);
         for account in &mut self.accounts {
             if account.name == from {
                 to.clone_into(&mut account.name);
@@ -298,6 +394,31 @@ impl Config {
             }
         }
         self.save()
+    }
+
+    /// Gives a lane another name, and saves.
+    ///
+    /// # Errors
+    /// Where the file cannot be written.
+    pub fn rename_lane(&mut self, from: &str, to: &str) -> Result<(), Error> {
+        self.move_in("lane", from, to);
+        for lane in &mut self.lanes {
+            if lane.name == from {
+                to.clone_into(&mut lane.name);
+            }
+        }
+        self.save()
+    }
+
+    /// Moves what is set of one of a kind under another name.
+    fn move_in(&mut self, kind: &str, from: &str, to: &str) {
+        let group = self.document.get_mut(kind);
+        let group = group.and_then(Item::as_table_like_mut);
+        if let Some(group) = group
+            && let Some(item) = group.remove(from)
+        {
+            group.insert(to, item);
+        }
     }
 
     /// Changes a lane and saves.
@@ -460,37 +581,18 @@ fn unwritable(lane: &LaneConfig, why: String) -> Error {
     Error::usage(what, why, "Rename the folder.")
 }
 
-fn listed(kind: &str, names: &[String]) -> String {
+/// What there is in place of a name that is none; the one that may have been meant first.
+#[must_use]
+pub fn listed(kind: &str, typed: &str, names: &[String]) -> String {
     if names.is_empty() {
-        format!("There are none yet: katabatic {kind} add")
-    } else {
-        format!("There are: {}", names.join(", "))
+        return format!("There are none yet: katabatic {kind} add");
     }
-}
-
-fn wrong(file: &Path, why: &str) -> Error {
-    Error::usage(
-        format!("the config {}", file.display()),
-        why.trim_end(),
-        "Correct it with an editor; nothing was changed.",
-    )
-}
-
-fn tables(document: &DocumentMut, kind: &str) -> Result<Vec<(String, Table)>, String> {
-    let Some(group) = document.get(kind) else {
-        return Ok(Vec::new());
-    };
-    let group = group
-        .as_table_like()
-        .ok_or_else(|| format!("`{kind}` must be written [{kind}.NAME]"))?;
-    let table = |(name, item): (&str, &Item)| {
-        let table = item
-            .clone()
-            .into_table()
-            .map_err(|_| format!("`{kind}.{name}` must be a table, [{kind}.{name}]"))?;
-        Ok((name.to_owned(), table))
-    };
-    group.iter().map(table).collect()
+    let known: Vec<&str> = names.iter().map(String::as_str).collect();
+    let all = format!("There are: {}", names.join(", "));
+    match did_you_mean(typed, &known) {
+        Some(meant) => format!("Did you mean {meant}? {all}"),
+        None => all,
+    }
 }
 
 fn check_name(name: &str) -> Result<(), String> {
@@ -559,7 +661,8 @@ mod tests {
         ] {
             let (_dir, home) = home(text);
             let error = Config::read(&home).unwrap_err();
-            assert!(error.why.contains(names), "{text:?}: {error:?}");
+            let told = error.details.join("\n");
+            assert!(told.contains(names), "{text:?}: {error:?}");
         }
     }
 

@@ -6,6 +6,7 @@ use toml_edit::{Array, Item, Table, value};
 
 use super::fields::{Fields, set_or_remove};
 use super::lane::size_text;
+use super::mistake::Mistake;
 
 const KEYS: [&str; 3] = ["keep_out", "most_files", "most_bytes"];
 
@@ -13,7 +14,7 @@ const KEYS: [&str; 3] = ["keep_out", "most_files", "most_bytes"];
 const NONE: &str = "none";
 
 /// Reads the table; what is not in it is as usual.
-pub(super) fn read(table: Table) -> Result<Rules, String> {
+pub(super) fn read(table: Table) -> Result<Rules, Mistake> {
     let usual = Rules::default();
     let has = |key: &str| table.contains_key(key);
     let (has_names, has_files, has_bytes) = (has("keep_out"), has("most_files"), has("most_bytes"));

@@ -7,6 +7,7 @@ use toml_edit::{Array, Item, Table, value};
 use url::Url;
 
 use super::fields::{Fields, set_or_remove};
+use super::mistake::Mistake;
 
 /// One way of telling, and what is told over it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -48,9 +49,9 @@ const USUAL: [Kind; 1] = [Kind::Problem];
 
 impl TellConfig {
     /// Reads the table.
-    pub(super) fn read(table: Table) -> Result<TellConfig, String> {
+    pub(super) fn read(table: Table) -> Result<TellConfig, Mistake> {
         let fields = Fields::of("tell", table, &KEYS)?;
-        let kinds = |key: &str| -> Result<Vec<Kind>, String> {
+        let kinds = |key: &str| -> Result<Vec<Kind>, Mistake> {
             let words = fields.list(key)?;
             let read = |word: &String| {
                 Kind::parse(word)
@@ -61,7 +62,7 @@ impl TellConfig {
                 false => words.iter().map(read).collect(),
             }
         };
-        let folder = |key: &str, kinds_key: &str| -> Result<Option<Way<PathBuf>>, String> {
+        let folder = |key: &str, kinds_key: &str| -> Result<Option<Way<PathBuf>>, Mistake> {
             let Some(text) = fields.optional(key)? else {
                 return Ok(None);
             };

@@ -12,7 +12,6 @@ use crate::pass::primitive::{self, Trouble};
 use crate::session::{LockedLane, OpRun};
 use crate::{Class, Error};
 use katabatic_core::place::Place;
-use katabatic_core::place::far_place;
 use katabatic_ledger::Ledger;
 use katabatic_ledger::runs::{Counts, RunItem};
 use katabatic_ledger::spare_rows::{self, Spare};
@@ -24,30 +23,42 @@ use katabatic_sides::{Put, SideError};
 /// # Errors
 /// Where something else has the name, or the folder above is not there.
 pub async fn make_folder(hand: &Hand<'_>, place: &Place) -> Result<bool, Error> {
+    let mut made = false;
+    for folder in missing_above(place) {
+        made = make_one_folder(hand, &folder).await?;
+    }
+    Ok(made)
+}
+
+/// The folders that a place lies in, from the first that may be missing down, and itself.
+fn missing_above(place: &Place) -> Vec<Place> {
+    let mut folders = vec![place.clone()];
+    match place {
+        Place::Local(path) => {
+            let above = path.ancestors().skip(1).take_while(|above| !above.is_dir());
+            folders.extend(above.map(|above| Place::Local(above.to_owned())));
+        }
+        Place::Far { account, path } => {
+            let above = std::iter::successors(path.parent(), RelPath::parent);
+            folders.extend(
+                above
+                    .filter(|above| !above.is_root())
+                    .map(|path| Place::Far {
+                        account: account.clone(),
+                        path,
+                    }),
+            );
+        }
+    }
+    folders.reverse();
+    folders
+}
+
+async fn make_one_folder(hand: &Hand<'_>, place: &Place) -> Result<bool, Error> {
     let what = format!("making the folder {}", written(place));
     hand.check_not_own(&what, place)?;
     let failed = |error: SideError| hand.failed(&what, place, &error);
-    let no_folder_above = |above: String| {
-        Error::new(
-            Class::NotThere,
-            &what,
-            format!("the folder it lies in is not there: {above}"),
-            format!("Make that one first: katabatic make-folder {above}"),
-        )
-    };
-    if let Place::Local(path) = place
-        && let Some(above) = path.parent()
-        && !above.is_dir()
-    {
-        return Err(no_folder_above(above.display().to_string()));
-    }
     let spot = hand.spot(place)?;
-    if let (Place::Far { account, .. }, Some(above)) = (place, spot.path.parent())
-        && !above.is_root()
-        && spot.store.look(&above).await.map_err(failed)?.is_none()
-    {
-        return Err(no_folder_above(far_place(account, &above)));
-    }
     match spot.store.look(&spot.path).await.map_err(failed)? {
         Some(there) if there.kind == Kind::Folder => return Ok(false),
         Some(_) => {

@@ -11,7 +11,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use futures_util::{StreamExt, stream};
-use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Side, SpareCause, Stamp};
+use katabatic_core::{EditTime, Entry, Kind, Listing, RelPath, Removals, Side, SpareCause, Stamp};
 use tokio::sync::mpsc;
 
 use crate::config::Config;
@@ -74,6 +74,10 @@ pub struct Touched {
     pub side: Side,
     /// The other side, as people write it.
     pub other: String,
+    /// Whether the lane carries from that side at all.
+    pub carries: bool,
+    /// What it does about removals.
+    pub removals: Removals,
 }
 
 /// A path on a side that was opened for it.
@@ -114,6 +118,8 @@ impl Hand<'_> {
                     lane: lane.name.clone(),
                     side,
                     other,
+                    carries: lane.terms.direction.source() != Some(side.other()),
+                    removals: lane.terms.removals,
                 })
             })
             .collect()

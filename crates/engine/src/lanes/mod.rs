@@ -99,6 +99,27 @@ pub async fn look_at_new(
     Ok((lane, next))
 }
 
+/// Makes sure that a lane neither undoes the work of another one nor carries what the tool itself keeps. Nothing is asked and
+/// nothing made, so this can be said as soon as both places are known.
+///
+/// # Errors
+/// Which folder is in the way, and what to do.
+pub fn check_apart(home: &Home, config: &Config, lane: &LaneConfig) -> Result<(), Error> {
+    let sides = [Side::Near, Side::Far];
+    for folder in sides.iter().filter_map(|side| lane.place(*side).local()) {
+        check_own_home(home, folder)?;
+    }
+    check_overlaps(config, lane)
+}
+
+/// Bytes that are free where a folder is, or would come to be.
+#[must_use]
+pub fn free_at(folder: &Path) -> Option<u64> {
+    let there = folder.ancestors().find(|above| above.is_dir())?;
+    let stat = rustix::fs::statvfs(there).ok()?;
+    Some(stat.f_bavail.saturating_mul(stat.f_frsize))
+}
+
 /// Takes back what was made for a lane that was only looked at.
 ///
 /// # Errors
@@ -140,7 +161,8 @@ fn check_lists_dots(open: &OpenLane) -> Result<(), Error> {
     let next = match lane.far {
         Place::Far { .. } => format!(
             "Tie them the other way round: --near {} --far {}",
-            lane.far, lane.near
+            words::typed(&lane.far.to_string()),
+            words::typed(&lane.near.to_string())
         ),
         Place::Local(_) => "Make it the far side.".to_owned(),
     };
@@ -196,12 +218,8 @@ async fn check_places(
             ),
         ));
     }
-    let sides = [Side::Near, Side::Far];
-    for folder in sides.iter().filter_map(|side| lane.place(*side).local()) {
-        check_own_home(home, folder)?;
-    }
-    check_overlaps(config, lane)?;
-    for side in sides {
+    check_apart(home, config, lane)?;
+    for side in [Side::Near, Side::Far] {
         match lane.place(side) {
             Place::Local(folder) => check_folder(lane, folder, make)?,
             Place::Far { account, path } => {
@@ -228,15 +246,21 @@ pub struct NextPass {
     pub lacks: Vec<Shortcomings>,
 }
 
-/// Whether a change makes the next pass a first pass: what was agreed under other terms says nothing any more.
+/// Whether a change makes the next pass a first pass: what was agreed with another far side says nothing of this one.
 #[must_use]
 pub fn starts_anew(before: &LaneConfig, after: &LaneConfig) -> bool {
     before.far != after.far
-        || before.terms.direction != after.terms.direction
-        || before.terms.removals != after.terms.removals
 }
 
-/// What the next pass would do after a change of a lane. Nothing is changed.
+/// Whether a change makes the next pass one that removes nothing: what went away under other terms was no removal under
+/// these. Whose each file is stays known.
+#[must_use]
+pub fn removes_nothing_next(before: &LaneConfig, after: &LaneConfig) -> bool {
+    starts_anew(before, after) || before.terms_text() != after.terms_text()
+}
+
+/// What the next pass would do after a change of a lane. Nothing is changed, but that with `make` a far folder that is
+/// missing is made.
 ///
 /// # Errors
 /// A place that cannot be used, with the reason.
@@ -245,6 +269,7 @@ pub async fn preview_change(
     config: &Config,
     ledger: &Ledger,
     after: &LaneConfig,
+    make: bool,
     stop: &Stop,
 ) -> Result<NextPass, Error> {
     let before = config.lane(&after.name)?;
@@ -254,7 +279,7 @@ pub async fn preview_change(
         &format!("changing the lane {}", after.name),
         &after.name,
     )?;
-    check_places(home, config, after, false, stop).await?;
+    check_places(home, config, after, make, stop).await?;
     let after = &on_its_drives(after.clone());
     if !starts_anew(before, after) {
         let open = open_lane(home, config, ledger, after, stop).await?;
@@ -270,13 +295,7 @@ pub async fn preview_change(
         })
         .await?;
     let looked = async {
-        // Under its own terms still: others would make the ledger forget what was agreed, and nothing is decided yet.
-        let as_it_was = LaneConfig {
-            terms: before.terms,
-            ..after.clone()
-        };
-        let mut open = open_lane(home, config, ledger, &as_it_was, stop).await?;
-        open.config = after.clone();
+        let mut open = open_lane(home, config, ledger, after, stop).await?;
         open.row = row;
         next_plan(open, ledger, stop).await
     };
@@ -310,14 +329,17 @@ pub async fn change(
     // The ledger first: cut off between the two, the next pass is a first pass as the lane was, and harmless.
     if starts_anew(&before, &after) {
         let (id, place) = (before.id.clone(), before.far_place());
-        let other_far = before.far != after.far;
         ledger
-            .write(move |connection| match other_far {
-                true => rows::untie_far(connection, &id, &place),
-                false => rows::forget_agreed(connection, &id),
-            })
+            .write(move |connection| rows::untie_far(connection, &id, &place))
             .await?;
-    } else if before.selection != after.selection {
+    } else if before.terms_text() != after.terms_text() {
+        // Nothing was told of what stood aside under the terms of before.
+        let id = before.id.clone();
+        ledger
+            .write(move |connection| rows::forget_token(connection, &id))
+            .await?;
+    }
+    if before.far == after.far && before.selection != after.selection {
         // What was left out may be taken again: whatever happened to it meanwhile must not travel as a removal.
         return change_choice(config, ledger, after).await;
     }
@@ -407,6 +429,32 @@ pub async fn remove(
     ledger
         .write(move |connection| rows::forget_lane(connection, &id))
         .await
+}
+
+/// Gives a lane another name; what it did, what it keeps and its pause follow. Its own folders on both sides go by its id,
+/// and stay.
+///
+/// # Errors
+/// A name that is taken or cannot be one; where config or ledger cannot be written, or another program works on the lane.
+pub async fn rename(
+    home: &Home,
+    config: &mut Config,
+    ledger: &Ledger,
+    from: &str,
+    to: &str,
+) -> Result<(), Error> {
+    let lane = config.lane(from)?;
+    let id = lane.id.clone();
+    let taken = config.lanes.iter().any(|known| known.name == to);
+    config.check_free("lane", to, taken)?;
+    // A pass that runs meanwhile would note what it does under the old name.
+    let _lock = lock_what_is_there(&lock_at(home, lane)?)?;
+    let (was, is) = (from.to_owned(), to.to_owned());
+    // First: where it is cut off here, the same command goes on with it.
+    ledger
+        .write(move |connection| rows::rename_lane(connection, &id, &was, &is))
+        .await?;
+    config.rename_lane(from, to)
 }
 
 /// A lane that was cut off in the middle of a file must be cleared up before it is untied.

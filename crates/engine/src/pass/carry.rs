@@ -11,7 +11,7 @@ use futures_util::{StreamExt, stream};
 use katabatic_core::moves::with_what_they_need;
 use katabatic_core::{
     Agreement, Base, Decision, Digest, DroppedFor, EditTime, Entry, ItemEnding, ItemOutcome, Kind,
-    LeftOutBy, PerSide, RelPath, Side, SpareCause, Stamp, Step, View, portable, words,
+    LeftOutBy, PerSide, RelPath, Side, SpareCause, Stamp, Step, Unknown, View, portable, words,
 };
 
 use super::Plan;
@@ -25,6 +25,7 @@ use super::plan::takes;
 use super::primitive::{self, Change, Learned, Trouble, agreed};
 use super::transfer::{self, Brought};
 use crate::Error;
+use crate::config::LaneConfig;
 use crate::local_time::in_words;
 use crate::proof;
 use crate::seam::Seam;
@@ -44,12 +45,16 @@ pub enum Ending {
     Done,
     /// Not begun, or set down: the next pass takes it up.
     Waiting,
+    /// It is being written: the next pass takes it up once it is quiet.
+    BeingWritten,
     /// Both sides changed.
     Conflict,
     /// It could not be carried.
     Stuck,
     /// The receiving side changed by itself, and is left so.
     Drift,
+    /// The same, and a version of the source is not there because of it.
+    KeptBack,
     /// It waits for a yes.
     Asking,
     /// It is not carried at all.
@@ -138,11 +143,7 @@ pub(crate) async fn carry(pass: &LockedLane, plan: &Plan, run: Option<i64>) -> C
         .iter()
         .map(Step::bytes)
         .fold(0, u64::saturating_add);
-    let work = plan
-        .steps
-        .iter()
-        .filter(|step| step.decision.is_work())
-        .count() as u64;
+    let work = plan.steps.iter().filter(|step| step.takes_time()).count() as u64;
     pass.progress.begin_carrying(work, bytes);
 
     let first = with_what_they_need(&plan.steps);
@@ -389,7 +390,11 @@ impl Room<'_> {
 
     /// A step that has come to its end.
     pub(super) fn settle(&self, step: &Step, result: Result<Moved, Trouble>) {
-        self.pass.progress.carried_file();
+        // What was set down is still to be carried; where a request had left already, its intent stays open.
+        let set_down = matches!(&result, Err(trouble) if trouble.is_a_stop());
+        if step.takes_time() && !set_down {
+            self.pass.progress.carried_file();
+        }
         let (ending, reason, bytes) = match result {
             // On a one-way lane, the receiving side's version of what was agreed on is drift.
             Ok(Moved {
@@ -397,8 +402,9 @@ impl Room<'_> {
                 bytes,
                 ..
             }) if self.is_drift(step) => (
-                Ending::Drift,
-                "both sides changed it, to different contents; left as it is".to_owned(),
+                Ending::KeptBack,
+                "both sides changed it, to different contents; neither is carried until that is settled"
+                    .to_owned(),
                 bytes,
             ),
             Ok(Moved {
@@ -415,16 +421,24 @@ impl Room<'_> {
                 moved.remark.unwrap_or_default(),
                 moved.bytes,
             ),
-            Err(Trouble::Side(_, SideError::Stopped)) => (
+            Err(trouble) if trouble.is_a_stop() => (
                 Ending::Waiting,
                 "set down when it was stopped".to_owned(),
+                0,
+            ),
+            Err(Trouble::Side(_, SideError::BeingWritten)) => (
+                Ending::BeingWritten,
+                SideError::BeingWritten.to_string(),
                 0,
             ),
             Err(Trouble::Side(_, SideError::Coming)) => {
                 (Ending::Waiting, SideError::Coming.to_string(), 0)
             }
             Err(trouble) => {
-                let reason = with_a_word_on_its_name(step, &trouble);
+                let reason = match full_account(&self.pass.lane.config, &trouble) {
+                    Some(reason) => reason,
+                    None => with_a_word_on_its_name(step, &trouble),
+                };
                 self.end_with(trouble);
                 (Ending::Stuck, reason, 0)
             }
@@ -451,10 +465,11 @@ impl Room<'_> {
         if let (Some(run), true, Some(deed)) = (self.run, noted, step.deed()) {
             let ending = match &ending {
                 Ending::Done => ItemEnding::Done,
-                Ending::Waiting => ItemEnding::Waiting,
+                Ending::Waiting | Ending::BeingWritten => ItemEnding::Waiting,
                 Ending::Conflict => ItemEnding::Conflict,
                 Ending::Stuck => ItemEnding::Stuck,
                 Ending::Drift => ItemEnding::Drift,
+                Ending::KeptBack => ItemEnding::KeptBack,
                 Ending::Asking => ItemEnding::Asked,
                 Ending::LeftOut => ItemEnding::LeftOut,
             };
@@ -527,9 +542,7 @@ impl Room<'_> {
         {
             let _ = pass.store(to).unstage(&staged.slot).await;
             transfer::forget_steps(pass, path, seen, to);
-            return Err(Trouble::Met(
-                "it changed while it was being read; the next pass takes it up".into(),
-            ));
+            return Err(transfer::changed_under_us(from));
         }
         let change = Change {
             side: to,
@@ -687,7 +700,10 @@ impl Room<'_> {
             _ => step.path().is_within(folder),
         };
         let open = |outcome: &Outcome| {
-            matches!(outcome.ending, Ending::Stuck | Ending::Waiting) && inside(&outcome.step)
+            matches!(
+                outcome.ending,
+                Ending::Stuck | Ending::Waiting | Ending::BeingWritten
+            ) && inside(&outcome.step)
         };
         self.carried().outcomes.iter().any(open)
     }
@@ -798,6 +814,19 @@ impl Room<'_> {
     }
 }
 
+/// Why a step failed, where an account has no room left.
+fn full_account(lane: &LaneConfig, trouble: &Trouble) -> Option<String> {
+    let (Trouble::Side(side, SideError::Full(why)) | Trouble::Unsure(side, SideError::Full(why))) =
+        trouble
+    else {
+        return None;
+    };
+    let account = lane.account(*side)?;
+    Some(format!(
+        "{why}. What takes the room there, and what would free some: katabatic room @{account}"
+    ))
+}
+
 /// Why a step failed; a side that refuses a name mostly says something else.
 fn with_a_word_on_its_name(step: &Step, trouble: &Trouble) -> String {
     let name = step.path().name();
@@ -810,7 +839,7 @@ fn with_a_word_on_its_name(step: &Step, trouble: &Trouble) -> String {
     );
     match portable::trouble(name).filter(|_| may_be_refused) {
         Some(why) => format!(
-            "this side may not hold the name ({why}): it would go as {:?}; what it said: {trouble}",
+            "this side may not hold the name ({why}): it would go as {:?} (katabatic names); what it said: {trouble}",
             portable::suggestion(name)
         ),
         None => trouble.to_string(),
@@ -821,9 +850,22 @@ fn with_a_word_on_its_name(step: &Step, trouble: &Trouble) -> String {
 fn standing(step: &Step) -> Ending {
     match step.decision {
         Decision::Conflict => Ending::Conflict,
+        Decision::Hold {
+            why: Unknown::BeingWritten,
+            ..
+        } => Ending::BeingWritten,
+        Decision::Hold {
+            why: Unknown::Coming,
+            ..
+        } => Ending::Waiting,
         Decision::Hold { .. } | Decision::BelowConflict => Ending::Stuck,
         Decision::Ruled(LeftOutBy::StandsHere(_)) => Ending::Stuck,
-        Decision::Drift { .. } => Ending::Drift,
+        Decision::Drift {
+            keeps_back: false, ..
+        } => Ending::Drift,
+        Decision::Drift {
+            keeps_back: true, ..
+        } => Ending::KeptBack,
         Decision::AskRemoval { .. } => Ending::Asking,
         Decision::LeftOut { .. }
         | Decision::Ruled(_)
@@ -884,6 +926,10 @@ impl Carried {
             (Ending::Conflict, _) => counts.conflicts += 1,
             (Ending::Stuck, _) => counts.stuck += 1,
             (Ending::Drift, _) => counts.drift += 1,
+            (Ending::KeptBack, _) => {
+                counts.drift += 1;
+                counts.kept_back += 1;
+            }
             (Ending::Asking, _) => counts.asking += u64::from(is_file_anywhere(step)),
             _ => {}
         }
@@ -910,10 +956,11 @@ impl Outcome {
     pub fn agreement(&self) -> Agreement {
         match self.ending {
             Ending::Done => Agreement::Settled,
-            Ending::Waiting => Agreement::from(&self.step.decision),
+            Ending::Waiting | Ending::BeingWritten => Agreement::from(&self.step.decision),
             Ending::Conflict => Agreement::Conflict,
             Ending::Stuck => Agreement::Stuck,
             Ending::Drift => Agreement::Drift,
+            Ending::KeptBack => Agreement::KeptBack,
             Ending::Asking => Agreement::from(&self.step.decision),
             Ending::LeftOut => Agreement::LeftOut,
         }

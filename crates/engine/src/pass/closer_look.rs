@@ -4,9 +4,10 @@
 //! A pass, a status, an undoing and the search for moves all look closer through here, so that one of them cannot call
 //! new what another one calls the same.
 
-use katabatic_core::{Digest, Entry, Kind, RelPath, Side, Triple, Unknown, View};
+use katabatic_core::{Base, Digest, Entry, Kind, RelPath, Side, Triple, Unknown, View};
 
 use super::Pass;
+use super::being_written;
 use super::transfer::digest_with_blocks;
 use katabatic_sides::SideError;
 use katabatic_sides::digest::digest;
@@ -19,8 +20,10 @@ pub(super) fn is_plain(pass: &Pass, triple: &Triple) -> bool {
             && triple.views.near.entry().is_some()
             && pass.lane.far.may_hide(&triple.path)
     };
-    triple.views.far != View::Unknown(Unknown::NeverListed)
+    !pass.reads_a_copy_of(&triple.path)
+        && triple.views.far != View::Unknown(Unknown::NeverListed)
         && !may_be_hidden()
+        && !has_content_in_place_of_a_stub(triple)
         && !was_touched(triple, Side::Near)
         && !was_touched(triple, Side::Far)
 }
@@ -28,6 +31,7 @@ pub(super) fn is_plain(pass: &Pass, triple: &Triple) -> bool {
 /// Looks closer at both sides. The answer says whether the far side's listing showed the path.
 pub(crate) async fn look_closer(pass: &Pass, mut triple: Triple) -> (Triple, bool) {
     let listed = triple.views.far.entry().is_some();
+    being_written::freeze(pass, &mut triple).await;
     if is_plain(pass, &triple) {
         return (triple, listed);
     }
@@ -62,6 +66,20 @@ async fn look_for_hidden(pass: &Pass, triple: &mut Triple) {
     }
 }
 
+/// Whether a file is here where a stub was agreed on.
+fn has_content_in_place_of_a_stub(triple: &Triple) -> bool {
+    let here = triple.views.near.entry();
+    triple.base.as_ref().is_some_and(Base::is_stub)
+        && here.is_some_and(|near| near.kind == Kind::File && !near.is_stub())
+}
+
+/// Holds a stub that is being filled: what is here is no version that anybody made.
+async fn see_what_comes(pass: &Pass, triple: &mut Triple) {
+    if has_content_in_place_of_a_stub(triple) && pass.lane.near.is_coming(&triple.path).await {
+        triple.views.near = View::Unknown(Unknown::Coming);
+    }
+}
+
 /// Whether a side shows a file of the agreed length with another stamp. Of a stub nothing is here to be read, and what is
 /// there counts as it is shown.
 fn was_touched(triple: &Triple, side: Side) -> bool {
@@ -80,6 +98,9 @@ fn was_touched(triple: &Triple, side: Side) -> bool {
 /// Reads what a side shows where only its content tells whether it is what was agreed on. On this computer that is every
 /// file with a new stamp. In an account a new tag is a new version, but where tags are in doubt or change alone.
 pub(crate) async fn read_where_touched(pass: &Pass, triple: &mut Triple, side: Side) {
+    if side == Side::Near {
+        see_what_comes(pass, triple).await;
+    }
     if !was_touched(triple, side) {
         return;
     }
@@ -100,7 +121,8 @@ pub(crate) async fn read_where_touched(pass: &Pass, triple: &mut Triple, side: S
     }
     match content_of(pass, side, &triple.path, seen).await {
         Ok(content) => seen.content = Some(content),
-        // It cannot be read, or is being written just now: not a version anybody may act on.
+        Err(SideError::BeingWritten) => *view = View::Unknown(Unknown::BeingWritten),
+        // It cannot be read: not a version anybody may act on.
         Err(error) => {
             *view = View::Unknown(Unknown::NotListed(format!("it could not be read: {error}")));
         }

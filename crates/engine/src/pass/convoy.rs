@@ -12,7 +12,7 @@ use katabatic_core::{Decision, Digest, Entry, RelPath, Side, Stamp, Step};
 use super::carry::{Moved, Room};
 use super::contents;
 use super::primitive::{self, Trouble, agreed_put, moved_on, why_taken};
-use super::transfer::{self, Brought};
+use super::transfer::{self, Brought, changed_under_us};
 use crate::seam::Seam;
 use katabatic_ledger::intents::{self, Intent, Version};
 use katabatic_ledger::rows;
@@ -203,12 +203,7 @@ async fn begin<'s>(room: &Room<'_>, to: Side, step: &'s Step) -> Option<Under<'s
         if held.is_none() {
             let _ = room.pass.store(to).unstage(&placing.slot).await;
         }
-        room.settle(
-            step,
-            Err(Trouble::Met(
-                "it changed while it was being read; the next pass takes it up".into(),
-            )),
-        );
+        room.settle(step, Err(changed_under_us(to.other())));
         return None;
     }
     Some(Under::new(to, step, seen, placing, digest, held))

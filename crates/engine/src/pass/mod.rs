@@ -4,6 +4,7 @@
 //! does it through `primitive`, `record` says what was seen and what was done. Before all of them, `recover`
 //! finishes or undoes what an earlier pass was cut off in.
 
+mod being_written;
 mod beside;
 pub(crate) mod carry;
 pub(crate) mod closer_look;
@@ -17,6 +18,7 @@ pub(crate) mod merging;
 mod moved_out;
 pub(crate) mod moves;
 mod other_files;
+pub(crate) mod other_terms;
 pub mod plan;
 pub mod primitive;
 pub(crate) mod put_back;
@@ -34,12 +36,14 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use katabatic_core::{
-    Agreement, BrakeVerdict, EditTime, FileState, Reconciler, RelPath, RunCommand, Side, Step,
+    Agreement, BrakeVerdict, EditTime, FileState, Reconciler, RelPath, Removals, RunCommand, Side,
+    Step,
 };
 pub use katabatic_core::{WantedContents, Wish};
 
 pub use crate::progress::Progress;
 use crate::seam::Seam;
+use crate::self_opening;
 use crate::session::{LockedLane, OpRun};
 pub use crate::session::{Pass, ReadFiles};
 use crate::{Class, Error};
@@ -67,6 +71,10 @@ pub struct Report {
     pub believed: u64,
     /// Copies that were to go and are spares now, and why.
     pub kept_as_spares: Vec<(RelPath, String)>,
+    /// Files that are being written: they are carried once they are quiet.
+    pub being_written: u64,
+    /// Stubs that somebody had given rights, by which they could be read, as zeros; the rights were taken again.
+    pub closed_stubs: u64,
     /// Set where it was stopped by Ctrl-C.
     pub stopped: bool,
 }
@@ -75,7 +83,7 @@ impl Report {
     /// Whether something needs a person.
     #[must_use]
     pub fn needs_a_person(&self) -> bool {
-        self.counts.conflicts + self.counts.stuck + self.counts.asking > 0
+        !self.counts.need_nobody()
     }
 }
 
@@ -83,7 +91,13 @@ impl Pass {
     /// One with nothing seen yet, for the terms of this lane (or of this wish) and for what it leaves out.
     pub(crate) fn reconciler(&self, wish: &Wish) -> Reconciler {
         let selection = Arc::new(self.lane.config.selection.clone());
-        Reconciler::new(wish.terms_for(self.lane.config.terms), selection)
+        let mut terms = wish.terms_for(self.lane.config.terms);
+        if other_terms::are_new(self) && wish.terms.is_none() && terms.direction.source().is_some()
+        {
+            // What the source lacks now went while nothing said that it was to go on the other side.
+            terms.removals = Removals::Keep;
+        }
+        Reconciler::new(terms, selection)
     }
 
     /// What a pass would do; nothing is changed on either side.
@@ -124,12 +138,33 @@ impl LockedLane {
         let unfinished = self.prepare().await?;
         let seen = scan::scan(self, &unfinished, wish).await?;
         seen.shared_tags.note(self).await?;
+        let closed_stubs = self.close_open_stubs().await;
         let plan = plan::make(self, seen, wish).await?;
         self.seam(Seam::Planned, None, None).await;
         self.check_exactly(&plan, wish)?;
         self.check_brake(&plan, wish)?;
         self.check_room(&plan)?;
-        self.carry_out(&plan, command, began, wish).await
+        let mut report = self.carry_out(&plan, command, began, wish).await?;
+        report.closed_stubs = closed_stubs;
+        Ok(report)
+    }
+
+    /// Takes the rights that somebody gave stubs, by which they read as zeros; how many had some.
+    async fn close_open_stubs(&self) -> u64 {
+        let served = self.lane.home.as_ref().is_some_and(self_opening::is_served);
+        if served || !self.lane.near.saw_open_stubs() {
+            return 0;
+        }
+        match self.lane.near.close_open_stubs().await {
+            Ok(closed) => closed,
+            Err(why) => {
+                tracing::warn!(
+                    "stubs of lane {} can be read, as zeros: {why}",
+                    self.lane.config.name
+                );
+                0
+            }
+        }
     }
 
     /// Carries a plan and records what came of it, in a run where there is anything to tell.
@@ -148,6 +183,7 @@ impl LockedLane {
             record::record(self, plan, carried, number, wish).await
         };
         let carried = carried.await;
+        self.store(Side::Near).thaw().await;
         match (run, &carried) {
             (Some(run), Ok(_)) => run.was_ended(),
             (Some(run), Err(error)) => run.failed(error).await,
@@ -164,6 +200,7 @@ impl LockedLane {
         let unfinished = recover::recover(self).await?;
         shelves::compare(self, cut_off).await?;
         late_writers::bring_forward(self).await?;
+        being_written::prepare(self)?;
         self.seam(Seam::Recovered, None, None).await;
         Ok(unfinished)
     }
@@ -236,7 +273,11 @@ impl LockedLane {
         let found = |step: &Step| {
             matches!(
                 FileState::of(step).agreement,
-                Agreement::Conflict | Agreement::Stuck | Agreement::Drift | Agreement::Asking(_)
+                Agreement::Conflict
+                    | Agreement::Stuck
+                    | Agreement::Drift
+                    | Agreement::KeptBack
+                    | Agreement::Asking(_)
             )
         };
         let is_news = |step: &Step| found(step) || (step.decision.is_work() && !step.is_restamp());

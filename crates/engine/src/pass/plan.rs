@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use katabatic_core::{
     Base, Brake, BrakeVerdict, Decision, EditTime, LeftOutBy, PerSide, Refined, RelPath, Side,
-    Step, TakesOut, Tally, Toll, words,
+    Step, TakesOut, Tally, Toll, Unknown, words,
 };
 
 use super::far_changes::Token;
@@ -83,6 +83,10 @@ pub struct Totals {
     pub left_out: u64,
     /// Files of the lane that changed or went on the receiving side by themselves.
     pub drift: u64,
+    /// Those of them because of which a version of the source is not there.
+    pub kept_back: u64,
+    /// Files that are being written.
+    pub being_written: u64,
     /// Files whose removal waits for a yes.
     pub asking: u64,
     /// Files whose removal is not carried.
@@ -152,6 +156,15 @@ impl Plan {
                     Side::Far => totals.removed_far += 1,
                 },
                 Decision::Conflict => totals.conflicts += 1,
+                Decision::Hold {
+                    why: Unknown::BeingWritten,
+                    ..
+                } => totals.being_written += 1,
+                // It comes by itself.
+                Decision::Hold {
+                    why: Unknown::Coming,
+                    ..
+                } => {}
                 Decision::Hold { .. }
                 | Decision::BelowConflict
                 | Decision::Ruled(LeftOutBy::StandsHere(_)) => totals.stuck += 1,
@@ -159,8 +172,11 @@ impl Plan {
                 Decision::NotCarried { on } | Decision::OldStays { on } if step.is_file(on) => {
                     totals.left_out += 1;
                 }
-                Decision::Drift { on } if step.is_file(on) || step.is_file(on.other()) => {
+                Decision::Drift { on, keeps_back }
+                    if step.is_file(on) || step.is_file(on.other()) =>
+                {
                     totals.drift += 1;
+                    totals.kept_back += u64::from(keeps_back);
                 }
                 Decision::AskRemoval { on } if step.is_file(on) => totals.asking += 1,
                 Decision::KeepRemoved { on } if step.is_file(on) => totals.kept += 1,

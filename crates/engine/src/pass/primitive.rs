@@ -40,7 +40,7 @@ pub(super) async fn why_taken(store: &dyn SideStore, path: &RelPath) -> Trouble 
         .find(|name| !is_there && portable::is_double(name, path.name()));
     Trouble::Met(match double {
         Some(double) => format!(
-            "{} has {double:?}, which differs only in case or in how its letters are coded, and takes the two for one; it could go as {:?}",
+            "{} has {double:?}, which differs only in case or in how its letters are coded, and takes the two for one; it could go as {:?} (katabatic names)",
             parent_words(&parent),
             portable::beside(path.name())
         ),
@@ -793,7 +793,10 @@ pub(crate) fn agreed(
         .filter(|near| near.stamp == base.stamps.near)
         .unwrap_or(&by_stamp);
     let near_handle = pass.lane.near.handle(seen);
-    if base.kind == Kind::File && pass.lane.near.is_fresh(seen) {
+    // The stamp of a file that is written all the time was taken before its copy was read: by now it no longer looks
+    // fresh, and still may hide a write from between the two.
+    let hides_a_write = pass.lane.near.is_fresh(seen) || pass.reads_a_copy_of(path);
+    if base.kind == Kind::File && hides_a_write {
         base.stamps.near = base.stamps.near.doubted();
     }
     if base.kind == Kind::File && far.is_some_and(|far| pass.lane.far.is_fresh(far)) {

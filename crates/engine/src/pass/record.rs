@@ -7,6 +7,7 @@ use std::collections::BTreeSet;
 
 use katabatic_core::{Decision, RelPath, RunOutcome, Side, View};
 
+use super::being_written;
 use super::carry::{Carried, Ending, Outcome};
 use super::far_changes;
 use super::moves;
@@ -14,18 +15,19 @@ use super::{Plan, Report, Wish};
 use crate::Error;
 use crate::session::LockedLane;
 use katabatic_ledger::rows::{self, Open};
-use katabatic_ledger::runs;
+use katabatic_ledger::{runs, written_rows};
 
 pub(crate) async fn record(
     pass: &LockedLane,
     plan: &Plan,
-    carried: Carried,
+    mut carried: Carried,
     run: Option<i64>,
     wish: &Wish,
 ) -> Result<Report, Error> {
     // Before anything is called settled, all that was carried must stand in the ledger.
     pass.ledger.flush().await?;
     pass.remember_roots().await?;
+    let written = being_written::sort(pass, &mut carried)?;
     let Carried {
         outcomes,
         counts,
@@ -34,6 +36,8 @@ pub(crate) async fn record(
         ended,
     } = carried;
     let stopped = pass.stop.asked();
+    let is_written = |outcome: &&Outcome| outcome.ending == Ending::BeingWritten;
+    let being_written = outcomes.iter().filter(is_written).count() as u64;
     let still_there = outcomes.iter().filter_map(still_at_its_older_name);
     let open: Vec<Open> = outcomes
         .iter()
@@ -41,10 +45,7 @@ pub(crate) async fn record(
         .chain(still_there)
         .collect();
     let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, plan.seen_at);
-    let (terms, selection) = (
-        pass.lane.config.terms_text(),
-        pass.lane.config.selection_text(),
-    );
+    let selection = pass.lane.config.selection_text();
     let left_out = plan.listed_whole.then(|| plan.left_out.clone());
     let ended_at = pass.clock.now();
     let listed_at = plan
@@ -55,8 +56,13 @@ pub(crate) async fn record(
     // Where something met was not what the scan had told, nothing that it told is relied on. A pass over a part of the
     // lane, or one that was cut short, leaves the token of an earlier one, where that still counts.
     let whole = seen_at.is_some() && ended.is_none() && !stopped;
+    // Only once all of it was looked at under other terms do these count for what goes from then on.
+    let terms = match (&pass.lane.row.terms, whole) {
+        (Some(before), false) => before.clone(),
+        (_, true) | (None, false) => pass.lane.config.terms_text(),
+    };
     let token = match &plan.token {
-        Some(token) if counts.stuck == 0 => {
+        Some(token) if counts.stuck == 0 && being_written == 0 => {
             let ours = changed_there(&outcomes);
             far_changes::after(pass, token, &ours).await
         }
@@ -73,8 +79,10 @@ pub(crate) async fn record(
     let outcome = match (&ended, stopped) {
         (Some(error), _) => RunOutcome::Failed(error.to_string()),
         (None, true) => RunOutcome::Stopped,
-        (None, false) => RunOutcome::AllSettled
-            .or_needs_person(counts.conflicts + counts.stuck + counts.asking == 0),
+        (None, false) if being_written > 0 => {
+            RunOutcome::BeingWritten(being_written).or_needs_person(counts.need_nobody())
+        }
+        (None, false) => RunOutcome::AllSettled.or_needs_person(counts.need_nobody()),
     };
     let noted = pass.lane.row.noted + 1;
     // First there: cut off in between, the two differ by one, and that says nothing.
@@ -94,6 +102,12 @@ pub(crate) async fn record(
                 rows::mark_listed(connection, lane, path)?;
             }
             rows::close_pass(connection, lane, number, seen_at, &scope)?;
+            for path in &written.now {
+                written_rows::note(connection, lane, path, ended_at)?;
+            }
+            for path in &written.over {
+                written_rows::forget(connection, lane, path)?;
+            }
             rows::set_failed(connection, lane, None)?;
             rows::set_terms(connection, lane, &terms, &selection)?;
             if let Some(left_out) = &left_out {
@@ -130,6 +144,8 @@ pub(crate) async fn record(
         believed: freed.believed,
         kept_as_spares: freed.stayed,
         outcomes,
+        being_written,
+        closed_stubs: 0,
         stopped,
     })
 }

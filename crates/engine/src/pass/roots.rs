@@ -10,9 +10,18 @@ use katabatic_core::known_root::Recognised;
 use katabatic_core::place::Place;
 use katabatic_ledger::{account_rows, rows};
 use katabatic_sides::SideError;
+use katabatic_sides::side_error::Away;
 
 /// How often a look is tried again that a whole pass depends on.
 const LOOKS: u32 = 8;
+
+/// Why an account was not reached; one that says that a folder is not there was.
+fn not_reached(error: &SideError) -> Option<String> {
+    match error {
+        SideError::NotThere(said) if said.kind == Away::NoFolder => None,
+        other => Some(other.to_string()),
+    }
+}
 
 impl Pass {
     /// Makes sure that both roots are there, and are the ones that were tied.
@@ -29,7 +38,7 @@ impl Pass {
                 return Err(self.side_failed(Side::Far, &SideError::Stopped));
             }
             Err(error) if error.ends_the_pass() => {
-                self.note_reached(Side::Far, Some(error.to_string()));
+                self.note_reached(Side::Far, not_reached(&error));
                 return Err(self.side_failed(Side::Far, &error));
             }
             // It could not be told: the scan finds the root unknown and holds everything.
@@ -94,7 +103,7 @@ impl Pass {
     /// Makes sure that the near root is there, and is the folder that was tied.
     pub(crate) async fn check_near_root(&self) -> Result<(), Error> {
         let root = self.lane.near.root().await.map_err(|error| {
-            self.note_reached(Side::Near, Some(error.to_string()));
+            self.note_reached(Side::Near, not_reached(&error));
             self.side_failed(Side::Near, &error)
         })?;
         self.note_reached(Side::Near, None);

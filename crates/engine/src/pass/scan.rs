@@ -20,6 +20,7 @@ use super::far_changes::{self, Token};
 use super::merging::{Shown, Stream, merge};
 use super::moved_out::NotTaken;
 use super::other_files::{self, doubt_another_file};
+use super::other_terms::bring_back_what_went;
 use super::refine::Decided;
 use super::shared_tags::SharedTags;
 use super::{Pass, Unfinished, Wish, heard, told};
@@ -334,6 +335,7 @@ impl<'p> Sorting<'p> {
             return Err(self.pass.side_failed(Side::Near, &SideError::Stopped));
         }
         not_cleared_up(self.unfinished, &mut triple);
+        bring_back_what_went(self.pass, &mut triple);
         let incomplete = |entry: &Entry| entry.listing != Listing::Complete;
         if matches!(triple.views.far, View::Unknown(_))
             || triple.views.far.entry().is_some_and(incomplete)

@@ -55,6 +55,17 @@ pub(super) async fn bring(
     }
 }
 
+/// What was read is not the version that was looked at.
+pub(super) fn changed_under_us(from: Side) -> Trouble {
+    match from {
+        // People write here; what an account gives is no work in progress.
+        Side::Near => Trouble::Side(from, SideError::BeingWritten),
+        Side::Far => {
+            Trouble::Met("it changed while it was being read; the next pass takes it up".into())
+        }
+    }
+}
+
 /// The words for a transfer that failed for good.
 pub(super) fn trouble(side: Side, why: SideError) -> Trouble {
     match why {
@@ -188,7 +199,7 @@ struct Watched {
 
 impl Watched {
     fn new(pass: &Pass, from: u64, size: u64) -> Watched {
-        pass.progress.carried_bytes(from);
+        pass.progress.had_bytes(from);
         let grain = pass.lane.far.grain();
         let hasher = || Arc::new(Mutex::new(BlockHasher::new(grain.block)));
         Watched {
@@ -379,10 +390,7 @@ fn part(
             if hasher.take() == expected {
                 return None;
             }
-            let changed = SideError::Changed(
-                "it changed while it was being read; the next pass takes it up".into(),
-            );
-            return Some((Err(changed), (content, 0, None)));
+            return Some((Err(SideError::BeingWritten), (content, 0, None)));
         }
         let chunk = match content.next().await? {
             Ok(mut chunk) => chunk.split_to(chunk.len().min(left as usize)),
@@ -418,9 +426,7 @@ pub(super) async fn read_whole(
         match read.await {
             Ok(whole) if whole.len() as u64 == seen.size => return Ok(whole.into()),
             Ok(_) => {
-                return Err(Trouble::Met(
-                    "it changed while it was being read; the next pass takes it up".into(),
-                ));
+                return Err(changed_under_us(from));
             }
             Err(SideError::TryAgain(_)) if attempt < ATTEMPTS => attempt += 1,
             Err(why) => return Err(trouble(from, why)),

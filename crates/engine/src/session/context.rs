@@ -1,6 +1,6 @@
 //! What every operation on a lane works with.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use katabatic_core::blocks::Blocks;
@@ -37,9 +37,12 @@ pub struct Pass {
 /// What was read of a large file: the stamp of the version, its digest, its blocks.
 type ReadFile = (Stamp, Digest, Blocks);
 
-/// What reading large files told, so that none is read twice.
+/// What reading large files told, so that none is read twice; and which are written all the time.
 #[derive(Clone, Default)]
-pub struct ReadFiles(Arc<Mutex<BTreeMap<RelPath, ReadFile>>>);
+pub struct ReadFiles {
+    known: Arc<Mutex<BTreeMap<RelPath, ReadFile>>>,
+    written_long: Arc<Mutex<BTreeSet<RelPath>>>,
+}
 
 impl Pass {
     pub(crate) fn note_blocks(
@@ -48,14 +51,25 @@ impl Pass {
         stamp: &Stamp,
         (digest, blocks): (Digest, Blocks),
     ) {
-        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut read = (self.read.known.lock()).unwrap_or_else(PoisonError::into_inner);
         read.insert(path.clone(), (stamp.clone(), digest, blocks));
     }
 
     pub(crate) fn blocks_of(&self, path: &RelPath, stamp: &Stamp) -> Option<(Digest, Blocks)> {
-        let mut read = self.read.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut read = (self.read.known.lock()).unwrap_or_else(PoisonError::into_inner);
         let (of, digest, blocks) = read.remove(path)?;
         (of == *stamp).then_some((digest, blocks))
+    }
+
+    /// From now on these files are read from a copy as they are at one moment, where the side can make one.
+    pub(crate) fn read_copies_of(&self, paths: BTreeSet<RelPath>) {
+        *(self.read.written_long.lock()).unwrap_or_else(PoisonError::into_inner) = paths;
+    }
+
+    /// Whether a file is to be read from such a copy.
+    pub(crate) fn reads_a_copy_of(&self, path: &RelPath) -> bool {
+        let paths = (self.read.written_long.lock()).unwrap_or_else(PoisonError::into_inner);
+        paths.contains(path)
     }
 
     pub(crate) fn store(&self, side: Side) -> Arc<dyn SideStore> {

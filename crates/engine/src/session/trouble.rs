@@ -18,6 +18,19 @@ pub enum Trouble {
     Ledger(Error),
 }
 
+impl Trouble {
+    /// Whether nothing is wrong, and somebody only asked to stop: before the side was asked, or while it was.
+    #[must_use]
+    pub fn is_a_stop(&self) -> bool {
+        match self {
+            Trouble::Side(_, error) | Trouble::Unsure(_, error) => {
+                matches!(error, SideError::Stopped)
+            }
+            Trouble::Met(_) | Trouble::Ledger(_) => false,
+        }
+    }
+}
+
 impl From<Error> for Trouble {
     fn from(error: Error) -> Trouble {
         Trouble::Ledger(error)
@@ -35,5 +48,18 @@ impl std::fmt::Display for Trouble {
             ),
             Trouble::Ledger(why) => write!(out, "{why}"),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_stop_is_one_whether_the_request_had_left_or_not() {
+        assert!(Trouble::Side(Side::Far, SideError::Stopped).is_a_stop());
+        assert!(Trouble::Unsure(Side::Far, SideError::Stopped).is_a_stop());
+        assert!(!Trouble::Unsure(Side::Far, SideError::Missing).is_a_stop());
+        assert!(!Trouble::Met("a stranger".into()).is_a_stop());
     }
 }

@@ -6,10 +6,11 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
 use crate::worlds::{Death, World, path, tree, write};
-use katabatic_core::{Agreement, Contents, Decision, Lies, RelPath, Removals, Side};
+use katabatic_core::{Agreement, Contents, Decision, Lies, RelPath, Side};
 use katabatic_engine::pass::{Report, WantedContents, Wish};
 use katabatic_engine::seam::Seam;
-use katabatic_engine::{audit, lanes, standing};
+use katabatic_engine::{audit, standing};
+use katabatic_ledger::rows;
 
 /// What a name here is.
 #[derive(Debug, PartialEq, Eq)]
@@ -576,11 +577,11 @@ async fn folders_of_stubs_are_moved_and_removed_like_any_other() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_lane_that_begins_anew_knows_its_stubs_again() {
-    let mut world = started(Start::Stub).await;
-    let mut lane = world.config.lanes[0].clone();
-    lane.terms.removals = Removals::Ask;
+    let world = started(Start::Stub).await;
+    let id = world.config.lanes[0].id.clone();
     let ledger = world.home.open_ledger().unwrap();
-    lanes::change(&world.home, &mut world.config, &ledger, lane)
+    ledger
+        .write(move |connection| rows::forget_agreed(connection, &id))
         .await
         .unwrap();
     let plan = world.plan().await.unwrap();

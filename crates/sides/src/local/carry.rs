@@ -13,7 +13,7 @@ use rustix::fs::{AtFlags, Mode, OFlags, mkdirat, unlinkat};
 use tokio::sync::mpsc;
 
 use super::room::{SPARES, STAGING, Shelf};
-use super::{Inner, fingerprint, scan, side_error, stub, system};
+use super::{Inner, fingerprint, frozen, scan, side_error, stub, system};
 use crate::{
     Captured, Checked, Content, FolderGone, Outcome, Placing, Put, SideError, Source, Swapped,
     Undone,
@@ -50,7 +50,7 @@ fn sync(folder: BorrowedFd<'_>) -> Result<(), SideError> {
 }
 
 fn changed() -> SideError {
-    SideError::Changed("it changed while it was being read; the next pass takes it up".into())
+    SideError::BeingWritten
 }
 
 pub(super) fn read(
@@ -59,13 +59,20 @@ pub(super) fn read(
     seen: &Entry,
     from: u64,
 ) -> Result<Source, SideError> {
+    if let Some((file, copy)) = frozen::of(inner, path, seen)? {
+        return Ok(Source {
+            size: copy.size,
+            edited: seen.edited,
+            from,
+            announced: None,
+            content: content(inner, file, &copy, from)?,
+        });
+    }
     let file = open_unused(inner, path).map_err(failed)?;
     stub::refuse(&file)?;
     let stat = system::stat_of(file.as_fd()).map_err(failed)?;
     if fingerprint::stamp(&stat) != seen.stamp {
-        return Err(SideError::Changed(
-            "it changed since it was looked at; the next pass takes it up".into(),
-        ));
+        return Err(SideError::BeingWritten);
     }
     let edited = Some(fingerprint::edit_time(&stat));
     Ok(Source {
@@ -79,7 +86,7 @@ pub(super) fn read(
 
 /// Opens a file for reading, which is no use of it by people: when it was read last stays as it is, where the system lets
 /// us.
-fn open_unused(inner: &Inner, path: &RelPath) -> io::Result<File> {
+pub(super) fn open_unused(inner: &Inner, path: &RelPath) -> io::Result<File> {
     let flags = OFlags::RDONLY | OFlags::NONBLOCK;
     let opened = match system::open_below(inner.root.as_fd(), path, flags | OFlags::NOATIME) {
         Err(why) if why.kind() == io::ErrorKind::PermissionDenied => {

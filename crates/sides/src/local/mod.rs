@@ -7,8 +7,10 @@
 mod abilities;
 mod carry;
 mod fingerprint;
+mod frozen;
 mod give_up;
 pub mod own_folder;
+pub mod raw_names;
 mod room;
 mod root_mark;
 mod scan;
@@ -22,6 +24,7 @@ use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::capabilities::{
     Describes, Fences, HoldsStubs, Identifies, Lists, Marks, Places, Reads, Stages, TellsChanges,
@@ -64,6 +67,9 @@ pub(crate) struct Inner {
     /// The folder for staging and spares, on the root's own file system.
     room: room::Room,
     stop: Stop,
+    frozen: frozen::Frozen,
+    /// How often a stub was seen that has rights.
+    open_stubs: AtomicU64,
 }
 
 impl Inner {
@@ -94,6 +100,8 @@ impl LocalSide {
                 lane_id: lane_id.to_owned(),
                 room,
                 stop,
+                frozen: frozen::Frozen::default(),
+                open_stubs: AtomicU64::new(0),
             }),
         })
     }
@@ -112,6 +120,8 @@ impl LocalSide {
                 lane_id: String::new(),
                 room,
                 stop,
+                frozen: frozen::Frozen::default(),
+                open_stubs: AtomicU64::new(0),
             }),
         })
     }
@@ -278,6 +288,21 @@ impl Reads for LocalSide {
         let (path, seen) = (path.clone(), seen.clone());
         self.blocking(move |inner| carry::read(inner, &path, &seen, from))
             .await
+    }
+
+    async fn freeze(&self, path: &RelPath) -> Result<Option<Entry>, SideError> {
+        let path = path.clone();
+        self.blocking(move |inner| frozen::freeze(inner, &path))
+            .await
+    }
+
+    async fn thaw(&self) {
+        let given_up = self.blocking(|inner| {
+            frozen::thaw(inner);
+            Ok(())
+        });
+        // What is left of it is cleared up by the next pass.
+        let _ = given_up.await;
     }
 }
 
@@ -524,6 +549,24 @@ impl HoldsStubs for LocalSide {
         let stamp = stamp.clone();
         self.blocking(move |inner| stub::forget(&inner.room, &stamp))
             .await
+    }
+
+    async fn is_coming(&self, path: &RelPath) -> bool {
+        let path = path.clone();
+        let coming = self.blocking(move |inner| Ok(stub::is_coming(inner, &path)));
+        coming.await.unwrap_or(false)
+    }
+
+    fn saw_open_stubs(&self) -> bool {
+        self.inner.open_stubs.load(Ordering::Relaxed) > 0
+    }
+
+    async fn close_open_stubs(&self) -> Result<u64, SideError> {
+        self.blocking(|inner| {
+            inner.open_stubs.store(0, Ordering::Relaxed);
+            stub::close_open(&inner.room)
+        })
+        .await
     }
 }
 

@@ -7,6 +7,7 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 use async_trait::async_trait;
 use katabatic_core::{Entry, Kind, Listing, OddKind, RelPath, Unknown};
@@ -57,11 +58,11 @@ fn read_folder(inner: &Inner, path: &RelPath) -> io::Result<Folder> {
                 shown: format!("{}/{}", path, bytes.escape_ascii())
                     .trim_start_matches('/')
                     .to_owned(),
-                why: "its name is not valid UTF-8; rename it to have it carried".into(),
+                why: "its name is not valid UTF-8; renamed, it is carried (katabatic names)".into(),
             });
             continue;
         };
-        match entry_at(descriptor.as_fd(), OsStr::from_bytes(bytes), mount) {
+        match noted_at(inner, descriptor.as_fd(), OsStr::from_bytes(bytes), mount) {
             Ok(entry) => folder.names.push((name.to_owned(), entry)),
             // Removed between the reading of the folder and the look at it.
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
@@ -71,7 +72,6 @@ fn read_folder(inner: &Inner, path: &RelPath) -> io::Result<Folder> {
     Ok(folder)
 }
 
-/// What a name in a folder is.
 /// Whether a stub has this name.
 ///
 /// # Errors
@@ -85,16 +85,31 @@ pub fn is_stub(path: &Path) -> io::Result<bool> {
     Ok(entry_at(folder.as_fd(), name, own.stx_mnt_id)?.is_stub())
 }
 
-pub(super) fn entry_at(folder: BorrowedFd<'_>, name: &OsStr, mount: u64) -> io::Result<Entry> {
+/// What a name in a folder is; a stub that has rights is counted.
+fn noted_at(inner: &Inner, folder: BorrowedFd<'_>, name: &OsStr, mount: u64) -> io::Result<Entry> {
     let stat = system::stat_at(folder, name)?;
-    let entry = entry(&stat, mount);
-    if entry.kind == Kind::File && stub::is_one(&stat, || stub::is_labelled_at(folder, name)) {
-        return Ok(Entry {
-            stamp: fingerprint::stub_stamp(&stat),
-            ..entry
-        });
+    let entry = entry_of(folder, name, &stat, mount);
+    if entry.is_stub() && stat.stx_mode & 0o7777 != 0 {
+        inner.open_stubs.fetch_add(1, Ordering::Relaxed);
     }
     Ok(entry)
+}
+
+/// What a name in a folder is.
+pub(super) fn entry_at(folder: BorrowedFd<'_>, name: &OsStr, mount: u64) -> io::Result<Entry> {
+    let stat = system::stat_at(folder, name)?;
+    Ok(entry_of(folder, name, &stat, mount))
+}
+
+fn entry_of(folder: BorrowedFd<'_>, name: &OsStr, stat: &Statx, mount: u64) -> Entry {
+    let entry = entry(stat, mount);
+    if entry.kind == Kind::File && stub::is_one(stat, || stub::is_labelled_at(folder, name)) {
+        return Entry {
+            stamp: fingerprint::stub_stamp(stat),
+            ..entry
+        };
+    }
+    entry
 }
 
 fn entry(stat: &Statx, mount: u64) -> Entry {
@@ -124,7 +139,7 @@ pub(super) fn look(inner: &Inner, path: &RelPath) -> Result<Option<Entry>, SideE
     let parent = path.parent().unwrap_or_else(RelPath::root);
     let looked = system::open_folder(inner.root.as_fd(), &parent).and_then(|folder| {
         let mount = system::stat_of(folder.as_fd())?.stx_mnt_id;
-        entry_at(folder.as_fd(), OsStr::new(path.name()), mount)
+        noted_at(inner, folder.as_fd(), OsStr::new(path.name()), mount)
     });
     match looked {
         Ok(entry) => Ok(Some(entry)),

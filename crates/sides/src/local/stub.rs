@@ -17,7 +17,7 @@ use std::os::unix::fs::PermissionsExt;
 
 use katabatic_core::{EditTime, RelPath, Stamp};
 use katabatic_opener::client::NotMarked;
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, Statx, XattrFlags, linkat, unlinkat};
+use rustix::fs::{AtFlags, FileType, IFlags, Mode, OFlags, Statx, XattrFlags, linkat, unlinkat};
 use rustix::io::Errno;
 
 use super::fingerprint::handle_of;
@@ -29,6 +29,9 @@ use crate::{NewStub, SideError, Staged, Whereabouts};
 
 /// The attribute that says that a file is a stub.
 pub(super) use katabatic_opener::STUB_LABEL as LABEL;
+
+/// The attribute by which a file asks to be left out of backups, or not to be.
+const NO_BACKUP: &str = "user.xdg.robots.backup";
 
 /// The form of the stub, the label's value.
 const FORM: &[u8] = b"1";
@@ -78,6 +81,16 @@ fn is_filling(file: &File) -> bool {
     let mut value = [0u8; 64];
     let label = rustix::fs::fgetxattr(file, LABEL, &mut value);
     label.is_ok_and(|length| value[..length].starts_with(FILLING.as_bytes()))
+}
+
+/// Whether the file at a path is one whose content is on its way here.
+pub(super) fn is_coming(inner: &Inner, path: &RelPath) -> bool {
+    let parent = path.parent().unwrap_or_else(RelPath::root);
+    let Ok(folder) = system::open_folder(inner.root.as_fd(), &parent) else {
+        return false;
+    };
+    let label = label_at(&folder, path.name());
+    label.is_ok_and(|label| label.is_some_and(|label| label.starts_with(FILLING.as_bytes())))
 }
 
 /// Nothing is ever read from a stub, nor from one that somebody gave rights and wrote into: what was not written reads as
@@ -159,6 +172,7 @@ fn make(inner: &Inner, stub: &NewStub, slot: &str) -> Result<Staged, SideError> 
         ))
     })?;
     file.set_len(stub.size).map_err(failed)?;
+    ask_for_no_backup(&file);
     if let Some(edited) = stub.edited {
         let times = FileTimes::new().set_modified(system_time(edited));
         file.set_times(times).map_err(failed)?;
@@ -189,6 +203,24 @@ fn make(inner: &Inner, stub: &NewStub, slot: &str) -> Result<Staged, SideError> 
         entry,
         digest: stub.content,
     })
+}
+
+/// Asks programs that make backups to pass over a file that holds nothing: those that run as root would keep its zeros,
+/// and bring them back one day as if they were the content. There are two ways to ask: the no-dump attribute
+/// (ioctl_iflags(2)), and the hint of the Common Extended Attributes (freedesktop.org). A file system need not have either.
+fn ask_for_no_backup(file: &File) {
+    if let Ok(flags) = rustix::fs::ioctl_getflags(file) {
+        let _ = rustix::fs::ioctl_setflags(file, flags | IFlags::NODUMP);
+    }
+    let _ = rustix::fs::fsetxattr(file, NO_BACKUP, b"false", XattrFlags::empty());
+}
+
+/// What has content again is for backups like any other file.
+fn ask_for_backup_again(file: &File) {
+    if let Ok(flags) = rustix::fs::ioctl_getflags(file) {
+        let _ = rustix::fs::ioctl_setflags(file, flags & !IFlags::NODUMP);
+    }
+    let _ = rustix::fs::fremovexattr(file, NO_BACKUP);
 }
 
 /// An empty file with the owner, the rights and the attributes of what the stub takes the place of.
@@ -302,6 +334,24 @@ pub(super) fn close_all(room: &Room) -> Result<u64, SideError> {
             }
             closed += 1;
         } else if make_again(&shelf, &name, &stat).map_err(failed)? {
+            closed += 1;
+        }
+    }
+    Ok(closed)
+}
+
+/// Takes the rights from every stub that somebody gave any; how many had some.
+pub(super) fn close_open(room: &Room) -> Result<u64, SideError> {
+    if !room.had_stubs() {
+        return Ok(0);
+    }
+    let failed = |error: io::Error| side_error(&error);
+    let shelf = room.stubs().map_err(failed)?;
+    let mut closed = 0;
+    for name in all(room)? {
+        let stat = system::stat_at(shelf.as_fd(), OsStr::new(&name)).map_err(failed)?;
+        if stat.stx_blocks == 0 && stat.stx_mode & 0o7777 != 0 {
+            allow(&shelf, &name, 0).map_err(failed)?;
             closed += 1;
         }
     }
@@ -476,6 +526,7 @@ impl Filling {
         let shelf = side.inner.room.stubs()?;
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let kept = format!("{}{LIKE}", self.stat.stx_ino);
+        ask_for_backup_again(file);
         if let Ok(kept) = rustix::fs::openat(shelf, kept, flags, Mode::empty()) {
             super::stage::take_over_attributes(&File::from(kept), file);
         }

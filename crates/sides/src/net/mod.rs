@@ -10,6 +10,7 @@ pub mod rates;
 pub mod shared;
 pub mod traffic;
 pub mod trust;
+pub mod unacknowledged;
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -20,6 +20,7 @@ use tokio::time::Instant;
 use url::Url;
 
 use super::entry::http_date;
+use super::told::Told;
 use crate::effort::ATTEMPTS;
 use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::shared::Shared;
@@ -605,27 +606,38 @@ impl Client {
     ) -> Result<Response, Unanswered> {
         let patience = self.patience();
         let began = Instant::now();
-        let mut sending = std::pin::pin!(request.send());
+        let (http, request) = request.build_split();
+        let request = request.map_err(|error| Unanswered::never_left(self.line_error(&error)))?;
+        let told = Told::begin(&request);
+        let mut sending = std::pin::pin!(http.execute(request));
         let mut given_up = std::pin::pin!(self.stop.given_up());
         loop {
             let until = || watch.map_or(began + patience, |watch| watch.until(patience));
             let sent = tokio::select! {
                 sent = tokio::time::timeout_at(until(), &mut sending) => sent,
-                () = &mut given_up => return Err(Unanswered::lost(self.gave_up())),
+                () = &mut given_up => {
+                    told.failed("was given up");
+                    return Err(Unanswered::lost(self.gave_up()));
+                }
             };
             match sent {
                 Ok(Ok(response)) => {
                     self.traffic.answers();
+                    told.answered(&response);
                     return Ok(response);
                 }
                 Ok(Err(error)) => {
+                    let may_have_left = !(error.is_connect() || error.is_builder());
+                    let error = self.line_error(&error);
+                    told.failed(&error.to_string());
                     return Err(Unanswered {
-                        may_have_left: !(error.is_connect() || error.is_builder()),
-                        error: self.line_error(&error),
+                        error,
+                        may_have_left,
                     });
                 }
                 Err(_) if until() > Instant::now() => {}
                 Err(_) => {
+                    told.failed("was not answered in time");
                     self.knock(began).await;
                     return Err(Unanswered::lost(self.silent()));
                 }
@@ -901,9 +913,7 @@ pub fn refusal(status: StatusCode) -> SideError {
         413 => SideError::Failed("the server takes no file of this size (413)".into()),
         423 => SideError::Failed("somebody has locked it there (423)".into()),
         429 | 503 => SideError::try_again(format!("the server is too busy ({})", status.as_u16())),
-        507 => {
-            SideError::Full("the account is full (507); free some room there and sync again".into())
-        }
+        507 => SideError::Full("the account is full (507)".into()),
         code => SideError::Failed(format!("the server answered {code}")),
     }
 }

@@ -14,6 +14,7 @@ mod list;
 mod multistatus;
 mod room;
 pub mod survey;
+mod told;
 mod upload;
 mod ways;
 mod whole_tree;
@@ -52,6 +53,7 @@ use multistatus::Resource;
 use room::{Room, StagedLooks};
 pub(crate) use survey::{Listed, listed};
 pub use survey::{Survey, Top, survey};
+pub use told::REQUESTS;
 use ways::Ways;
 
 /// Reads the body of a `207 Multi-Status` (RFC 4918 §13) as listings are read, and says how many resources it names.

@@ -400,9 +400,7 @@ pub(super) async fn put_new(
     }
     // All of it is known to be one version before the first byte of it goes.
     if whole.len() as u64 != source.size {
-        return Err(Undone::NotDone(SideError::Changed(
-            "it changed while it was being read; the next pass takes it up".into(),
-        )));
+        return Err(Undone::NotDone(SideError::BeingWritten));
     }
     let digest = feeder.digest();
     let (url, whole) = (inner.client.url(path, false), Bytes::from(whole));

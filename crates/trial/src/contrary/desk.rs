@@ -27,6 +27,9 @@ pub(super) type Broken = Box<dyn std::error::Error + Send + Sync>;
 
 const FOLDER: &str = "Scores";
 
+/// So often is a version looked for before it counts as lost.
+const LOOKS: u32 = 5;
+
 pub(super) struct Desk {
     room: tempfile::TempDir,
     pub(super) near: PathBuf,
@@ -220,10 +223,20 @@ impl Desk {
     }
 
     /// Versions that somebody wrote and that are nowhere any more.
+    ///
+    /// A request of a pass that died may move a file while it is looked for: from a folder that is not read yet into one
+    /// that was. So what is missed is looked for again, and only what no look finds is lost.
     pub(super) fn lost(&self) -> Result<Vec<String>, Broken> {
-        let there = self.there()?;
-        let lost = self.written.difference(&there);
+        let mut lost: Vec<&Vec<u8>> = self.written.iter().collect();
+        for _ in 0..LOOKS {
+            let there = self.there()?;
+            lost.retain(|content| !there.contains(*content));
+            if lost.is_empty() {
+                break;
+            }
+        }
         Ok(lost
+            .into_iter()
             .map(|content| {
                 let shown = &content[..content.len().min(40)];
                 String::from_utf8_lossy(shown).into_owned()

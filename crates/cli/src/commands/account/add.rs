@@ -5,8 +5,8 @@ use clap::Args;
 use katabatic_core::RelPath;
 use katabatic_core::words;
 use katabatic_engine::account_book;
-use katabatic_engine::accounts::address;
-use katabatic_engine::config::AccountConfig;
+use katabatic_engine::accounts::address::{self, Understood};
+use katabatic_engine::config::{AccountConfig, SignIn};
 use katabatic_engine::open::{client_with, connection_with};
 use katabatic_engine::{Class, Error};
 use katabatic_ledger::account_rows;
@@ -18,17 +18,17 @@ use super::look_around;
 use super::signing::{self, Reached, confirmed};
 use super::{described, probing, shown, signs_in};
 use crate::app::App;
-use crate::draw::{field, json, line, shown_text};
+use crate::draw::{field, json, line, say, shown_text};
 
 /// `account add`.
 #[derive(Args, Debug)]
 pub struct AccountAddArgs {
     /// The name it gets here, such as `office`; later written @office
     pub name: String,
-    /// The address of its WebDAV folder
+    /// The address of its WebDAV folder; asked for on a terminal where it is left out
     #[arg(long, value_name = "URL")]
-    pub address: String,
-    /// Who signs in
+    pub address: Option<String>,
+    /// Who signs in, by a password that is asked for
     #[arg(long)]
     pub user: Option<String>,
     /// Where the server has several roots, the one to use
@@ -58,8 +58,18 @@ pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
         .iter()
         .any(|account| account.name == typed.name);
     app.config.check_free("account", &typed.name, taken)?;
-    let understood = address::understand(&typed.address, typed.plain_http)?;
-    let user = match (&typed.user, &understood.user) {
+    let (understood, asked_user) = match &typed.address {
+        Some(address) => (address::understand(address, typed.plain_http)?, None),
+        None => asked(app, typed)?,
+    };
+    let typed_user = typed.user.as_ref().or(asked_user.as_ref());
+    // Who is named signs in by a password, unless another way was asked for.
+    let way = match (typed.signing.sign_in, typed_user) {
+        (Some(way), _) => Some(way),
+        (None, Some(_)) => Some(SignIn::Basic),
+        (None, None) => None,
+    };
+    let user = match (typed_user, &understood.user) {
         (Some(typed), Some(held)) if typed != held => {
             return Err(Error::usage(
                 "the user who signs in",
@@ -67,11 +77,7 @@ pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
                 "Leave one of them out.",
             ));
         }
-        (typed, held) => typed
-            .as_ref()
-            .or(held.as_ref())
-            .cloned()
-            .unwrap_or_default(),
+        (typed, held) => typed.or(held.as_ref()).cloned().unwrap_or_default(),
     };
     if !app.common.json && !understood.put_right.is_empty() {
         line(format!("Understood the address as {}", understood.url));
@@ -88,7 +94,7 @@ pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
         ..AccountConfig::new(&typed.name, understood.url.as_str(), &user)
     };
     signing::apply(&mut account, &typed.signing)?;
-    let signed_in = signing::sign_in_to(app, account, &typed.signing)?;
+    let signed_in = signing::sign_in_to(app, account, &typed.signing, way)?;
     let reached = match signed_in.enter(app, signed_in.account.clone()) {
         // Something answers there that is no WebDAV folder: the folder may lie elsewhere on that host.
         Err(error) if error.class == Class::Failed => {
@@ -98,6 +104,35 @@ pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
     };
     let reached = with_root(app, reached, typed.root.as_deref())?;
     save(app, typed, reached)
+}
+
+/// The address and who signs in, asked on a terminal. An address that cannot be understood is asked for again, with the reason.
+fn asked(app: &App, typed: &AccountAddArgs) -> Result<(Understood, Option<String>), Error> {
+    let next = "Nothing was saved. Say it in one line: katabatic account add NAME --address URL";
+    if !signing::asks(app) {
+        return Err(Error::usage(
+            format!("adding the account @{}", typed.name),
+            "its --address is needed; on a terminal it is asked for",
+            next,
+        ));
+    }
+    let question = "What is its address (of its folder, its host, or what a browser shows)? ";
+    let understood = loop {
+        let answer = signing::typed_answer(question, next)?;
+        match address::understand(&answer, typed.plain_http) {
+            Ok(understood) => break understood,
+            Err(why) => {
+                say(format!("{}. {}", why.why, why.next));
+            }
+        }
+    };
+    if typed.user.is_some() || understood.user.is_some() || typed.signing.sign_in.is_some() {
+        return Ok((understood, None));
+    }
+    let question =
+        "Who signs in, by name and password (nothing: by a code that the person types elsewhere)? ";
+    let user = signing::typed_answer(question, next)?;
+    Ok((understood, Some(user).filter(|user| !user.is_empty())))
 }
 
 /// Where the top is no place for files but holds several roots, one of them becomes the account's.

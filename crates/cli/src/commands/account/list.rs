@@ -1,6 +1,6 @@
 //! `account list` and `account show`.
 
-use katabatic_core::EditTime;
+use katabatic_core::{EditTime, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::AccountConfig;
 use katabatic_ledger::account_rows::{self, AccountRow};
@@ -81,29 +81,25 @@ pub fn list(app: &App) -> Result<(), Error> {
     let mut rows = Rows::new(
         app.style,
         &[
-            "account",
-            "signs in",
-            "address",
-            "lanes",
-            "space",
-            "last reached",
+            "account", "signs in", "address", "lanes", "used", "free", "reached",
         ],
     );
     let mut below = Vec::new();
     for account in &app.config.accounts {
         let row = known(app, account)?;
         let lanes = lanes_of(app, &account.name);
-        let lanes = if lanes.is_empty() {
-            "none".to_owned()
-        } else {
-            lanes.join(", ")
+        let lanes = match lanes.len() {
+            0 => "none".to_owned(),
+            1 => lanes.concat(),
+            many => words::grouped(many as u64),
         };
         rows.add(vec![
             format!("@{}", account.name),
             shown_text(&account.user),
             account.address.clone(),
             lanes,
-            space(&row),
+            row.used.map_or_else(String::new, words::bytes),
+            row.free.map_or_else(|| "not told".to_owned(), words::bytes),
             reached(row.reached_at),
         ]);
         for note in notes(account) {
@@ -113,8 +109,14 @@ pub fn list(app: &App) -> Result<(), Error> {
             below.push(format!("@{}: {} {}", account.name, time::time(*at), why));
         }
     }
-    for column in [0, 2] {
+    for column in [0, 6] {
         rows.whole(column);
+    }
+    for column in [1, 2, 3] {
+        rows.paths(column);
+    }
+    for column in [4, 5] {
+        rows.numbers(column);
     }
     rows.print(0);
     for text in below {

@@ -16,7 +16,7 @@ use crate::commands::account::remove::AccountRemoveArgs;
 use crate::commands::account::rename::AccountRenameArgs;
 use crate::commands::account::sign_in::AccountSignInArgs;
 use crate::commands::account::test::AccountTestArgs;
-use crate::common::Named;
+use crate::common::NamedAccount;
 use clap::Subcommand;
 use std::process::ExitCode;
 
@@ -27,7 +27,7 @@ use serde_json::{Value, json};
 
 use crate::app::App;
 
-pub use signing::confirmed;
+pub use signing::{agreed, asks, confirmed};
 
 /// `account …`.
 #[derive(Debug, Subcommand)]
@@ -37,7 +37,7 @@ pub enum AccountCommand {
     /// List all accounts: lanes, space, last reached, last error
     List,
     /// Show one account
-    Show(Named),
+    Show(NamedAccount),
     /// Reach an account step by step: name, connection, TLS, sign-in, listing, writing
     Test(AccountTestArgs),
     /// Sign in again, or change how: a new password, a gone sign-in, another certificate

@@ -11,6 +11,7 @@ use crate::draw::{json, line};
 #[derive(Args, Debug)]
 pub struct AccountRemoveArgs {
     /// The account
+    #[arg(value_name = "ACCOUNT")]
     pub name: String,
     /// Take its lanes away too; every file stays on both sides
     #[arg(long)]

@@ -12,6 +12,7 @@ use crate::draw::{json, line};
 #[derive(Args, Debug)]
 pub struct AccountRenameArgs {
     /// The account
+    #[arg(value_name = "ACCOUNT")]
     pub name: String,
     /// The name it gets
     pub to: String,
@@ -20,6 +21,16 @@ pub struct AccountRenameArgs {
 pub fn rename(app: &App, typed: &AccountRenameArgs) -> Result<(), Error> {
     let from = app.config.account(&typed.name)?.name.clone();
     let to = typed.to.strip_prefix('@').unwrap_or(&typed.to);
+    if from == to {
+        if app.common.json {
+            json::print(&json!({"renamed": from, "to": to, "lanes": [], "so_already": true}));
+        } else {
+            line(format!(
+                "It is called @{from} already; nothing was changed."
+            ));
+        }
+        return Ok(());
+    }
     let lanes = lanes_of(app, &from);
     let mut config = app.config.clone();
     app.run(account_book::rename(

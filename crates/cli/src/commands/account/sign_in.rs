@@ -18,6 +18,7 @@ use crate::draw::{field, json, line};
 #[derive(Args, Debug)]
 pub struct AccountSignInArgs {
     /// The account
+    #[arg(value_name = "ACCOUNT")]
     pub name: String,
     /// Who signs in, where that is somebody else by name
     #[arg(long)]

@@ -1,11 +1,12 @@
 //! Signing in, as `account add` and `account sign-in` do it: by a code typed elsewhere, or by a password that is
 //! typed here, piped in or read from a file. Nothing is saved before a person has seen whom it reached.
 
+use crate::lasting::{Setting, Unit, lasting_or_none};
 use crate::limits::LimitsArgs;
 use crate::typed_choice::choice;
 use clap::Args;
 use clap::ValueEnum;
-use std::io::{BufRead, IsTerminal, Write};
+use std::io::{BufRead, IsTerminal};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -26,6 +27,7 @@ use katabatic_sides::webdav::{Signer, Survey};
 
 use crate::app::App;
 use crate::draw::{line, shown_text};
+use crate::output;
 
 /// What `account add` and `account sign-in` share.
 #[derive(Args, Debug)]
@@ -54,9 +56,9 @@ pub struct Signing {
     /// The proxy on the way, or `none`; the environment decides where this is left out
     #[arg(long, value_name = "URL|none")]
     pub proxy: Option<String>,
-    /// For how long the server may send nothing [default: 60]
-    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
-    pub patience: Option<u64>,
+    /// For how long the server may send nothing; 60s otherwise
+    #[arg(long, value_name = "TIME|none", value_parser = lasting_or_none(Unit::Seconds, 1..=3_600))]
+    pub patience: Option<Setting<u64>>,
     /// How much may go over the line in a second.
     #[command(flatten)]
     pub limits: LimitsArgs,
@@ -118,8 +120,8 @@ pub fn apply(account: &mut AccountConfig, typed: &Signing) -> Result<(), Error> 
         account.proxy = ProxySetting::parse(text).map_err(|why| wrong("--proxy", why))?;
     }
     account.limits = typed.limits.over(&account.limits)?;
-    if typed.patience.is_some() {
-        account.patience = typed.patience;
+    if let Some(patience) = typed.patience {
+        account.patience = patience.said();
     }
     match (typed.secrets, typed.passphrase) {
         (Some(KeepingTyped::Passphrase), _) | (None, true) => {
@@ -144,7 +146,7 @@ fn http(account: &AccountConfig, url: &url::Url) -> Result<Http, Error> {
 
 /// Reaches the account, signs in and looks at it.
 pub fn reach(app: &App, account: AccountConfig, typed: &Signing) -> Result<Reached, Error> {
-    let signed_in = sign_in_to(app, account, typed)?;
+    let signed_in = sign_in_to(app, account, typed, typed.sign_in)?;
     signed_in.enter(app, signed_in.account.clone())
 }
 
@@ -176,11 +178,12 @@ impl SignedIn {
     }
 }
 
-/// Reaches the server, and has somebody sign in.
+/// Reaches the server, and has somebody sign in: in this way, or else in the best that the server offers.
 pub fn sign_in_to(
     app: &App,
     mut account: AccountConfig,
     typed: &Signing,
+    way: Option<SignIn>,
 ) -> Result<SignedIn, Error> {
     let address = parsed(&account)?;
     let line_to = http(&account, &address)?;
@@ -199,7 +202,7 @@ pub fn sign_in_to(
     }
     let line_to = http(&account, &settled)?;
     let with_password = typed.password_stdin || typed.password_file.is_some();
-    let device = match typed.sign_in {
+    let device = match way {
         Some(SignIn::Basic) => None,
         None if with_password => None,
         _ => {
@@ -210,7 +213,7 @@ pub fn sign_in_to(
             unless_stopped(app, &name, found)?
         }
     };
-    let signer = match (device, typed.sign_in) {
+    let signer = match (device, way) {
         (Some(endpoints), _) => by_code(app, &mut account, line_to.clone(), endpoints)?,
         (None, Some(SignIn::Device)) => {
             return Err(Error::new(
@@ -315,19 +318,18 @@ fn by_code(
     let terminal = app.style.terminal;
     let tick = move |left: Duration| {
         if terminal {
-            eprint!(
+            output::error_piece(&format!(
                 "\r  waiting: {:>2}:{:02} left ",
                 left.as_secs() / 60,
                 left.as_secs() % 60
-            );
-            let _ = std::io::stderr().flush();
+            ));
         }
     };
     let answered = app
         .run(grant.wait(&code, &app.stop, &tick))
         .map_err(failed)?;
     if terminal {
-        eprint!("\r{:30}\r", "");
+        output::error_piece(&format!("\r{:30}\r", ""));
     }
     let next = "Nothing was saved. Try again for a new code.";
     match answered {
@@ -432,14 +434,53 @@ fn password(app: &App, account: &AccountConfig, typed: &Signing) -> Result<Secre
 
 /// Asks a question on a terminal; without one there is nobody to ask, and what was typed counts.
 pub fn confirmed(app: &App, yes: bool, question: &str) -> Result<bool, Error> {
-    let asks = app.style.terminal && std::io::stdin().is_terminal();
-    if yes || !asks {
-        return Ok(true);
+    match yes || !asks(app) {
+        true => Ok(true),
+        false => answered(question),
     }
-    crate::draw::ask(format!("{question} [y/N] "));
+}
+
+/// The same of what changes or frees something: where nobody can be asked, it takes a yes that was typed.
+pub fn agreed(app: &App, yes: bool, what: &str, question: &str) -> Result<(), Error> {
+    if yes {
+        return Ok(());
+    }
+    if !asks(app) {
+        return Err(Error::new(
+            Class::NeedsPerson,
+            what,
+            "nobody can be asked here, and --yes was not said",
+            "Nothing was changed. To do it: the same with --yes",
+        ));
+    }
+    match answered(question)? {
+        true => Ok(()),
+        false => Err(Error::failed(
+            what,
+            "it is not to be done, as was said",
+            "Nothing was changed.",
+        )),
+    }
+}
+
+/// Whether there is somebody at a terminal.
+pub fn asks(app: &App) -> bool {
+    app.style.terminal && std::io::stdin().is_terminal()
+}
+
+fn answered(question: &str) -> Result<bool, Error> {
+    let answer = typed_answer(&format!("{question} [y/N] "), "Say --yes.")?;
+    Ok(matches!(answer.as_str(), "y" | "Y" | "yes"))
+}
+
+/// What somebody types to a question, without the blanks around it; where there is nothing to read, `next` is to be done.
+pub fn typed_answer(question: &str, next: &str) -> Result<String, Error> {
+    crate::draw::ask(question);
     let mut answer = String::new();
-    std::io::stdin()
-        .read_line(&mut answer)
-        .map_err(|why| Error::usage("asking", why.to_string(), "Say --yes."))?;
-    Ok(matches!(answer.trim(), "y" | "Y" | "yes"))
+    let read = std::io::stdin().read_line(&mut answer);
+    let read = read.map_err(|why| Error::usage("asking", why.to_string(), next))?;
+    match read {
+        0 => Err(Error::usage("asking", "the answers ended", next)),
+        _ => Ok(answer.trim().to_owned()),
+    }
 }

@@ -24,6 +24,7 @@ use crate::exit;
 #[derive(Debug, Args)]
 pub struct AccountTestArgs {
     /// The account
+    #[arg(value_name = "ACCOUNT")]
     name: String,
     /// A folder of the account to try writing in, where nothing may be made at its top
     #[arg(long = "in", value_name = "FOLDER")]

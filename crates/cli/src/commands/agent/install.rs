@@ -12,6 +12,7 @@ use serde_json::json;
 
 use crate::app::App;
 use crate::draw::{json, line};
+use crate::output;
 use crate::unit::{UNITS, Unit, quoted, systemd_runs};
 
 /// `agent install`.
@@ -193,7 +194,7 @@ pub fn install(app: &App, typed: &AgentInstallArgs) -> Result<ExitCode, Error> {
     let person = person();
     let text = text(&app.common, typed.system.then_some(&person));
     if typed.print {
-        print!("{text}");
+        output::write(text.as_bytes());
         return Ok(ExitCode::SUCCESS);
     }
     write(&unit, &text, app.home.state(), &app.common, &person)
@@ -235,6 +236,15 @@ pub(super) fn write(
         (false, _) => {
             line("  systemd does not run here now; once it does: systemctl enable --now");
         }
+    }
+    if unit.system {
+        // Root installs it, and root makes the backups.
+        line(
+            "  Mind: of a file whose content is only in the cloud (a stub), programs that run as root read zeros. Stubs ask backups to",
+        );
+        line(
+            "  leave them out (no-dump attribute, user.xdg.robots.backup; katabatic room --exclude-list); with an opener, root waits for the content.",
+        );
     }
     Ok(ExitCode::SUCCESS)
 }

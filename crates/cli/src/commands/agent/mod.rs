@@ -6,7 +6,7 @@ mod start;
 mod status;
 
 use crate::commands::agent::install::AgentInstallArgs;
-use crate::common::Named;
+use crate::common::NamedLane;
 use clap::Args;
 use clap::Subcommand;
 use std::path::PathBuf;
@@ -23,7 +23,8 @@ use crate::app::App;
 use crate::draw::{json, line, time};
 
 pub use by_root::by_root;
-pub use status::{by_itself, doing, hears};
+pub use start::start;
+pub use status::{by_itself, died_words, doing, hears};
 
 /// `agent …`.
 #[derive(Debug, Subcommand)]
@@ -41,7 +42,7 @@ pub enum AgentCommand {
     /// Go on
     Resume(AgentResumeArgs),
     /// End just the pass that a lane is in
-    StopPass(Named),
+    StopPass(NamedLane),
     /// Let it start with the computer, by systemd
     Install(AgentInstallArgs),
 }

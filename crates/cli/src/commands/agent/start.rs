@@ -13,6 +13,7 @@ use super::asked;
 use super::install::{installed, person};
 use crate::app::App;
 use crate::draw::{json, line};
+use crate::log;
 
 /// Whoever starts or ends it waits for so long.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -74,6 +75,10 @@ fn by_ourselves(app: &App) -> Result<(), Error> {
         command
             .arg("--home")
             .arg(std::path::absolute(home).map_err(failed)?);
+    }
+    command.arg("--log").arg(log::of_agent(app.home.state()));
+    for _ in 0..app.common.verbose {
+        command.arg("--verbose");
     }
     command
         .args(["agent", "run"])

@@ -4,6 +4,8 @@ use crate::commands::lane::asked::LaneAskedArgs;
 use crate::setup::SetupArgs;
 use std::io::IsTerminal;
 
+use katabatic_agent::{self as agent, Ask};
+use katabatic_core::schedule::When;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::{Error, lanes};
 use katabatic_sides::private_files;
@@ -11,6 +13,7 @@ use serde_json::json;
 
 use super::{asked, described, lacks_json, place, say_next_pass};
 use crate::app::App;
+use crate::commands::agent::start;
 use crate::commands::plan::totals_json;
 use crate::draw::{json, line};
 
@@ -63,7 +66,7 @@ fn add_asked(app: &App, typed: &LaneAskedArgs) -> Result<(), Error> {
     let looked = match new {
         Some(new) => {
             begin();
-            new.say();
+            new.say(app, &lane);
             None
         }
         None => {
@@ -77,7 +80,7 @@ fn add_asked(app: &App, typed: &LaneAskedArgs) -> Result<(), Error> {
             );
             let looked = app.run(looked)?;
             begin();
-            say_next_pass(&looked.1, &looked.0);
+            say_next_pass(app, &looked.1, &looked.0);
             Some(looked.0)
         }
     };
@@ -90,9 +93,12 @@ fn add_asked(app: &App, typed: &LaneAskedArgs) -> Result<(), Error> {
             added(app, lane);
             line("Nothing was carried yet.");
             say_next(lane);
-            return Ok(());
+            return ask_for_the_agent(app, lane);
         }
-        (Ok(true), None) => return add_whole(app, &whole),
+        (Ok(true), None) => {
+            add_whole(app, &whole)?;
+            return ask_for_the_agent(app, &lane);
+        }
         _ => {}
     }
     app.run(lanes::withdraw(&app.home, &app.ledger, &lane))?;
@@ -103,6 +109,22 @@ fn add_asked(app: &App, typed: &LaneAskedArgs) -> Result<(), Error> {
             "Nothing was added.",
         ))
     })
+}
+
+/// A lane that runs by itself needs the agent; where none runs, one can be started at once.
+fn ask_for_the_agent(app: &App, lane: &LaneConfig) -> Result<(), Error> {
+    let by_itself = lane.when.iter().any(|when| *when != When::ByHand);
+    let runs = app.run(agent::ask(&app.home, &Ask::Status))?.is_some();
+    if by_itself && !runs {
+        line("No agent runs, so nothing is carried by itself yet.");
+        if asked::yes("Start it now? The first pass begins at once then.")? {
+            start(app)?;
+            line("At every start of the computer: katabatic agent install");
+        } else {
+            line("Later: katabatic agent start");
+        }
+    }
+    Ok(())
 }
 
 /// A lane as it was typed.
@@ -153,7 +175,7 @@ fn add_whole(app: &App, typed: &LaneAdd) -> Result<(), Error> {
     }
     added(app, &lane);
     line("Nothing was carried yet. The first pass would:");
-    say_next_pass(&next, &lane);
+    say_next_pass(app, &next, &lane);
     say_next(&lane);
     Ok(())
 }

@@ -4,16 +4,19 @@
 //! computer, needs no questions.
 
 use crate::commands::lane::add::LaneAdd;
-use crate::setup::SetupArgs;
+use crate::commands::plan::time_words;
+use crate::setup::{ContentsTyped, SetupArgs};
 use clap::Args;
-use katabatic_core::Direction;
+use katabatic_core::schedule::When;
+use katabatic_core::{Direction, PerSide, Removals, Side, did_you_mean};
 use std::io::BufRead;
 use std::path::Path;
 
 use katabatic_core::place::{Place, absolute};
 use katabatic_core::{RelPath, words};
-use katabatic_engine::Error;
+use katabatic_engine::config::LaneConfig;
 use katabatic_engine::places::{Sizes, sizes};
+use katabatic_engine::{Error, forecast, lanes};
 
 use crate::app::App;
 use crate::draw::{at_home, line, shown_text};
@@ -40,21 +43,38 @@ pub struct LaneAskedArgs {
 /// What the first pass would do where a folder is new: there is only one side to look at.
 pub struct NewFolder {
     made: String,
-    way: &'static str,
+    to: Side,
     files: u64,
     bytes: u64,
 }
 
 impl NewFolder {
     /// Says it, a line each.
-    pub fn say(&self) {
+    pub fn say(&self, app: &App, lane: &LaneConfig) {
         line(format!("  make {}", self.made));
         line(format!(
             "  carry {} {}, {}, but for what rules leave out",
             words::count(self.files, "file", "files"),
-            self.way,
+            self.to.towards(),
             words::bytes(self.bytes)
         ));
+        let bytes = PerSide::of(|side| if side == self.to { self.bytes } else { 0 });
+        // That the ledger cannot be read is told where it matters.
+        let forecast =
+            forecast::of_bytes(&app.ledger, &app.config, lane, bytes, std::iter::empty());
+        for told in time_words(&forecast.unwrap_or_default()) {
+            line(format!("  {told}"));
+        }
+        let folder = lane.place(self.to).local();
+        if let Some(free) = folder.and_then(lanes::free_at)
+            && free < self.bytes
+        {
+            line(format!(
+                "Mind: {} are to come, and {} are free there: none of it would be carried",
+                words::bytes(self.bytes),
+                words::bytes(free)
+            ));
+        }
     }
 }
 
@@ -110,21 +130,22 @@ pub fn ask(app: &App, typed: &LaneAskedArgs) -> Result<(LaneAdd, Option<NewFolde
             (far, inside)
         }
     };
-    let near = near_folder(&far)?;
+    let near = near_folder(app, &far)?;
     let name = match &typed.name {
         Some(name) => name.clone(),
         None => free_name(app, &usual_name(&far))?,
     };
-    let direction = direction()?;
+    let here = Place::Local(absolute(Path::new(&near)));
+    let direction = direction(app, &here, &far)?;
     let skip = skipped(inside.as_ref())?;
-    let no_usual_rules = !yes(
-        "Leave out what desktops and office programs leave behind (Thumbs.db, ~$…, unfinished downloads)?",
-    )?;
+    let no_usual_rules = !yes("Leave out the usual junk (Thumbs.db, ~$…, unfinished downloads)?")?;
     let leave_out = line_or(
         "More to leave out, such as *.tmp cache/ :larger,2GB (blanks between them)?",
         "",
     )?;
-    let here = Place::Local(absolute(Path::new(&near)));
+    let removals = removals(direction)?;
+    let contents = contents(direction)?;
+    let when = when()?;
     let new = match (here.local().is_some_and(Path::is_dir), &inside) {
         (true, Some(_)) => None,
         (_, Some(inside)) => Some(new_near(&here, inside, &skip, direction)),
@@ -133,6 +154,9 @@ pub fn ask(app: &App, typed: &LaneAskedArgs) -> Result<(LaneAdd, Option<NewFolde
     };
     let setup = SetupArgs {
         direction: Some(direction),
+        removals,
+        contents,
+        when,
         skip,
         no_usual_rules,
         leave_out: leave_out
@@ -159,7 +183,7 @@ fn new_near(near: &Place, inside: &Sizes, skip: &[String], direction: Direction)
     });
     NewFolder {
         made: near.to_string(),
-        way: "down",
+        to: Side::Near,
         files: if comes { files } else { 0 },
         bytes: if comes { bytes } else { 0 },
     }
@@ -169,7 +193,7 @@ fn new_far(far: &Place, inside: &Sizes, direction: Direction) -> NewFolder {
     let goes = direction != Direction::Down;
     NewFolder {
         made: far.to_string(),
-        way: "up",
+        to: Side::Far,
         files: if goes { inside.files } else { 0 },
         bytes: if goes { inside.bytes } else { 0 },
     }
@@ -192,6 +216,15 @@ pub fn equal_command(add: &LaneAdd) -> String {
         Some(Direction::TwoWay) | None => "two-way",
     };
     parts.extend(["--direction".into(), direction.into()]);
+    if let Some(removals) = add.setup.removals {
+        parts.extend(["--removals".into(), removals.word().into()]);
+    }
+    if add.setup.contents == Some(ContentsTyped::Stubs) {
+        parts.extend(["--contents".into(), "stubs".into()]);
+    }
+    for when in &add.setup.when {
+        parts.extend(["--when".into(), words::typed(when)]);
+    }
     for folder in &add.setup.skip {
         parts.extend(["--skip".into(), words::typed(folder)]);
     }
@@ -255,9 +288,9 @@ pub fn yes(question: &str) -> Result<bool, Error> {
 }
 
 /// A number from 1 to `most`, asked until it is one.
-fn number(question: &str, most: usize) -> Result<usize, Error> {
+fn number(question: &str, most: usize, usual: usize) -> Result<usize, Error> {
     loop {
-        let typed = line_or(question, "1")?;
+        let typed = line_or(question, &usual.to_string())?;
         match typed.parse() {
             Ok(number) if (1..=most).contains(&number) => return Ok(number),
             _ => say(&format!("A number from 1 to {most}, please.")),
@@ -283,7 +316,7 @@ fn other_side(app: &App) -> Result<OtherSide, Error> {
     if accounts.is_empty() {
         say("There is no account yet; one is added with katabatic account add NAME --address URL.");
     }
-    let chosen = number("Where is the other side?", here)?;
+    let chosen = number("Where is the other side?", here, 1)?;
     Ok(match accounts.get(chosen - 1) {
         Some(account) => OtherSide::Account(account.name.clone()),
         None => OtherSide::Here,
@@ -333,9 +366,50 @@ fn far_folder(account: &str, tree: &Sizes) -> Result<(RelPath, Option<Sizes>), E
                 inside = next;
             }
             Ok(_) => say(&format!("A number from 1 to {}, please.", within.len() + 1)),
-            Err(_) => return Ok((joined(&at, &typed)?, None)),
+            Err(_) => return named_folder(account, &at, inside, &typed),
         }
     }
+}
+
+/// A folder that was typed by its name: one that is there is used, and one that is not is a new one.
+fn named_folder(
+    account: &str,
+    at: &RelPath,
+    inside: &Sizes,
+    typed: &str,
+) -> Result<(RelPath, Option<Sizes>), Error> {
+    let (mut at, mut inside) = (at.clone(), Some(inside));
+    for name in typed.split('/').filter(|name| !name.is_empty()) {
+        let known: Vec<&str> = inside
+            .map(|inside| inside.folders.keys().map(String::as_str).collect())
+            .unwrap_or_default();
+        let meant = match did_you_mean(name, &known).filter(|meant| *meant != name) {
+            Some(meant) if !known.contains(&name) => {
+                let question = format!(
+                    "There is no {}/. Do you mean {}/?",
+                    shown_text(name),
+                    shown_text(meant)
+                );
+                if yes(&question)? { meant } else { name }
+            }
+            _ => name,
+        };
+        at = joined(&at, meant)?;
+        inside = inside.and_then(|inside| inside.folders.get(meant));
+    }
+    let place = Place::Far {
+        account: account.to_owned(),
+        path: at.clone(),
+    };
+    say(&match inside {
+        Some(inside) => format!(
+            "{place} is there: {}, {}",
+            words::count(inside.files, "file", "files"),
+            words::bytes(inside.bytes)
+        ),
+        None => format!("{place} is not there yet, and is made"),
+    });
+    Ok((at, inside.cloned()))
 }
 
 fn joined(folder: &RelPath, name: &str) -> Result<RelPath, Error> {
@@ -348,7 +422,7 @@ fn joined(folder: &RelPath, name: &str) -> Result<RelPath, Error> {
     })
 }
 
-fn near_folder(far: &Place) -> Result<String, Error> {
+fn near_folder(app: &App, far: &Place) -> Result<String, Error> {
     let home = std::env::var_os("HOME").map(std::path::PathBuf::from);
     let usual = match far {
         Place::Far { path, .. } if !path.is_root() => home
@@ -356,10 +430,30 @@ fn near_folder(far: &Place) -> Result<String, Error> {
             .unwrap_or_default(),
         _ => String::new(),
     };
-    folder_here(
-        "Which folder on this computer? It is made where it is not there.",
-        &usual,
-    )
+    loop {
+        let near = folder_here(
+            "Which folder on this computer? It is made where it is not there.",
+            &usual,
+        )?;
+        let here = Place::Local(absolute(Path::new(&near)));
+        // What no direction would do is said at once.
+        match Direction::ALL.map(|way| apart(app, &here, far, way)) {
+            [Err(why), Err(_), Err(_)] => say_no(&why),
+            _ => return Ok(near),
+        }
+    }
+}
+
+/// Whether a lane between these two places would be in the way of another one.
+fn apart(app: &App, near: &Place, far: &Place, direction: Direction) -> Result<(), Error> {
+    let mut lane = LaneConfig::new("asked", "", near.clone(), far.clone());
+    lane.terms.direction = direction;
+    lanes::check_apart(&app.home, &app.config, &lane)
+}
+
+fn say_no(why: &Error) {
+    say(&format!("That cannot be: {}.", why.why));
+    say(&why.next);
 }
 
 /// A folder of this computer, asked until one is typed.
@@ -392,8 +486,7 @@ fn usual_name(far: &Place) -> String {
     }
 }
 
-fn direction() -> Result<Direction, Error> {
-    use katabatic_core::Direction;
+fn direction(app: &App, near: &Place, far: &Place) -> Result<Direction, Error> {
     for (at, direction) in Direction::ALL.into_iter().enumerate() {
         say(&format!(
             "   {}  {}: {}",
@@ -402,11 +495,73 @@ fn direction() -> Result<Direction, Error> {
             direction.meaning()
         ));
     }
-    Ok(match number("Which way?", 3)? {
-        1 => Direction::TwoWay,
-        2 => Direction::Up,
-        _ => Direction::Down,
+    loop {
+        let chosen = number("Which way?", Direction::ALL.len(), 1)?;
+        let way = Direction::ALL[chosen - 1];
+        match apart(app, near, far, way) {
+            Ok(()) => return Ok(way),
+            Err(why) => say_no(&why),
+        }
+    }
+}
+
+/// What becomes of removals; none where it is what is usual for this direction.
+fn removals(direction: Direction) -> Result<Option<Removals>, Error> {
+    let usual = Removals::usual(direction);
+    let said = |removals: Removals| match removals {
+        Removals::Carry => "removed on the other side, too; what goes is kept in the spares",
+        Removals::Keep => "stays on the other side",
+        Removals::Ask => "each waits for a yes",
+    };
+    for (at, removals) in Removals::ALL.into_iter().enumerate() {
+        say(&format!("   {}  {}", at + 1, said(removals)));
+    }
+    let at = |wanted: &Removals| *wanted == usual;
+    let usual_at = Removals::ALL.iter().position(at).unwrap_or(0) + 1;
+    let chosen = number(
+        "What becomes of what somebody removes?",
+        Removals::ALL.len(),
+        usual_at,
+    )?;
+    Ok(Some(Removals::ALL[chosen - 1]).filter(|chosen| *chosen != usual))
+}
+
+/// What comes here; nothing does where all goes up.
+fn contents(direction: Direction) -> Result<Option<ContentsTyped>, Error> {
+    if direction == Direction::Up {
+        return Ok(None);
+    }
+    say("   1  files with their content");
+    say(
+        "   2  stubs: name, size and date, which take no room; the content comes when it is fetched",
+    );
+    let chosen = number("What comes here?", 2, 1)?;
+    Ok((chosen == 2).then_some(ContentsTyped::Stubs))
+}
+
+/// When the agent runs it; nothing where that is as files change.
+fn when() -> Result<Vec<String>, Error> {
+    say("   1  as files change");
+    say("   2  every 15 minutes");
+    say("   3  once a day");
+    say("   4  never by itself: by hand");
+    Ok(match number("When does it run?", 4, 1)? {
+        1 => Vec::new(),
+        2 => vec!["every 15m".to_owned()],
+        3 => vec![daily()?],
+        _ => vec![When::ByHand.to_string()],
     })
+}
+
+/// A time of the day, asked until it is one.
+fn daily() -> Result<String, Error> {
+    loop {
+        let when = format!("daily {}", line_or("At what time?", "18:00")?);
+        match When::parse(&when) {
+            Ok(_) => return Ok(when),
+            Err(why) => say(&format!("{why}: such as 18:00.")),
+        }
+    }
 }
 
 fn skipped(folder: Option<&Sizes>) -> Result<Vec<String>, Error> {

@@ -7,7 +7,7 @@ use katabatic_core::room::Budget;
 use katabatic_core::{Contents, RelPath, Step, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::{LaneConfig, ProofBy, QUIET};
-use katabatic_engine::lanes::{self, NextPass, starts_anew};
+use katabatic_engine::lanes::{self, NextPass, removes_nothing_next, starts_anew};
 use katabatic_engine::pass::{WantedContents, Wish};
 use katabatic_sides::effort::IN_FLIGHT;
 use serde_json::json;
@@ -16,7 +16,7 @@ use super::show::room_words;
 use super::{described, lacks_json, place, run_words, say_next_pass};
 use crate::about::About;
 use crate::app::App;
-use crate::commands::account::confirmed;
+use crate::commands::account::agreed;
 use crate::commands::contents::{self, left_out_stubs};
 use crate::commands::plan::{totals_json, totals_words};
 use crate::draw::{json, line, sentence, shown_text};
@@ -24,13 +24,17 @@ use crate::limits;
 use crate::setup::folder_of;
 
 /// `lane change`.
-#[derive(Args, Debug)]
+#[derive(Args, Debug, Default, PartialEq)]
 pub struct LaneChangeArgs {
     /// The lane
+    #[arg(value_name = "LANE")]
     pub name: String,
     /// The folder that becomes its far side
     #[arg(long, value_name = "@ACCOUNT/FOLDER|DIR")]
     pub far: Option<String>,
+    /// Make that folder where it is missing
+    #[arg(long, requires = "far")]
+    pub make: bool,
     /// Leave out what desktops and office programs leave behind
     #[arg(long)]
     pub usual_rules: bool,
@@ -45,20 +49,36 @@ pub struct LaneChangeArgs {
     pub yes: bool,
 }
 
+/// What was asked for is so already, or nothing was asked for at all.
+fn so_already(app: &App, typed: &LaneChangeArgs, lane: &LaneConfig) -> Result<(), Error> {
+    let asks_nothing = LaneChangeArgs {
+        name: typed.name.clone(),
+        yes: typed.yes,
+        ..LaneChangeArgs::default()
+    };
+    if *typed == asks_nothing {
+        return Err(Error::usage(
+            format!("changing the lane {}", typed.name),
+            "nothing was said that is to change",
+            "Name what is to change: katabatic lane change --help",
+        ));
+    }
+    match app.common.json {
+        true => json::print(&json!({"lane": described(lane), "so_already": true})),
+        false => line(format!(
+            "It is so already: nothing about the lane {} was changed.",
+            lane.name
+        )),
+    }
+    Ok(())
+}
+
 pub fn change(app: &App, typed: &LaneChangeArgs) -> Result<(), Error> {
     let what = || format!("changing the lane {}", typed.name);
     let before = app.config.lane(&typed.name)?.clone();
     let after = changed(app, typed, &before)?;
     if after == before {
-        let far = typed
-            .far
-            .as_ref()
-            .map(|_| format!("it is tied to {} already", before.far_place()));
-        return Err(Error::usage(
-            what(),
-            far.unwrap_or_else(|| "nothing would be different".into()),
-            "Name what is to change: katabatic lane change --help",
-        ));
+        return so_already(app, typed, &before);
     }
     lanes::check_proof(&app.ledger, &after)?;
     let change_it = || {
@@ -83,6 +103,7 @@ pub fn change(app: &App, typed: &LaneChangeArgs) -> Result<(), Error> {
         &app.config,
         &app.ledger,
         &after,
+        typed.make,
         &app.stop,
     ))?;
     if !app.common.json {
@@ -91,19 +112,17 @@ pub fn change(app: &App, typed: &LaneChangeArgs) -> Result<(), Error> {
         }
         if starts_anew(&before, &after) {
             line("What lies on both sides is compared, not carried. Its next pass would:");
+        } else if removes_nothing_next(&before, &after) {
+            line(
+                "What the lane carried stays known as its own. Its next pass removes nothing, and would:",
+            );
         } else {
             line("Its next pass would:");
         }
-        say_next_pass(&next, &after);
+        say_next_pass(app, &next, &after);
         say_stubs_left_out(app, &next, &after);
     }
-    if !confirmed(app, typed.yes, "Change it so?")? {
-        return Err(Error::failed(
-            what(),
-            "it is not to be changed, as was said",
-            "Nothing was changed.",
-        ));
-    }
+    agreed(app, typed.yes, &what(), "Change it so?")?;
     change_it()?;
     if app.common.json {
         json::print(&json!({
@@ -182,13 +201,7 @@ fn change_over(
             line(format!("  {words}"));
         }
     }
-    if !confirmed(app, typed.yes, "Change it so?")? {
-        return Err(Error::failed(
-            what(),
-            "it is not to be changed, as was said",
-            "Nothing was changed.",
-        ));
-    }
+    agreed(app, typed.yes, &what(), "Change it so?")?;
     app.config.clone().change_lane(after.clone())?;
     contents::carry(app, vec![meant], &[], wanted, false).map(drop)
 }

@@ -41,6 +41,11 @@ pub fn list(app: &App) -> Result<(), Error> {
             last,
         ]);
     }
+    rows.paths(1);
+    rows.paths(2);
+    for whole in [0, 3, 4] {
+        rows.whole(whole);
+    }
     rows.print(0);
     for account in app.config.accounts.iter().filter(|known| known.plain_http) {
         line(format!(

@@ -1,4 +1,4 @@
-//! `lane add | list | show | change | sweep | relocate | remove`.
+//! `lane add | list | show | change | sweep | relocate | rename | remove`.
 
 mod add;
 mod asked;
@@ -6,6 +6,7 @@ mod change;
 mod list;
 mod relocate;
 mod remove;
+mod rename;
 mod show;
 mod sweep;
 
@@ -13,8 +14,9 @@ use crate::commands::lane::asked::LaneAskedArgs;
 use crate::commands::lane::change::LaneChangeArgs;
 use crate::commands::lane::relocate::LaneRelocateArgs;
 use crate::commands::lane::remove::LaneRemoveArgs;
+use crate::commands::lane::rename::LaneRenameArgs;
 use crate::commands::lane::sweep::LaneSweepArgs;
-use crate::common::Named;
+use crate::common::NamedLane;
 use clap::Subcommand;
 use std::process::ExitCode;
 
@@ -30,9 +32,9 @@ use serde_json::{Value, json};
 
 pub use show::room_words;
 
-use super::plan::totals_words;
+use super::plan::{forecast_words, totals_words};
 use crate::app::App;
-use crate::draw::line;
+use crate::draw::{line, sentence};
 
 /// `lane …`.
 #[derive(Debug, Subcommand)]
@@ -42,13 +44,15 @@ pub enum LaneCommand {
     /// List all lanes
     List,
     /// Show one lane
-    Show(Named),
+    Show(NamedLane),
     /// Change any setting of a lane; what the next pass would do is shown first
     Change(LaneChangeArgs),
     /// Remove what the lane's rules leave out, from both sides, into the spares; shown first
     Sweep(LaneSweepArgs),
     /// Move the near folder to another disk, or follow a folder that was moved
     Relocate(LaneRelocateArgs),
+    /// Give a lane another name; its runs and spares follow
+    Rename(LaneRenameArgs),
     /// Take a lane away; every file stays on both sides
     Remove(LaneRemoveArgs),
 }
@@ -61,6 +65,7 @@ pub fn lane(app: &App, lane: &LaneCommand) -> Result<ExitCode, Error> {
         LaneCommand::Change(typed) => change::change(app, typed)?,
         LaneCommand::Relocate(typed) => return relocate::relocate(app, typed),
         LaneCommand::Sweep(typed) => return sweep::sweep(app, typed),
+        LaneCommand::Rename(typed) => rename::rename(app, typed)?,
         LaneCommand::Remove(typed) => remove::remove(app, typed)?,
     }
     Ok(ExitCode::SUCCESS)
@@ -78,11 +83,14 @@ fn place(app: &App, typed: &str) -> Result<Place, Error> {
 }
 
 /// What the next pass would do, a line each.
-pub fn say_next_pass(next: &NextPass, lane: &LaneConfig) {
+pub fn say_next_pass(app: &App, next: &NextPass, lane: &LaneConfig) {
     let words = totals_words(&next.plan.totals());
     let nothing = words.is_empty();
     for words in words {
         line(format!("  {words}"));
+    }
+    for words in forecast_words(app, lane, &next.plan) {
+        sentence(app.style, 2, &words);
     }
     if next.first {
         line("  remove nothing: a first pass only adds what one side lacks");

@@ -15,7 +15,7 @@ use serde_json::json;
 
 use super::{described, place};
 use crate::app::App;
-use crate::commands::account::confirmed;
+use crate::commands::account::agreed;
 use crate::draw::{json, line, progress, shown_text};
 use crate::exit;
 
@@ -23,6 +23,7 @@ use crate::exit;
 #[derive(Args, Debug)]
 pub struct LaneRelocateArgs {
     /// The lane
+    #[arg(value_name = "LANE")]
     pub name: String,
     /// The folder's new place: one of this computer for the near side, @ACCOUNT/FOLDER where the far folder was moved
     #[arg(value_name = "NEW-PLACE")]
@@ -38,6 +39,17 @@ pub struct LaneRelocateArgs {
 pub fn relocate(app: &App, typed: &LaneRelocateArgs) -> Result<ExitCode, Error> {
     let lane = app.config.lane(&typed.name)?.clone();
     match place(app, &typed.place)? {
+        there if [&lane.near, &lane.far].contains(&&there) => {
+            if app.common.json {
+                json::print(&json!({"lane": lane.name, "so_already": true}));
+            } else {
+                line(format!(
+                    "The lane {} is tied to {there} already; nothing was changed.",
+                    lane.name
+                ));
+            }
+            Ok(ExitCode::SUCCESS)
+        }
         Place::Local(new) => near(app, typed, &lane, &new),
         place @ Place::Far { .. } => follow(app, &lane, place),
     }
@@ -132,14 +144,8 @@ fn near(
 }
 
 fn ask(app: &App, typed: &LaneRelocateArgs) -> Result<(), Error> {
-    if confirmed(app, typed.yes, "Move it?")? {
-        return Ok(());
-    }
-    Err(Error::failed(
-        format!("moving the lane {}", typed.name),
-        "it is not to be moved, as was said",
-        "Nothing was changed.",
-    ))
+    let what = format!("moving the lane {}", typed.name);
+    agreed(app, typed.yes, &what, "Move it?")
 }
 
 fn say(app: &App, text: &str) {

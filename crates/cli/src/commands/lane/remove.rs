@@ -16,6 +16,7 @@ use crate::draw::{json, line};
 #[derive(Args, Debug)]
 pub struct LaneRemoveArgs {
     /// The lane
+    #[arg(value_name = "LANE")]
     pub name: String,
     /// Let its stubs go from this computer; their files stay on the other side
     #[arg(long)]

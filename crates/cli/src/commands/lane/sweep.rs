@@ -22,6 +22,7 @@ use crate::exit;
 #[derive(Args, Debug)]
 pub struct LaneSweepArgs {
     /// The lane
+    #[arg(value_name = "LANE")]
     pub name: String,
     /// Only what these rules of the lane leave out
     #[arg(value_name = "RULE")]
@@ -56,7 +57,7 @@ pub fn sweep(app: &App, typed: &LaneSweepArgs) -> Result<ExitCode, Error> {
                 lane.name
             ));
         }
-        return Ok(ExitCode::SUCCESS);
+        return Ok(exit::only_shown(files > 0 && !typed.preview));
     }
     if !confirmed(
         app,

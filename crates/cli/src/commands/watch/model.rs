@@ -11,7 +11,10 @@ use katabatic_ledger::runs::{Run, RunItem};
 
 use crate::commands::agent;
 use crate::draw::run_words::{did, outcome};
-use crate::draw::time;
+use crate::draw::{shown_text, time};
+
+/// What the agent and the ledger say of one pass is never further apart, in nanoseconds.
+const A_SECOND: i64 = 1_000_000_000;
 
 /// A speed is that of the last so many seconds.
 const SPEED_OVER: Duration = Duration::from_secs(5);
@@ -288,7 +291,7 @@ impl Model {
                 || matches!(now.map(|now| &now.doing), Some(Doing::Running { .. })),
             needs: matches!(
                 now.map(|now| &now.doing),
-                Some(Doing::Failing { .. } | Doing::Asking { .. })
+                Some(Doing::Failing { .. } | Doing::Asking { .. } | Doing::Stopped { .. })
             ),
             done,
             more,
@@ -301,6 +304,12 @@ impl Model {
             let of_lane = heard.last.iter().find(|(name, _)| name == lane);
             of_lane.and_then(|(_, run)| run.as_ref())
         });
+        // A pass that carried nothing is no run, and tells more of now than an older one that is.
+        let later = self.lane_now(lane).and_then(|now| now.last.as_ref());
+        let run_ended = last.map_or(i64::MIN, |run| run.ended.unwrap_or(run.began).0);
+        if let Some((at, how)) = later.filter(|(at, _)| *at > run_ended.saturating_add(A_SECOND)) {
+            return format!("last {}: {}", time::time(EditTime(*at)), shown_text(how));
+        }
         last.map_or_else(
             || "no pass yet".into(),
             |run| {
@@ -405,6 +414,20 @@ pub fn looked(at: Instant, lanes: Vec<LaneNow>) -> Heard {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_last_pass_of_a_lane_is_told_though_it_was_no_run() {
+        let mut model = Model::new(std::iter::once("scores".to_owned()));
+        let mut scores = lane("scores", Doing::Idle);
+        scores.last = Some((1_795_000_000_000_000_000, "all settled".into()));
+        model.hear(looked(Instant::now(), vec![scores]));
+        let lines = model.lane_lines();
+        assert!(
+            lines[0].more.ends_with(": all settled"),
+            "{}",
+            lines[0].more
+        );
+    }
 
     fn running(done: u64) -> Doing {
         Doing::Running {

@@ -192,6 +192,7 @@ mod tests {
         let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
         let style = Style {
             marks: false,
+            progress: crate::draw::progress::Shown::Nothing,
             terminal: true,
             width: Some(width),
         };

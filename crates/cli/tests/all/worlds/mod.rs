@@ -47,7 +47,16 @@ impl Said {
     }
 
     pub fn json(&self) -> Value {
-        serde_json::from_str(&self.out).unwrap_or_else(|why| panic!("{why}: {}", self.out))
+        let mut answer: Value =
+            serde_json::from_str(&self.out).unwrap_or_else(|why| panic!("{why}: {}", self.out));
+        // Every answer says which form it has.
+        if let Some(object) = answer
+            .as_object_mut()
+            .filter(|object| !object.contains_key("error"))
+        {
+            assert_eq!(object.remove("schema"), Some(1.into()), "{}", self.out);
+        }
+        answer
     }
 }
 
@@ -183,8 +192,11 @@ impl Desk {
         command
     }
 
+    #[track_caller]
     pub fn run(&self, arguments: &[&str]) -> Said {
-        self.command(arguments).output().unwrap().into()
+        let said = Said::from(self.command(arguments).output().unwrap());
+        crate::schema::check(arguments, &said.out);
+        said
     }
 
     pub fn add_account(&self) -> Said {
