@@ -302,7 +302,7 @@ impl Worker {
     }
 
     fn follow_side(&mut self, side: Side) -> String {
-        let at = side.here_or_there();
+        let at = self.lane.side_names().at(side);
         let Some(root) = self.lane.place(side).local() else {
             let every = LISTED_EVERY.as_secs() / 60;
             return format!(

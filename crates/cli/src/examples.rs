@@ -26,7 +26,7 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 20] = [
             ),
             (
                 "katabatic lane add photos --near ~/Pictures --far @office/Photos --make --direction up",
-                "only from here to there",
+                "only up, to the cloud",
             ),
         ],
     ),
@@ -79,7 +79,7 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 20] = [
                 "katabatic list ~/Scores --sort state",
                 "what needs somebody first",
             ),
-            ("katabatic list @office/Scores", "what is there now"),
+            ("katabatic list @office/Scores", "what is in it now"),
         ],
     ),
     (
@@ -106,7 +106,7 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 20] = [
         &[
             (
                 "katabatic settle ~/Scores/Rota.csv --keep near",
-                "the version here counts",
+                "the version on this computer counts",
             ),
             (
                 "katabatic settle scores --keep newest --preview",
@@ -122,7 +122,7 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 20] = [
         "recover",
         &[(
             "katabatic recover scores 'Harbour Suite' --to /tmp/suite",
-            "a copy of what is there",
+            "a copy of what is in the cloud",
         )],
     ),
     (
@@ -135,7 +135,7 @@ const EXAMPLES: [(&str, &[(&str, &str)]); 20] = [
     (
         "room",
         &[
-            ("katabatic room", "what lies here, and what could be freed"),
+            ("katabatic room", "what takes room, and what could be freed"),
             (
                 "katabatic room --free 10GB",
                 "shows what would go, and asks",

@@ -10,20 +10,20 @@ pub fn outlook(outlook: &Outlook) -> Vec<String> {
     let mut told = Vec::new();
     if outlook.asked > 0 {
         told.push(format!(
-            "proof that they are there: the server is asked for the digests of {}",
+            "proof that the other side has them: the server is asked for the digests of {}",
             files(outlook.asked)
         ));
     }
     if outlook.parts.files > 0 {
         told.push(format!(
-            "proof that they are there: parts of {} that came from there are read there, {}",
+            "proof that the other side has them: parts of {} that came from it are read back, {}",
             files(outlook.parts.files),
             words::bytes(outlook.parts.bytes)
         ));
     }
     if outlook.read_back.files > 0 {
         told.push(format!(
-            "proof that they are there: {} {} read back from there first, {}",
+            "proof that the other side has them: {} {} read back first, {}",
             files(outlook.read_back.files),
             match outlook.read_back.files {
                 1 => "is",
@@ -34,7 +34,7 @@ pub fn outlook(outlook: &Outlook) -> Vec<String> {
     }
     if outlook.believed > 0 {
         told.push(format!(
-            "believed to be there, by their version tags alone (the lane has proof = \"tags\"): {}",
+            "believed to be on the other side, by their version tags alone (the lane has proof = \"tags\"): {}",
             files(outlook.believed)
         ));
     }
@@ -53,7 +53,7 @@ pub fn outlook_json(outlook: &Outlook) -> Value {
 /// What is said of copies that went on evidence.
 pub fn believed(files: u64) -> String {
     format!(
-        "{} of these {} believed to be there, by version tags and at most parts of them, and not proven",
+        "{} of these {} believed to be on the other side, by version tags and at most parts of them, and not proven",
         words::grouped(files),
         if files == 1 { "is" } else { "are" },
     )

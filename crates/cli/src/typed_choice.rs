@@ -88,8 +88,8 @@ impl Choice for Updates {
 
 impl Choice for NewFolders {
     const ALL: &'static [(NewFolders, &'static str)] = &[
-        (NewFolders::Take, "They come here"),
-        (NewFolders::Skip, "They stay there"),
+        (NewFolders::Take, "They come to this computer"),
+        (NewFolders::Skip, "They stay in the cloud alone"),
     ];
 
     fn name(self) -> &'static str {

@@ -150,8 +150,12 @@ impl Direction {
     pub fn meaning(self) -> &'static str {
         match self {
             Direction::TwoWay => "changes on each side go to the other",
-            Direction::Up => "changes here go there; nothing is ever written here",
-            Direction::Down => "changes there come here; nothing is ever written there",
+            Direction::Up => {
+                "changes on the near side go to the far side; nothing is ever written on the near side"
+            }
+            Direction::Down => {
+                "changes on the far side come to the near side; nothing is ever written on the far side"
+            }
         }
     }
 }

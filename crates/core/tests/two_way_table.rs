@@ -47,7 +47,13 @@ fn plan_after(near: &[Edit], far: &[Edit]) -> Vec<String> {
             "{}: {} - {}",
             step.path(),
             words::action(&step.decision),
-            words::reason(step, &|_| "09:20".into())
+            words::reason(
+                step,
+                &words::Telling {
+                    time: &|_| "09:20".into(),
+                    sides: katabatic_core::SideNames::ComputerAndCloud,
+                },
+            )
         )
     };
     world
@@ -62,11 +68,11 @@ fn plan_after(near: &[Edit], far: &[Edit]) -> Vec<String> {
 fn one_side_changed() {
     assert_eq!(
         plan_after(&[write("rota.csv", "tuesday")], &[]),
-        ["rota.csv: replace there - changed here, unchanged there"]
+        ["rota.csv: replace there - changed on this computer, unchanged in the cloud"]
     );
     assert_eq!(
         plan_after(&[], &[write("rota.csv", "tuesday")]),
-        ["rota.csv: replace here - changed there, unchanged here"]
+        ["rota.csv: replace here - changed in the cloud, unchanged on this computer"]
     );
 }
 
@@ -82,11 +88,11 @@ fn a_new_stamp_with_old_content_is_no_change() {
 fn new_on_one_side_or_on_both() {
     assert_eq!(
         plan_after(&[write("new", "x")], &[]),
-        ["new: carry up - new here"]
+        ["new: carry up - new on this computer"]
     );
     assert_eq!(
         plan_after(&[], &[write("new", "x")]),
-        ["new: carry down - new there"]
+        ["new: carry down - new in the cloud"]
     );
     assert_eq!(
         plan_after(&[write("new", "x")], &[write("new", "y")]),
@@ -94,7 +100,7 @@ fn new_on_one_side_or_on_both() {
     );
     assert_eq!(
         plan_after(&[write("new", "x")], &[write("new", "yy")]),
-        ["new: conflict - new here, new there; neither is touched"]
+        ["new: conflict - new on this computer, new in the cloud; neither is touched"]
     );
     assert_eq!(
         plan_after(
@@ -112,7 +118,7 @@ fn both_changed() {
             &[write("rota.csv", "tuesday")],
             &[write("rota.csv", "wednesday")]
         ),
-        ["rota.csv: conflict - changed here, changed there; neither is touched"]
+        ["rota.csv: conflict - changed on this computer, changed in the cloud; neither is touched"]
     );
     assert_eq!(
         plan_after(&[write("rota.csv", "tue")], &[write("rota.csv", "tue")]),
@@ -124,11 +130,11 @@ fn both_changed() {
 fn removed_on_one_side_or_on_both() {
     assert_eq!(
         plan_after(&[remove("rota.csv")], &[]),
-        ["rota.csv: remove there - removed here, unchanged there"]
+        ["rota.csv: remove there - removed on this computer, unchanged in the cloud"]
     );
     assert_eq!(
         plan_after(&[], &[remove("rota.csv")]),
-        ["rota.csv: remove here - removed there, unchanged here"]
+        ["rota.csv: remove here - removed in the cloud, unchanged on this computer"]
     );
     assert_eq!(
         plan_after(&[remove("rota.csv")], &[remove("rota.csv")]),
@@ -136,7 +142,9 @@ fn removed_on_one_side_or_on_both() {
     );
     assert_eq!(
         plan_after(&[remove("rota.csv")], &[write("rota.csv", "tuesday")]),
-        ["rota.csv: carry down - changed there, removed here: the edit wins and it comes back"]
+        [
+            "rota.csv: carry down - changed in the cloud, removed on this computer: the edit wins and it comes back"
+        ]
     );
 }
 
@@ -145,9 +153,9 @@ fn a_removed_folder_goes_after_its_members() {
     assert_eq!(
         plan_after(&[remove("Viola")], &[]),
         [
-            "Viola/1.txt: remove there - removed here, unchanged there",
-            "Viola/2.txt: remove there - removed here, unchanged there",
-            "Viola: remove there - removed here, unchanged there",
+            "Viola/1.txt: remove there - removed on this computer, unchanged in the cloud",
+            "Viola/2.txt: remove there - removed on this computer, unchanged in the cloud",
+            "Viola: remove there - removed on this computer, unchanged in the cloud",
         ]
     );
 }
@@ -157,9 +165,9 @@ fn a_member_that_changed_brings_the_folder_back() {
     assert_eq!(
         plan_after(&[remove("Viola")], &[write("Viola/2.txt", "edited")]),
         [
-            "Viola/1.txt: remove there - removed here, unchanged there",
-            "Viola: make folder here - removed here, but something in it must stay: the folder comes back",
-            "Viola/2.txt: carry down - changed there, removed here: the edit wins and it comes back",
+            "Viola/1.txt: remove there - removed on this computer, unchanged in the cloud",
+            "Viola: make folder here - removed on this computer, but something in it must stay: the folder comes back",
+            "Viola/2.txt: carry down - changed in the cloud, removed on this computer: the edit wins and it comes back",
         ]
     );
 }
@@ -199,15 +207,15 @@ fn files_and_folders_take_each_others_place() {
             "Viola/1.txt: remove there - makes way for what the other side has in its place",
             "Viola/2.txt: remove there - makes way for what the other side has in its place",
             "Viola: remove there - makes way for what the other side has in its place",
-            "Viola: carry up - now a file here, unchanged there",
+            "Viola: carry up - now a file on this computer, unchanged in the cloud",
         ]
     );
     assert_eq!(
         plan_after(&[write("rota.csv/mon.csv", "x")], &[]),
         [
             "rota.csv: remove there - makes way for what the other side has in its place",
-            "rota.csv: make folder there - now a folder here, unchanged there",
-            "rota.csv/mon.csv: carry up - new here",
+            "rota.csv: make folder there - now a folder on this computer, unchanged in the cloud",
+            "rota.csv/mon.csv: carry up - new on this computer",
         ]
     );
 }
@@ -220,7 +228,7 @@ fn a_change_of_kind_against_an_edit_is_a_conflict() {
             &[write("rota.csv", "tuesday")]
         ),
         [
-            "rota.csv: conflict - a folder here and a file there; neither is touched",
+            "rota.csv: conflict - a folder on this computer and a file in the cloud; neither is touched",
             "rota.csv/mon.csv: hold - lies below a conflict; settle that first",
         ]
     );
@@ -232,7 +240,7 @@ fn a_change_of_kind_against_an_edit_is_a_conflict() {
         [
             "Viola/1.txt: hold - lies below a conflict; settle that first",
             "Viola/2.txt: hold - lies below a conflict; settle that first",
-            "Viola: conflict - a file here and a folder there; neither is touched",
+            "Viola: conflict - a file on this computer and a folder in the cloud; neither is touched",
         ]
     );
 }
@@ -243,8 +251,8 @@ fn a_folder_replaced_by_a_link_was_not_emptied() {
         plan_after(&[Edit::Link(path("Viola"))], &[]),
         [
             "Viola: left out - a symbolic link, which is never followed",
-            "Viola/1.txt: hold - unknown here: in place of its folder there is a symbolic link, which is never followed",
-            "Viola/2.txt: hold - unknown here: in place of its folder there is a symbolic link, which is never followed",
+            "Viola/1.txt: hold - unknown on this computer: in place of its folder there is a symbolic link, which is never followed",
+            "Viola/2.txt: hold - unknown on this computer: in place of its folder there is a symbolic link, which is never followed",
         ]
     );
 }

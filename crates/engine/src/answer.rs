@@ -56,7 +56,7 @@ pub(crate) async fn answer(
         return Ok(None);
     }
     let what = format!("settling {path} in lane {}", pass.lane.config.name);
-    let terms = pass.lane.config.terms;
+    let (terms, sides) = (pass.lane.config.terms, pass.lane.config.side_names());
     let mut answered = Answered {
         done: Vec::new(),
         reports: Vec::new(),
@@ -86,17 +86,17 @@ pub(crate) async fn answer(
             return Err(Error::usage(
                 what,
                 format!(
-                    "it changed {0} by itself, and this lane never carries anything from {0}",
-                    side.here_or_there()
+                    "it changed {0} by itself, and this lane carries nothing to the other side",
+                    sides.at(side)
                 ),
                 format!(
-                    "To put it right from {0}: --keep {1}.{2} To take it over {0}: katabatic copy {3} {4}",
-                    side.other().here_or_there(),
+                    "To put it right with the version {0}: --keep {1}.{2} To take it over {0}: katabatic copy {3} {4}",
+                    sides.at(side.other()),
                     side.other().name(),
                     match has_both {
                         true => format!(
                             " To have both {}, this one under a dated name: --keep both.",
-                            side.here_or_there()
+                            sides.at(side)
                         ),
                         false => String::new(),
                     },
@@ -111,11 +111,11 @@ pub(crate) async fn answer(
         };
         let count = unlike_the_source.len() as u64;
         let paths = words::count(count, "path", "paths");
-        let (from, to) = (side.here_or_there(), side.other().here_or_there());
+        let (from, to) = (sides.at(side), sides.at(side.other()));
         answered.done.push(match keep {
-            Keep::Both => format!("carried {paths} from {from} to their places {to}"),
+            Keep::Both => format!("carried {paths} {from} to their places {to}"),
             Keep::Side(_) | Keep::Newest => {
-                format!("put {paths} right from {from}; what was {to} went to the spares")
+                format!("put {paths} right by what is {from}; what was {to} went to the spares")
             }
         });
         answered
@@ -138,7 +138,7 @@ pub(crate) async fn answer(
         } else {
             format!(
                 "no: {count} stay {}, and the lane does not ask again",
-                side.here_or_there()
+                sides.at(side)
             )
         });
         let answer = Terms { removals, ..terms };
@@ -157,6 +157,7 @@ async fn beside(
     receiver: Side,
     answered: &mut Answered,
 ) -> Result<(), Error> {
+    let sides = pass.lane.config.side_names();
     for path in kept_back {
         let there = pass
             .store(receiver)
@@ -169,8 +170,8 @@ async fn beside(
         };
         let beside = keep_beside(pass, path, receiver, &version).await?;
         answered.done.push(format!(
-            "the version from {} is {} now, beside the other one",
-            receiver.here_or_there(),
+            "the version {} is {} now, beside the other one",
+            sides.at(receiver),
             beside.name()
         ));
     }

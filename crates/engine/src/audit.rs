@@ -356,7 +356,10 @@ async fn compare(pass: &Pass, mut triple: Triple, quick: bool) -> (Triple, Compa
 
 async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
     let unread = |side: Side, why: String| {
-        Compared::Not(Verdict::Unread, format!("{}: {why}", side.here_or_there()))
+        Compared::Not(
+            Verdict::Unread,
+            format!("{}: {why}", pass.lane.config.side_names().at(side)),
+        )
     };
     let (near, far) = match (&triple.views.near, &triple.views.far) {
         (View::Unknown(why), _) => return unread(Side::Near, why.to_string()),

@@ -107,7 +107,7 @@ fn between_texts(near: &str, far: &str) -> Option<Difference> {
         .diff_lines(near, far)
         .unified_diff()
         .context_radius(CONTEXT)
-        .header("here", "there")
+        .header("near", "far")
         .to_string();
     Some(Difference::Text {
         line,
@@ -228,7 +228,7 @@ mod tests {
             panic!("they differ");
         };
         assert_eq!((line, near.as_str(), far.as_str()), (2, "b", "B"));
-        assert!(unified.contains("--- here\n+++ there\n"), "{unified}");
+        assert!(unified.contains("--- near\n+++ far\n"), "{unified}");
         assert!(unified.contains("-b\n+B\n"), "{unified}");
         assert_eq!(between_texts("a\n", "a\n"), None);
         let longer = between_texts("a\n", "a\nb\n");

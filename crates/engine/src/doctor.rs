@@ -564,7 +564,7 @@ async fn rights(about: &mut About, lane: &LaneConfig, opened: &OpenLane) {
     let mut fine = Vec::new();
     for side in [Side::Near, Side::Far] {
         let writes = lane.terms.direction.source() != Some(side);
-        let at = side.here_or_there();
+        let at = lane.side_names().at(side);
         match lane.place(side) {
             Place::Local(root) => {
                 let barred = rights::look(root, writes);

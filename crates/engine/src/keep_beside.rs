@@ -48,7 +48,10 @@ pub(crate) async fn keep_beside(
                 return Err(Error::new(
                     Class::NeedsPerson,
                     format!("settling {path}"),
-                    format!("the version {} went away meanwhile", side.here_or_there()),
+                    format!(
+                        "the version {} went away meanwhile",
+                        pass.lane.config.side_names().at(side)
+                    ),
                     "Sync; there is no conflict any more.",
                 ));
             }

@@ -160,7 +160,10 @@ pub async fn look(pass: &Pass, scope: &RelPath, target: &Target) -> Result<Offer
     .await?;
     for (side, listing) in told.roots {
         if let Listing::Incomplete(why) = listing {
-            let why = format!("what lies {}: {why}", side.here_or_there());
+            let why = format!(
+                "what lies {}: {why}",
+                pass.lane.config.side_names().at(side)
+            );
             offer.unknown.push((RelPath::root(), why));
         }
     }

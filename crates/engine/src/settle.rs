@@ -146,7 +146,7 @@ pub async fn settle(
             format!("settling {path}"),
             format!(
                 "an earlier pass was cut off there, and that cannot be cleared up {} now: {why}",
-                side.here_or_there()
+                pass.lane.config.side_names().at(*side)
             ),
             "Sync once the reason is gone, then settle it.",
         ));
@@ -178,18 +178,18 @@ pub async fn settle(
             let version = if moves == Side::Near { &near } else { &far };
             let beside = keep_beside(pass, path, moves, version).await?;
             done.push(format!(
-                "the version from {} is {} now, beside the other one",
-                moves.here_or_there(),
+                "the version {} is {} now, beside the other one",
+                pass.lane.config.side_names().at(moves),
                 beside.name()
             ));
             (carry_on(pass, vec![path.clone(), beside]).await?, None)
         }
         Some(winner) => {
-            let yields = winner.other();
+            let (yields, sides) = (winner.other(), pass.lane.config.side_names());
             done.push(format!(
-                "kept the version from {}; the one from {} went to the spares",
-                winner.here_or_there(),
-                yields.here_or_there()
+                "kept the version {}; the one {} went to the spares",
+                sides.at(winner),
+                sides.at(yields)
             ));
             if near.kind == Kind::File && far.kind == Kind::File {
                 (
@@ -235,17 +235,16 @@ fn worst(reports: Vec<Report>) -> Report {
 
 fn only_reads(pass: &Pass, path: &RelPath, side: Side) -> Error {
     let name = &pass.lane.config.name;
+    let at = pass.lane.config.side_names().at(side);
     Error::usage(
         format!("settling {path} in lane {name}"),
         format!(
-            "the lane carries {} only and never writes {}",
-            side.other().towards(),
-            side.here_or_there()
+            "the lane carries {} only and never writes {at}",
+            side.other().towards()
         ),
         format!(
-            "Say --keep {} or --keep both; to change what is {}, do it by hand.",
-            side.name(),
-            side.here_or_there()
+            "Say --keep {} or --keep both; to change what is {at}, do it by hand.",
+            side.name()
         ),
     )
 }

@@ -8,6 +8,7 @@ use std::sync::{Mutex, PoisonError, mpsc as blocking};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::refine::of_agreed;
+use katabatic_core::words::Telling;
 use katabatic_core::{
     Agreement, Base, Decision, EditTime, FileState, Kind, LeftOutBy, Lies, Listing, MergeError,
     PerSide, Reconciler, RelPath, Side, Step, Tally, Triple, Unknown, View, words,
@@ -175,6 +176,10 @@ pub async fn look_telling(
         ..Decided::default()
     };
     let open = refine::refine(pass, decided, &wish).await?.refined.steps;
+    let telling = &Telling {
+        time,
+        sides: pass.lane.config.side_names(),
+    };
     let steps = settled.into_iter().chain(aside).chain(open);
     for step in steps {
         // The next pass only notes that it stays so.
@@ -186,13 +191,13 @@ pub async fn look_telling(
         }
         let mut state = FileState::of(&step);
         state.lies = where_it_lies(pass, &step);
-        standing.take((step, state), &known, one, scope, time, told);
+        standing.take((step, state), &known, one, scope, telling, told);
     }
     standing
         .standings
         .sort_by(|a, b| a.step.path().cmp(b.step.path()));
     if !one {
-        for (step, reason) in tops(pass, roots, fresh, time)? {
+        for (step, reason) in tops(pass, roots, fresh, telling)? {
             standing.tell_of_top(step, reason);
         }
         let seen_now = reconciler.left_out();
@@ -230,7 +235,7 @@ fn tops(
     pass: &Pass,
     roots: PerSide<Listing>,
     fresh: bool,
-    time: &dyn Fn(EditTime) -> String,
+    telling: &Telling<'_>,
 ) -> Result<Vec<(Step, String)>, Error> {
     let of_top = |connection: &_| rows::row(connection, pass.lane.row.key, &RelPath::root());
     let row = pass.ledger.read(of_top)?;
@@ -244,7 +249,7 @@ fn tops(
         .filter_map(|(side, listing)| match listing {
             Listing::Incomplete(why) => {
                 let step = Step::of_the_top(side, why);
-                let reason = words::reason(&step, time);
+                let reason = words::reason(&step, telling);
                 Some((step, reason))
             }
             Listing::Complete => None,
@@ -650,7 +655,7 @@ impl LaneStanding {
         known: &BTreeMap<RelPath, LedgerRow>,
         one: bool,
         scope: &RelPath,
-        time: &dyn Fn(EditTime) -> String,
+        telling: &Telling<'_>,
         told: &mut dyn FnMut(&Step),
     ) {
         let known_already = self
@@ -668,7 +673,7 @@ impl LaneStanding {
         let mut reason = if settled {
             String::new()
         } else {
-            words::reason(&step, time)
+            words::reason(&step, telling)
         };
         // A folder that could not be listed there is as it should be by itself; what lies in it is the trouble.
         let held_folder = settled && step.seen.views.near.is_folder();

@@ -177,7 +177,10 @@ async fn look_at(
             Ok(entry) => *view = entry.map_or(View::Absent, View::Present),
             Err(error) if error.ends_the_pass() => return Err(pass.side_failed(side, &error)),
             Err(why) => {
-                let why = format!("what is {} cannot be told: {why}", side.here_or_there());
+                let why = format!(
+                    "what is {} cannot be told: {why}",
+                    pass.lane.config.side_names().at(side)
+                );
                 return Ok((spare, Verdict::Left(why)));
             }
         }
@@ -192,7 +195,7 @@ async fn look_at(
             View::Absent => Verdict::Back(None),
             _ => Verdict::Left(format!(
                 "something has its name {} again",
-                spare.side.here_or_there()
+                pass.lane.config.side_names().at(spare.side)
             )),
         }
     } else {

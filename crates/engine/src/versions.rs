@@ -71,7 +71,7 @@ pub async fn find(
         Which::On(side) => {
             let looked = pass.store(side).look(path).await;
             let entry = looked.map_err(|error| pass.side_failed(side, &error))?;
-            let what = format!("{path} {}", side.here_or_there());
+            let what = format!("{path} {}", pass.lane.config.side_names().at(side));
             match entry {
                 None => Err(Error::usage(what, "there is nothing of that name", next)),
                 Some(entry) if entry.is_stub() => Err(Error::usage(

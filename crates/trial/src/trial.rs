@@ -10,6 +10,7 @@ use std::sync::{Arc, Mutex};
 use async_trait::async_trait;
 use katabatic_core::brake::BrakeLimits;
 use katabatic_core::place::Place;
+use katabatic_core::words::Telling;
 use katabatic_core::{
     Choice, Contents, Decision, Direction, EditTime, NewFolders, PerSide, RelPath, Rule, Selection,
     Side,
@@ -564,7 +565,16 @@ impl Trial<'_> {
                         .iter()
                         .filter(|one| one.ending == Ending::Stuck);
                     self.stuck = stuck
-                        .map(|one| format!("{}: {}", one.step.path(), one.why(&|_| String::new())))
+                        .map(|one| {
+                            format!(
+                                "{}: {}",
+                                one.step.path(),
+                                one.why(&Telling {
+                                    time: &|_| String::new(),
+                                    sides: report.sides
+                                })
+                            )
+                        })
                         .collect();
                     return Ok(self.lost());
                 }

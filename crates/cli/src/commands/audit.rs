@@ -136,7 +136,7 @@ pub fn ask_before_reading(
         return Ok(each);
     }
     line(format!(
-        "To read and compare: {}, {} here and {} there.",
+        "To read and compare: {}, {} on the near side and {} on the far side.",
         words::count(sum.files, "file", "files"),
         words::bytes(sum.near),
         words::bytes(sum.far)
@@ -157,14 +157,7 @@ fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
     sentence(app.style, 2, &how_words(audit));
     let mut rows = Rows::new(
         app.style,
-        &[
-            "folder",
-            "files here",
-            "there",
-            "bytes here",
-            "there",
-            "equal",
-        ],
+        &["folder", "files near", "far", "bytes near", "far", "equal"],
     );
     for (folder, counted) in &audit.folders {
         let name = match folder.is_empty() {

@@ -219,8 +219,8 @@ fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Optio
         line(format!("Free on this disk: {}", words::bytes(free)));
     }
     line(match choice.new_folders {
-        NewFolders::Take => "New folders there come here by themselves.",
-        NewFolders::Skip => "New folders there stay there until they are taken.",
+        NewFolders::Take => "New folders in the cloud come to this computer by themselves.",
+        NewFolders::Skip => "New folders in the cloud stay there until they are taken.",
     });
     line(format!(
         "To change it: katabatic choose {0} --skip FOLDER, katabatic choose {0} --take FOLDER",
@@ -307,7 +307,7 @@ fn say_done(app: &App, lane: &LaneConfig, effect: &Effect, dropped: &choose::Dro
         line(proof_words::held_open(dropped.held_open));
     }
     for file in &dropped.stayed {
-        line(format!("  {} stays here: {}", shown(&file.path), file.why));
+        line(format!("  {} stays: {}", shown(&file.path), file.why));
     }
     if effect.fetches.0 > 0 {
         line(format!(

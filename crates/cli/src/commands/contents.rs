@@ -105,7 +105,7 @@ impl Contents<'_> {
             if !known {
                 return Err(Error::usage(
                     path.to_string(),
-                    format!("the lane {} knows of nothing there", self.lane.name),
+                    format!("the lane {} knows of nothing of that name", self.lane.name),
                     format!(
                         "See what there is: katabatic status {}; what was never synced: katabatic sync {}",
                         self.lane.name, self.lane.name
@@ -149,10 +149,10 @@ impl Contents<'_> {
             "would": totals_json(&plan.totals()),
             "proof": proof_words::outlook_json(&outlook),
             "stays": stays.iter().map(|step| json!({
-                "path": step.path().as_str(), "reason": words::reason(step, &time::time)
+                "path": step.path().as_str(), "reason": words::reason(step, &time::telling(self.lane.side_names()))
             })).collect::<Vec<_>>(),
             "left_out": left_out.iter().map(|step| json!({
-                "path": step.path().as_str(), "reason": words::reason(step, &time::time)
+                "path": step.path().as_str(), "reason": words::reason(step, &time::telling(self.lane.side_names()))
             })).collect::<Vec<_>>(),
             "held": self.held(),
             "done": report.as_ref().map(|report| report_json(name, report)),
@@ -207,20 +207,20 @@ impl Contents<'_> {
         let name = &self.lane.name;
         match (plan.steps.is_empty(), self.wanted) {
             (true, WantedContents::Here) if !self.wish.matching.is_empty() => line(format!(
-                "Lane {name}: nothing to fetch: what these rules catch is here, if there is any"
+                "Lane {name}: nothing to fetch: what these rules catch is on this computer, if there is any"
             )),
             (true, WantedContents::Here) if !plan.left_out.is_empty() => line(format!(
                 "Lane {name}: nothing to fetch of what the lane carries"
             )),
             (true, WantedContents::Here) => line(format!(
-                "Lane {name}: nothing to fetch; all of it that is there has its content here"
+                "Lane {name}: nothing to fetch; all of it has its content on this computer"
             )),
             (true, WantedContents::Away) => {
                 line(format!("Lane {name}: nothing to shed; nothing was changed"))
             }
             (false, _) => {
                 line(format!("Lane {name} would:"));
-                for words in totals_words(&plan.totals()) {
+                for words in totals_words(&plan.totals(), plan.sides) {
                     line(format!("  {words}"));
                 }
             }
@@ -238,7 +238,7 @@ impl Contents<'_> {
             .map_or_else(String::new, |run| format!(", run {run}"));
         line(match self.wanted {
             WantedContents::Here => format!(
-                "Lane {}{run}: brought {} here, {}",
+                "Lane {}{run}: brought {}, {}",
                 self.lane.name,
                 files(counts.files_down),
                 words::bytes(counts.bytes_down)
@@ -272,7 +272,7 @@ impl Contents<'_> {
     fn say_stays(&self, stays: &[&Step]) {
         for held in self.held() {
             line(format!(
-                "  {held} is held here, and stays (to let it go: katabatic hold --off)"
+                "  {held} is held, and stays (to let it go: katabatic hold --off)"
             ));
         }
         if stays.is_empty() {
@@ -294,7 +294,7 @@ impl Contents<'_> {
             return;
         }
         line(format!(
-            "  {} not fetched, since the lane leaves what is there out:",
+            "  {} not fetched, since the lane leaves it out:",
             words::count(left_out.len() as u64, "stub is", "stubs are")
         ));
         self.name_each(left_out);
@@ -309,7 +309,7 @@ impl Contents<'_> {
             lead: words::action(&step.decision).into(),
             name: shown(step.path()),
             size: String::new(),
-            reason: words::reason(step, &time::time),
+            reason: words::reason(step, &time::telling(self.lane.side_names())),
         };
         let items: Vec<Item> = steps.iter().take(NAMED).map(item).collect();
         listing::print(self.app.style, 4, &items);

@@ -208,7 +208,7 @@ fn take_over(
             line(format!("  {} for {}", lane.far_place(), lane.near));
         }
         line(
-            "It would be brought here, and covered from here from then on. What is here already stays.",
+            "It would be brought to this computer, and covered from then on. What is on it already stays.",
         );
     }
     ask(app, typed.yes, "Take it over?")?;
@@ -235,13 +235,16 @@ fn take_over(
                 wanted.direction,
             ))?;
             if !app.common.json {
-                line(format!("  {} is here, and covered from now on", lane.near));
+                line(format!(
+                    "  {} is on this computer, and covered from now on",
+                    lane.near
+                ));
             }
         } else {
             code = exit::NEEDS_A_PERSON;
             if !app.common.json {
                 line(format!(
-                    "  Not all of it is here, so the lane {0} goes on bringing it down. Settle what is open and sync; then: katabatic lane change {0} --direction up",
+                    "  Not all of it is on this computer, so the lane {0} goes on bringing it down. Settle what is open and sync; then: katabatic lane change {0} --direction up",
                     lane.name
                 ));
             }
@@ -338,7 +341,11 @@ fn show(app: &App, folders: &[Covered], typed: &CoverArgs) -> Result<ExitCode, E
     rows.print(0);
     if !missing.is_empty() {
         let words: Vec<&str> = missing.iter().map(|covered| covered.folder.word).collect();
-        sentence(app.style, 0, &format!("Not there: {}", words.join(", ")));
+        sentence(
+            app.style,
+            0,
+            &format!("Not on this computer: {}", words.join(", ")),
+        );
     }
     for covered in folders.iter().filter(|covered| !covered.largest.is_empty()) {
         let largest: Vec<String> = covered

@@ -191,7 +191,7 @@ impl Demo {
         self.run(&["status", "scores"], 0)?;
 
         sample::change(&computer, &cloud).map_err(|why| failed(what, why))?;
-        self.say("Meanwhile a part was edited and one was added here; there the rota grew and the trumpet part was removed.");
+        self.say("Meanwhile a part was edited and one was added on the computer; in the cloud the rota grew and the trumpet part was removed.");
         self.run(&["plan", "scores"], 0)?;
         self.say("The pass carries that both ways. What it removes or replaces goes to the spares first.");
         self.run(&["sync", "scores"], 0)?;
@@ -225,7 +225,7 @@ impl Demo {
     }
 
     fn choosing(&self) -> Result<(), Error> {
-        self.say("The past seasons are for reading only: a lane that carries down, and never writes there.");
+        self.say("The past seasons are for reading only: a lane that carries down, and never writes to the cloud.");
         self.run(
             &[
                 "lane",
@@ -242,9 +242,9 @@ impl Demo {
             0,
         )?;
         self.run(&["sync", "archive"], 0)?;
-        self.say("\"My disk is full.\" Which folders come here, and how large are they?");
+        self.say("\"My disk is full.\" Which folders come down, and how large are they?");
         self.run(&["choose", "archive"], 0)?;
-        self.say("The first season is dropped here. Every file of it is proven to be in the cloud before it goes.");
+        self.say("The first season is dropped from the computer. Every file of it is proven to be in the cloud before it goes.");
         self.run(&["choose", "archive", "--skip", "Season 1", "--yes"], 0)?;
         self.run(&["choose", "archive"], 0)?;
         self.run(&["lane", "show", "archive"], 0)
@@ -273,7 +273,7 @@ impl Demo {
     }
 
     fn second_drive(&self) -> Result<(), Error> {
-        self.say("The recordings go to a second drive as well. What is removed here stays there.");
+        self.say("The recordings go to a second drive as well. What is removed on the computer stays on the drive.");
         self.run(
             &[
                 "lane",

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use clap::Args;
 use katabatic_agent::{self as agent, Ask};
-use katabatic_core::{RelPath, words};
+use katabatic_core::{RelPath, Side, words};
 use katabatic_engine::audit::{self, Audit};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::hand_over::{self, Obstacle, Uncovered};
@@ -223,12 +223,13 @@ fn obstacle_words(lane: &LaneConfig, obstacle: &Obstacle) -> Vec<String> {
             why.why, why.next
         )],
         Obstacle::NotWhole => vec![format!(
-            "a side could not be listed whole, so more may be here: katabatic status {name} --fresh"
+            "a side could not be listed whole, so there may be more: katabatic status {name} --fresh"
         )],
         Obstacle::NotThere { files, some } => {
             let mut told = vec![format!(
-                "{} here not proven to be there: katabatic status {name}, then katabatic sync {name}",
-                files_words(*files)
+                "{} not proven to be {}: katabatic status {name}, then katabatic sync {name}",
+                files_words(*files),
+                lane.side_names().at(Side::Far)
             )];
             let each = some.iter();
             told.extend(each.map(|(path, verdict)| format!("{}: {}", shown(path), verdict.word())));
@@ -250,7 +251,7 @@ fn obstacle_words(lane: &LaneConfig, obstacle: &Obstacle) -> Vec<String> {
                 .join(", ")
         )],
         Obstacle::ChangedSince(paths) => vec![format!(
-            "{} changed here while it was compared: katabatic sync {name}, then ask again",
+            "{} changed while it was compared: katabatic sync {name}, then ask again",
             words::count(*paths, "path", "paths")
         )],
         Obstacle::OneDisk => {
@@ -270,13 +271,14 @@ fn well_words(lane: &Lane) -> String {
     };
     let total = compared.total();
     let mut told = format!(
-        "{} of {} proven to be there",
+        "{} of {} proven to be {}",
         words::grouped(total.equal),
-        files_words((total.near.files, total.near.bytes))
+        files_words((total.near.files, total.near.bytes)),
+        lane.config.side_names().at(Side::Far)
     );
     if compared.stubs.files > 0 {
         told.push_str(&format!(
-            ", {} are stubs whose version there is the one they were made of",
+            ", {} are stubs whose version is still the one they were made of",
             words::grouped(compared.stubs.files)
         ));
     }
@@ -305,7 +307,7 @@ fn to_be_minded(answer: &Answer) -> Vec<String> {
     }
     if answer.spares.0 > 0 {
         told.push(format!(
-            "older versions among the spares here: {}. To see them: katabatic spares list",
+            "older versions among the spares of this computer: {}. To see them: katabatic spares list",
             files_words(answer.spares)
         ));
     }
@@ -390,7 +392,7 @@ fn say(app: &App, answer: &Answer) {
     }
     let minded = to_be_minded(answer);
     if !minded.is_empty() {
-        line("Only here, and usually not missed:");
+        line("Only on this computer, and usually not missed:");
     }
     for told in minded {
         draw::sentence(app.style, 2, &told);
@@ -452,7 +454,10 @@ fn on_a_page(answer: &Answer, accounts: &[String]) -> String {
     let sections: [(&str, Vec<String>); 3] = [
         ("In the way", lost),
         ("To be minded", obstacles(answer, false).collect()),
-        ("Only here, and usually not missed", to_be_minded(answer)),
+        (
+            "Only on this computer, and usually not missed",
+            to_be_minded(answer),
+        ),
     ];
     for (heading, told) in sections {
         section(&mut body, heading, &told);

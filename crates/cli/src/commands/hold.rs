@@ -66,7 +66,9 @@ pub fn hold(app: &App, typed: &HoldArgs) -> Result<ExitCode, Error> {
     if !typed.off {
         let code = carry(app, meant.clone(), &[], WantedContents::Here, false)?;
         if !app.common.json {
-            line("What you named stays here from now on, and so does what comes to be in it.");
+            line(
+                "What you named stays on this computer from now on, and so does what comes to be in it.",
+            );
         }
         return Ok(code);
     }
@@ -74,9 +76,7 @@ pub fn hold(app: &App, typed: &HoldArgs) -> Result<ExitCode, Error> {
         json::print(&json!({"let_go": typed.paths}));
         return Ok(ExitCode::SUCCESS);
     }
-    line(
-        "It is not held any more. Its content is here until somebody sheds it: katabatic shed PATH",
-    );
+    line("It is not held any more. Its content stays until somebody sheds it: katabatic shed PATH");
     Ok(ExitCode::SUCCESS)
 }
 
@@ -96,7 +96,9 @@ fn list(app: &App) {
         return;
     }
     if held.is_empty() {
-        line("Nothing is held. To keep a file or a folder here for good: katabatic hold PATH");
+        line(
+            "Nothing is held. To keep a file or a folder on this computer for good: katabatic hold PATH",
+        );
     }
     for (lane, path) in held {
         line(format!("{}: {}", lane.name, shown(path)));

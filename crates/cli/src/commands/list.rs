@@ -239,16 +239,19 @@ fn left_out_by(found: &InLane, member: &Member) -> Option<LeftOutBy> {
 
 fn say_lane(app: &App, found: &InLane) {
     heading(app, &found.lane);
+    let sides = found.lane.side_names();
     let states = match found.side {
-        Side::Near => "  states as seen here",
-        Side::Far => "  listed now; states as seen here",
+        Side::Near => "  states as seen",
+        Side::Far => "  listed now; states as seen",
     };
     draw::sentence(
         app.style,
         0,
         &format!(
-            "{states} {}, there {}",
+            "{states} {} {}, {} {}",
+            sides.at(Side::Near),
             here_words(&found.standing),
+            sides.at(Side::Far),
             there_words(&found.standing)
         ),
     );

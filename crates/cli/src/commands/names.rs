@@ -76,12 +76,12 @@ fn names_of(app: &App, typed: &NamesArgs, lane: &LaneConfig) -> Result<(u8, Valu
         if !app.common.json {
             line(match typed.preview {
                 true => "Nothing was changed: --preview",
-                false => "Nothing was changed. To rename them here: the same with --yes",
+                false => "Nothing was changed. To rename them: the same with --yes",
             });
         }
         return Ok((exit::NEEDS_A_PERSON, answer(lane, &found, None)));
     }
-    if !confirmed(app, typed.yes, "Rename them here?")? {
+    if !confirmed(app, typed.yes, "Rename them on this computer?")? {
         if !app.common.json {
             line("Nothing was changed.");
         }
@@ -102,12 +102,15 @@ fn trouble_words(trouble: &NameTrouble) -> String {
         NameTrouble::NotUtf8 => {
             "its bytes are no valid UTF-8; read as Latin-1 it would be this".to_owned()
         }
-        NameTrouble::Refused(c) => format!("names there cannot hold {c:?}"),
+        NameTrouble::Refused(c) => format!("the other side takes no name with {c:?}"),
         NameTrouble::TooLong(longest) => {
-            format!("names there are at most {longest} bytes long")
+            format!("the other side takes names of at most {longest} bytes")
         }
         NameTrouble::Double(other) => {
-            format!("there it would be the same name as {}", shown_text(other))
+            format!(
+                "on the other side it is the same name as {}",
+                shown_text(other)
+            )
         }
         NameTrouble::Stuck(why) => why.clone(),
     }
@@ -134,13 +137,13 @@ fn say_found(app: &App, lane: &LaneConfig, found: &OddNames) {
     }
     if !found.here.is_empty() {
         line(format!(
-            "Lane {}: {} here {} not taken at {}:",
+            "Lane {}: {} on this computer {} not taken at {}:",
             lane.name,
             words::count(found.here.len() as u64, "name", "names"),
             if found.here.len() == 1 { "is" } else { "are" },
             lane.far_place()
         ));
-        let mut rows = Rows::new(app.style, &["name here", "would do", "why"]);
+        let mut rows = Rows::new(app.style, &["name now", "would do", "why"]);
         for one in found.here.iter().take(NAMED) {
             let slash = if one.is_folder { "/" } else { "" };
             rows.add(vec![
@@ -164,9 +167,10 @@ fn say_found(app: &App, lane: &LaneConfig, found: &OddNames) {
     }
     if !found.there.is_empty() {
         line(format!(
-            "Lane {}: {} there cannot come here; to rename there:",
+            "Lane {}: {} at {} cannot come to this computer; to rename:",
             lane.name,
-            words::count(found.there.len() as u64, "name", "names")
+            words::count(found.there.len() as u64, "name", "names"),
+            lane.far_place()
         ));
         for (path, why, fitting) in found.there.iter().take(NAMED) {
             sentence(app.style, 2, &format!("{path}: {why}"));

@@ -157,9 +157,13 @@ fn whether_they_open(app: &App, answer: Option<&Answer>) -> Result<String, Error
     for lane in &app.config.lanes {
         stubs += lanes::stubs(&app.ledger, &lane.id)?.0;
     }
-    let many = words::count(stubs, "stub is here", "stubs are here");
+    let many = words::count(
+        stubs,
+        "stub is on this computer",
+        "stubs are on this computer",
+    );
     Ok(match answer.map(|answer| &answer.stubs_stay_closed) {
-        _ if stubs == 0 => "No stubs are here: nothing comes by being opened.".into(),
+        _ if stubs == 0 => "There are no stubs: nothing comes by being opened.".into(),
         None => format!(
             "{many}, and no agent runs: programs that open one are told \"permission denied\". Next: katabatic agent start"
         ),

@@ -7,7 +7,8 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{BrakeVerdict, Decision, RelPath, Step, words};
+use katabatic_core::words::Telling;
+use katabatic_core::{BrakeVerdict, Decision, RelPath, SideNames, Step, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::forecast::{self, Forecast};
@@ -90,9 +91,12 @@ fn say(app: &App, lane: &LaneConfig, plan: &Plan, all: bool) {
     }
     line(format!("Plan of lane {name}"));
     if steps.len() > FOLD_FROM && !all {
-        folded(app, &steps);
+        folded(app, plan, &steps);
     } else {
-        let mut items: Vec<Item> = steps.into_iter().map(item).collect();
+        let mut items: Vec<Item> = steps
+            .into_iter()
+            .map(|step| item(step, plan.sides))
+            .collect();
         items.extend(plan.unusable.iter().map(|name| Item {
             lead: "left out".to_owned().into(),
             name: shown_text(&name.shown),
@@ -102,7 +106,7 @@ fn say(app: &App, lane: &LaneConfig, plan: &Plan, all: bool) {
         listing::print(app.style, 2, &items);
     }
     line("In all:");
-    for words in totals_words(&totals) {
+    for words in totals_words(&totals, plan.sides) {
         line(format!("  {words}"));
     }
     for words in forecast_words(app, lane, plan) {
@@ -127,7 +131,7 @@ fn say(app: &App, lane: &LaneConfig, plan: &Plan, all: bool) {
     }
 }
 
-fn item(step: &Step) -> Item {
+fn item(step: &Step, sides: SideNames) -> Item {
     let bytes = step.bytes();
     let carries = bytes > 0 || matches!(step.decision, Decision::Carry { .. });
     Item {
@@ -138,12 +142,12 @@ fn item(step: &Step) -> Item {
         } else {
             String::new()
         },
-        reason: words::reason(step, &time::time),
+        reason: words::reason(step, &time::telling(sides)),
     }
 }
 
 /// One line a folder and action, with counts and bytes.
-fn folded(app: &App, steps: &[&Step]) {
+fn folded(app: &App, plan: &Plan, steps: &[&Step]) {
     let mut folders: BTreeMap<(RelPath, String), (u64, u64, String)> = BTreeMap::new();
     for step in steps {
         let folder = step.path().parent().unwrap_or_else(RelPath::root);
@@ -152,7 +156,13 @@ fn folded(app: &App, steps: &[&Step]) {
             .or_default();
         entry.0 += 1;
         entry.1 = entry.1.saturating_add(step.bytes());
-        let reason = words::reason(step, &|_| String::new());
+        let reason = words::reason(
+            step,
+            &Telling {
+                time: &|_| String::new(),
+                sides: plan.sides,
+            },
+        );
         match &entry.2 {
             known if known.is_empty() => entry.2 = reason,
             known if *known != reason => entry.2 = "for several reasons".into(),
@@ -190,7 +200,7 @@ pub fn forecast_words(app: &App, lane: &LaneConfig, plan: &Plan) -> Vec<String> 
             told.push(format!(
                 "Mind: {} are to come {}, and {} are free: none of it would be carried{}",
                 words::bytes(needed),
-                side.here_or_there(),
+                plan.sides.at(side),
                 words::bytes(free),
                 match lane.account(side) {
                     Some(account) => format!(". What takes the room: katabatic room @{account}"),
@@ -261,8 +271,9 @@ pub fn longest_json(forecast: &Forecast) -> Value {
 }
 
 /// What a plan adds up to, a line each.
-pub fn totals_words(totals: &Totals) -> Vec<String> {
+pub fn totals_words(totals: &Totals, sides: SideNames) -> Vec<String> {
     let files = |count: u64| words::count(count, "file", "files");
+    let (near, far) = (sides.at(Side::Near), sides.at(Side::Far));
     let mut lines = Vec::new();
     let mut say = |count: u64, text: String| {
         if count > 0 {
@@ -281,7 +292,7 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
     say(
         totals.stubs.0,
         format!(
-            "make {} of {}, whose content stays there and takes no room here",
+            "make {} of {}, whose content stays {far} and takes no room {near}",
             words::count(totals.stubs.0, "stub", "stubs"),
             words::bytes(totals.stubs.1)
         ),
@@ -289,7 +300,7 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
     say(
         totals.shed.0,
         format!(
-            "drop the content here of {} to stubs and free {}; nothing is removed there",
+            "drop the content of {} to stubs and free {}; nothing is removed {far}",
             files(totals.shed.0),
             words::bytes(totals.shed.1)
         ),
@@ -316,7 +327,7 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
     say(
         totals.dropped.0,
         format!(
-            "drop the copies here of {} and free {}: moved there to where it is not taken",
+            "drop the copies {near} of {} and free {}: moved {far} to where it is not taken",
             files(totals.dropped.0),
             words::bytes(totals.dropped.1)
         ),
@@ -324,14 +335,14 @@ pub fn totals_words(totals: &Totals) -> Vec<String> {
     say(
         totals.removed_near,
         format!(
-            "remove {} here, into the spares",
+            "remove {} {near}, into the spares",
             files(totals.removed_near)
         ),
     );
     say(
         totals.removed_far,
         format!(
-            "remove {} there, into the spares",
+            "remove {} {far}, into the spares",
             files(totals.removed_far)
         ),
     );
@@ -415,7 +426,11 @@ pub fn totals_json(totals: &Totals) -> Value {
 }
 
 fn plan_json(lane: &str, plan: &Plan) -> Value {
-    let steps: Vec<Value> = plan.steps.iter().map(json::step).collect();
+    let steps: Vec<Value> = plan
+        .steps
+        .iter()
+        .map(|step| json::step(step, plan.sides))
+        .collect();
     let unusable: Vec<Value> = plan
         .unusable
         .iter()

@@ -131,7 +131,7 @@ fn say_offer(lane: &LaneConfig, to: &str, offer: &Offer) {
     let (files, bytes) = offer.files();
     line(format!("From {} to {}:", lane.far_place(), shown_text(to)));
     line(format!(
-        "  missing here, to be brought: {}, {}",
+        "  missing, to be brought: {}, {}",
         words::count(files, "file", "files"),
         words::bytes(bytes)
     ));
@@ -150,12 +150,12 @@ fn say_offer(lane: &LaneConfig, to: &str, offer: &Offer) {
         ));
     }
     line(format!(
-        "  here already, of the same size: {}",
+        "  in place already, of the same size: {}",
         words::count(offer.here, "file", "files")
     ));
     if !offer.otherwise.is_empty() {
         line(format!(
-            "  here otherwise, and left as they are: {}",
+            "  in place otherwise, and left as they are: {}",
             words::count(offer.otherwise.len() as u64, "path", "paths")
         ));
         for path in offer.otherwise.iter().take(NAMED) {
@@ -189,7 +189,7 @@ fn say_done(lane: &LaneConfig, to: &str, done: &Recovered) {
         ));
     }
     line(format!(
-        "The lane {} is as it was; a version that is here otherwise: katabatic plan {}",
+        "The lane {} is as it was; a version that stands otherwise: katabatic plan {}",
         lane.name, lane.name
     ));
 }

@@ -66,7 +66,7 @@ pub fn room(app: &App, typed: &RoomArgs) -> Result<ExitCode, Error> {
             return Err(Error::usage(
                 "freeing room",
                 "only the disk of this computer is freed so",
-                format!("See what would make room there: katabatic room @{account}"),
+                format!("See what would make room: katabatic room @{account}"),
             ));
         }
         return room_there::room(app, account.trim_end_matches('/'));
@@ -122,7 +122,7 @@ fn show(app: &App, rooms: &[(LaneConfig, Room)], failed: &[Value]) {
     }
     let can_go: u64 = rooms.iter().map(|(_, room)| room.total.can_go.bytes).sum();
     line(match can_go {
-        0 => "Nothing could be freed: it is held, not settled, or not here.".to_owned(),
+        0 => "Nothing could be freed: it is held, not settled, or not on this computer.".to_owned(),
         _ => "To free some, nothing removed, what was not used for longest first: katabatic room --free 5GB".to_owned(),
     });
 }
@@ -131,7 +131,7 @@ const HEADINGS: [&str; 6] = [
     "folder",
     "files",
     "it shows",
-    "lies here",
+    "on this disk",
     "could be freed",
     "last used",
 ];
@@ -166,7 +166,7 @@ fn say_budget(lane: &LaneConfig, room: &Room) {
     }
     if room.over > 0 {
         line(format!(
-            "  {} too much lies here. Now: katabatic room {} --free {}",
+            "  {} too much lies on this computer. Now: katabatic room {} --free {}",
             words::bytes(room.over),
             lane.name,
             room.over
@@ -318,13 +318,13 @@ fn say_goes(app: &App, goes: &[Lying], freed: u64, asked: u64) {
         ));
     }
     line(format!(
-        "In all {}, {}, what was not used for longest first. Nothing is removed: the content stays there.",
+        "In all {}, {}, what was not used for longest first. Nothing is removed: the content stays on the other side.",
         words::count(goes.len() as u64, "file", "files"),
         words::bytes(freed)
     ));
     if freed < asked {
         line(format!(
-            "That is less than {}: the rest is held, not settled, or not here.",
+            "That is less than {}: the rest is held, not settled, or not on this computer.",
             words::bytes(asked)
         ));
     }

@@ -82,7 +82,7 @@ fn show(app: &App, account: &str, there: &RoomThere) {
             app.style,
             2,
             &format!(
-                "{} more are used by what is not seen here: the server's own bin or older versions, or other people's files",
+                "{} more are used by what is not seen in it: the server's own bin or older versions, or other people's files",
                 words::bytes(unseen)
             ),
         );
@@ -90,7 +90,7 @@ fn show(app: &App, account: &str, there: &RoomThere) {
     for unknown in &there.unknown {
         sentence(app.style, 2, &format!("Not counted: {unknown}"));
     }
-    line("What would make room there:");
+    line("What would make room in it:");
     for step in steps(account, there) {
         sentence(app.style, 2, &step);
     }

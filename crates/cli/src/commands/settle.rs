@@ -5,7 +5,7 @@ use clap::ValueEnum;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{RelPath, Side, words};
+use katabatic_core::{RelPath, Side, SideNames, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
@@ -49,21 +49,25 @@ pub struct SettleArgs {
 }
 
 /// What an answer means, and how it is said.
-pub fn meant(keep: KeepTyped) -> (Keep, &'static str) {
+pub fn meant(keep: KeepTyped, sides: SideNames) -> (Keep, String) {
+    let (near, far) = (sides.at(Side::Near), sides.at(Side::Far));
     match keep {
         KeepTyped::Near => (
             Keep::Side(Side::Near),
-            "keep the version from here, and carry it up",
+            format!("keep the version {near}, and carry it up"),
         ),
         KeepTyped::Far => (
             Keep::Side(Side::Far),
-            "keep the version from there, and carry it down",
+            format!("keep the version {far}, and carry it down"),
         ),
         KeepTyped::Both => (
             Keep::Both,
-            "keep both: the one from there under a dated name beside the one from here",
+            format!("keep both: the one {far} under a dated name beside the one {near}"),
         ),
-        KeepTyped::Newest => (Keep::Newest, "keep the version that was edited last"),
+        KeepTyped::Newest => (
+            Keep::Newest,
+            "keep the version that was edited last".to_owned(),
+        ),
     }
 }
 
@@ -79,10 +83,10 @@ pub fn settle(app: &App, typed: &SettleArgs) -> Result<ExitCode, Error> {
     let Some(keep) = typed.keep else {
         return super::settle_asking::settle(app, typed);
     };
-    let (keep, will) = meant(keep);
     let (mut code, mut answers) = (0, Vec::new());
     for text in &typed.paths {
         let (lane, path) = place(app, text)?;
+        let (keep, will) = meant(keep, lane.side_names());
         let paths = app.run(async {
             let pass = app.pass(&lane, Arc::new(Progress::default())).await?;
             settle::meant(&pass, &path)
@@ -97,7 +101,7 @@ pub fn settle(app: &App, typed: &SettleArgs) -> Result<ExitCode, Error> {
         for path in paths {
             let done = match typed.only_try {
                 true => try_one(app, &lane, &path, keep),
-                false => one(app, &lane, &path, keep, will),
+                false => one(app, &lane, &path, keep, &will),
             };
             match done {
                 Ok((more, answer)) => {
@@ -156,7 +160,7 @@ fn try_one(app: &App, lane: &LaneConfig, path: &RelPath, keep: Keep) -> Result<(
         let Some(row) = row else {
             return Err(Error::usage(
                 format!("trying to settle {path}"),
-                "the last pass found no conflict there",
+                "the last pass found no conflict in it",
                 format!(
                     "See where it stands: katabatic why {}",
                     words::typed(&lane.near.join(path).to_string())
@@ -173,8 +177,8 @@ fn try_one(app: &App, lane: &LaneConfig, path: &RelPath, keep: Keep) -> Result<(
         };
         let shows = entry
             .as_ref()
-            .map_or_else(|| "nothing there now".to_owned(), entry_words);
-        format!("the version from {} ({shows})", side.here_or_there())
+            .map_or_else(|| "nothing now".to_owned(), entry_words);
+        format!("the version {} ({shows})", lane.side_names().at(side))
     };
     let would = match kept {
         Some(side) => format!(
@@ -208,9 +212,9 @@ fn say(app: &App, settled: &Settled) {
     }
     for spare in &settled.spares {
         line(format!(
-            "  spare {}: the version from {} ({}); to get it back: katabatic spares restore {}",
+            "  spare {}: the version {} ({}); to get it back: katabatic spares restore {}",
             spare.number,
-            spare.side.here_or_there(),
+            settled.report.sides.at(spare.side),
             words::bytes(spare.size),
             spare.number
         ));
@@ -225,7 +229,7 @@ fn say(app: &App, settled: &Settled) {
             "  {}  {}  {}",
             app.style.state(outcome.agreement()),
             shown(outcome.step.path()),
-            outcome.why(&time::time)
+            outcome.why(&time::telling(settled.report.sides))
         ));
     }
     if !settled.report.needs_a_person() {

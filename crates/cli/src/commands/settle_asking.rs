@@ -57,8 +57,8 @@ pub fn settle(app: &App, typed: &SettleArgs) -> Result<ExitCode, Error> {
             })?;
             match ask(app, &lane, &conflict)? {
                 Answer::Keep(keep) => {
-                    let (keep, will) = meant(keep);
-                    code = exit::worse(code, settled(app, &lane, &row.path, keep, will));
+                    let (keep, will) = meant(keep, lane.side_names());
+                    code = exit::worse(code, settled(app, &lane, &row.path, keep, &will));
                 }
                 Answer::Skip => code = exit::worse(code, exit::NEEDS_A_PERSON),
                 Answer::Quit => {

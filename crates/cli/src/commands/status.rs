@@ -9,7 +9,8 @@ use std::sync::Arc;
 
 use katabatic_agent::{self as agent, Answer, Ask};
 use katabatic_core::{
-    Agreement, EditTime, Entry, FileState, Kind, Lies, RelPath, RunClass, Side, Step, View, words,
+    Agreement, EditTime, Entry, FileState, Kind, Lies, RelPath, RunClass, Side, SideNames, Step,
+    View, words,
 };
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
@@ -146,7 +147,7 @@ pub fn status(app: &App, typed: &crate::commands::status::StatusArgs) -> Result<
             } else if typed.tree {
                 tree.open(&standing);
                 heading(app, &lane);
-                say_seen(app, &standing);
+                say_seen(app, &lane, &standing);
                 tree.print(app.style);
                 if let Some(count) = standing.counts.get(&Agreement::LeftOut) {
                     let left_out = left_out_words(*count, &standing);
@@ -231,7 +232,7 @@ fn check_known(lane: &LaneConfig, path: &RelPath, standing: &LaneStanding) -> Re
     }
     Err(Error::usage(
         format!("the status of {} in lane {}", shown(path), lane.name),
-        "nothing of that name is here, and none was seen there by the last pass",
+        "nothing of that name is on this side, and the last pass saw none on the other",
         format!("Look at both sides anew: katabatic plan {}", lane.name),
     ))
 }
@@ -254,10 +255,13 @@ pub fn here_words(standing: &LaneStanding) -> String {
         .map_or_else(|| "never yet".to_owned(), time::exact)
 }
 
-fn say_seen(app: &App, standing: &LaneStanding) {
+fn say_seen(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
+    let sides = lane.side_names();
     line(format!(
-        "  seen: here {}, there {}",
+        "  seen: {} {}, {} {}",
+        sides.label(Side::Near),
         here_words(standing),
+        sides.label(Side::Far),
         there_words(standing)
     ));
     if let Some(not_reached) = not_reached_words(standing) {
@@ -426,7 +430,7 @@ fn say_last_pass(app: &App, standing: &LaneStanding) {
 
 fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     heading(app, lane);
-    say_seen(app, standing);
+    say_seen(app, lane, standing);
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
         let many = match agreement {
@@ -447,7 +451,7 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
         };
         rows.add(vec![app.style.state(*agreement), many]);
     }
-    rows_of_contents(app, standing, &mut rows);
+    rows_of_contents(app, lane, standing, &mut rows);
     if !standing.kept_away.is_empty() {
         rows.add(vec![
             "  kept".into(),
@@ -459,8 +463,12 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
     }
     if rows.is_empty() {
         line(match standing.far_seen {
-            Some(_) => "  both sides are empty",
-            None => "  nothing is here; what is there was never looked at",
+            Some(_) => "  both sides are empty".to_owned(),
+            None => format!(
+                "  nothing is {}; what is {} was never looked at",
+                lane.side_names().at(Side::Near),
+                lane.side_names().at(Side::Far)
+            ),
         });
     }
     rows.print(2);
@@ -468,10 +476,14 @@ fn say_lane(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
 }
 
 /// Where the content lies, where not all of it simply lies here.
-fn rows_of_contents(app: &App, standing: &LaneStanding, rows: &mut Rows) {
+fn rows_of_contents(app: &App, lane: &LaneConfig, standing: &LaneStanding, rows: &mut Rows) {
+    let (near, far) = (
+        lane.side_names().at(Side::Near),
+        lane.side_names().at(Side::Far),
+    );
     for (lies, what) in [
-        (Lies::Stub, "shown here, whose content is only there"),
-        (Lies::Held, "that stay here for good"),
+        (Lies::Stub, format!("whose content is only {far}")),
+        (Lies::Held, format!("that stay {near} for good")),
     ] {
         if let Some(tally) = standing.lies.get(&lies) {
             rows.add(vec![
@@ -488,7 +500,7 @@ fn rows_of_contents(app: &App, standing: &LaneStanding, rows: &mut Rows) {
         rows.add(vec![
             String::new(),
             format!(
-                "{} of them, {}: believed to be there, not proven",
+                "{} of them, {}: believed to be {far}, not proven",
                 words::grouped(standing.believed.files),
                 words::bytes(standing.believed.bytes)
             ),
@@ -608,12 +620,12 @@ pub fn next_for_conflicts(lane: &str) {
 }
 
 /// What is to be done about versions that the other side keeps back.
-pub fn settle_what_is_kept_back(lane: &str, source: Side) -> String {
+pub fn settle_what_is_kept_back(lane: &str, source: Side, sides: SideNames) -> String {
     format!(
-        "Next: katabatic settle PATH --keep {}: the version from {} goes over, the one {} into the spares; --keep both: that one stays beside it under a dated name. All of them, as --keep {}: katabatic sync {lane} --restore-drift",
+        "Next: katabatic settle PATH --keep {}: the version {} goes over, the one {} into the spares; --keep both: that one stays beside it under a dated name. All of them, as --keep {}: katabatic sync {lane} --restore-drift",
         source.name(),
-        source.here_or_there(),
-        source.other().here_or_there(),
+        sides.at(source),
+        sides.at(source.other()),
         source.name()
     )
 }
@@ -687,7 +699,11 @@ pub(super) fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
         (Next::BringOver, _) => draw::sentence(
             app.style,
             2,
-            &settle_what_is_kept_back(name, lane.terms.direction.source().unwrap_or(Side::Near)),
+            &settle_what_is_kept_back(
+                name,
+                lane.terms.direction.source().unwrap_or(Side::Near),
+                lane.side_names(),
+            ),
         ),
         (Next::PutRight, _) => draw::sentence(
             app.style,
@@ -698,7 +714,7 @@ pub(super) fn say_next(app: &App, lane: &LaneConfig, standing: &LaneStanding) {
         ),
         (Next::Nothing, _) => {
             let when = if is_away {
-                " when it was last seen there"
+                " when it was last reached"
             } else {
                 ""
             };
@@ -725,6 +741,7 @@ fn say_path(
         say_counts(app, lane, path, standing, list, settled);
         return;
     };
+    let sides = lane.side_names();
     line(format!("{} in lane {}", shown(path), lane.name));
     let lies = match own.state.lies {
         Lies::Here => String::new(),
@@ -738,23 +755,24 @@ fn say_path(
         line(format!("  why        {}", own.reason));
     }
     line(format!(
-        "  here       {} (looked at {})",
+        "  {:<11}{} (looked at {})",
+        sides.label(Side::Near),
         view_words(own, Side::Near),
         here_words(standing)
     ));
-    let far = view_words(own, Side::Far);
+    let (label, far) = (sides.label(Side::Far), view_words(own, Side::Far));
     if standing.far_seen.is_some() || standing.cut_off {
-        line(format!("  there      {far} ({})", there_words(standing)));
+        line(format!("  {label:<11}{far} ({})", there_words(standing)));
     } else {
-        line(format!("  there      {}", there_words(standing)));
+        line(format!("  {label:<11}{}", there_words(standing)));
     }
     if own.unproven {
         line(match own.state.lies {
             Lies::Stub => {
-                "  believed   to be there, by its version tag and at most parts of it; nobody has read all of it there"
+                "  believed   to be on the other side, by its version tag and at most parts of it; nobody has read all of it"
             }
             Lies::Here | Lies::There | Lies::Held => {
-                "  unproven   the server put it together from the old version and the changes; nobody has read it there yet"
+                "  unproven   the server put it together from the old version and the changes; nobody has read it since"
             }
         });
     }
@@ -793,7 +811,7 @@ fn say_path(
         )),
         _ if own.state.lies == Lies::Stub => {
             line(format!(
-                "  Next: to bring its content here, katabatic fetch {typed}"
+                "  Next: to have its content on this computer: katabatic fetch {typed}"
             ));
         }
         _ => {}
@@ -813,12 +831,12 @@ fn say_counts(
     settled: &[LanePath],
 ) {
     line(format!("In {}/ of lane {}", shown(path), lane.name));
-    say_seen(app, standing);
+    say_seen(app, lane, standing);
     let mut rows = Rows::bare(app.style, 2);
     for (agreement, count) in &standing.counts {
         rows.add(vec![app.style.state(*agreement), words::grouped(*count)]);
     }
-    rows_of_contents(app, standing, &mut rows);
+    rows_of_contents(app, lane, standing, &mut rows);
     rows.print(2);
     let mut members = folder_listing::members(path, &with_open(settled, standing));
     members.retain(|member| member.fits(list.states));
@@ -865,7 +883,7 @@ fn say_settled(app: &App, lanes: &[(&str, &[LanePath])], list: Listed<'_>) {
 
 fn view_words(own: &Standing, side: Side) -> String {
     match own.step.view(side) {
-        View::Absent => "not there".to_owned(),
+        View::Absent => "nothing of that name".to_owned(),
         View::Unknown(why) => format!("unknown: {why}"),
         View::Present(entry) => entry_words(entry),
     }

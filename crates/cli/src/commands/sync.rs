@@ -182,6 +182,7 @@ pub fn code_of(report: &Report) -> u8 {
 pub fn say(app: &App, name: &str, report: &Report) {
     let counts = &report.counts;
     let files = |count: u64| words::count(count, "file", "files");
+    let far = report.sides.at(Side::Far);
     let mut did = Rows::bare(app.style, 2);
     let mut say = |count: u64, what: &str, how: String| {
         if count > 0 {
@@ -223,7 +224,7 @@ pub fn say(app: &App, name: &str, report: &Report) {
         counts.stubs,
         "made stubs",
         format!(
-            "{}: name, size and date; the content stays there",
+            "{}: name, size and date; the content stays {far}",
             files(counts.stubs)
         ),
     );
@@ -231,7 +232,7 @@ pub fn say(app: &App, name: &str, report: &Report) {
         counts.shed,
         "shed",
         format!(
-            "{}, {} free again; the content is there, nothing was removed",
+            "{}, {} free again; the content is {far}, nothing was removed",
             files(counts.shed),
             words::bytes(counts.bytes_shed)
         ),
@@ -248,9 +249,9 @@ pub fn say(app: &App, name: &str, report: &Report) {
     );
     say(
         counts.dropped,
-        "dropped here",
+        "dropped",
         format!(
-            "{}: moved there to where it is not taken, nothing removed",
+            "{}: moved {far} to where it is not taken, nothing removed",
             files(counts.dropped)
         ),
     );
@@ -319,7 +320,7 @@ fn say_being_written(app: &App, report: &Report) {
             lead: app.style.state_cell(outcome.agreement()),
             name: shown(outcome.step.path()),
             size: String::new(),
-            reason: outcome.why(&time::time),
+            reason: outcome.why(&time::telling(report.sides)),
         })
         .collect();
     listing::print(app.style, 2, &items);
@@ -346,7 +347,7 @@ pub fn needing(app: &App, name: &str, report: &Report) {
         lead: app.style.state_cell(outcome.agreement()),
         name: shown(outcome.step.path()),
         size: String::new(),
-        reason: outcome.why(&time::time),
+        reason: outcome.why(&time::telling(report.sides)),
     };
     let items: Vec<Item> = needing.iter().take(NAMED).map(item).collect();
     listing::print(app.style, 2, &items);
@@ -368,7 +369,7 @@ pub fn needing(app: &App, name: &str, report: &Report) {
         draw::sentence(
             app.style,
             2,
-            &super::status::settle_what_is_kept_back(name, source),
+            &super::status::settle_what_is_kept_back(name, source, report.sides),
         );
     }
     let left = report.counts.drift - report.counts.kept_back;
@@ -377,7 +378,7 @@ pub fn needing(app: &App, name: &str, report: &Report) {
         line(format!(
             "  {} changed {} by somebody else and left so. To put it right: katabatic settle PATH --keep {}",
             words::count(left, "path", "paths"),
-            receiver.here_or_there(),
+            report.sides.at(receiver),
             source.name()
         ));
     }
@@ -405,7 +406,7 @@ pub fn report_json(lane: &str, report: &Report) -> Value {
             "action": words::action(&outcome.step.decision),
             "state": outcome.agreement().word(),
             "done": outcome.ending == Ending::Done,
-            "reason": outcome.why(&time::time),
+            "reason": outcome.why(&time::telling(report.sides)),
             "size": size,
         })
     };

@@ -199,7 +199,7 @@ fn say_done(app: &App, run: &Run, done: &Undone) {
                 "  {}  {}  {}",
                 app.style.state(outcome.agreement()),
                 shown(outcome.step.path()),
-                outcome.why(&time::time)
+                outcome.why(&time::telling(done.report.sides))
             ));
         }
     }

@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::{
-    Agreement, Base, Decision, Kind, LeftOutBy, Lies, RelPath, Side, Step, View, words,
+    Agreement, Base, Decision, Kind, LeftOutBy, Lies, RelPath, Side, SideNames, Step, View, words,
 };
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
@@ -108,9 +108,10 @@ fn no_lane(app: &App, text: &str) -> Result<ExitCode, Error> {
 }
 
 fn say(app: &App, lane: &LaneConfig, story: &Story) {
+    let sides = lane.side_names();
     line(format!("{} in lane {}", shown(&story.path), lane.name));
     line(format!("  {:<12}{}", "state", state_words(app, story)));
-    if let Some(reason) = reason_words(story) {
+    if let Some(reason) = reason_words(lane, story) {
         field(app.style, "why", &reason);
     }
     if let Some(content) = content_words(lane, story) {
@@ -121,7 +122,7 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
     }
     field(
         app.style,
-        "here",
+        sides.label(Side::Near),
         &format!(
             "{} (looked at {})",
             view_words(&story.near),
@@ -133,16 +134,16 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
     let far = match (looked, story.far_is_noted) {
         (true, true) => format!("{} ({there})", view_words(&story.far)),
         (true, false) => format!(
-            "not noted, since passes leave it out; look there: katabatic list {}",
+            "not noted, since passes leave it out; to look: katabatic list {}",
             words::typed(&far_folder(lane, &story.path))
         ),
         (false, _) => there,
     };
-    field(app.style, "there", &far);
+    field(app.style, sides.label(Side::Far), &far);
     if let Some(not_reached) = status::not_reached_words(&story.within) {
         field(app.style, "", &not_reached);
     }
-    field(app.style, "agreed", &agreed_words(story));
+    field(app.style, "agreed", &agreed_words(story, sides));
     field(
         app.style,
         "places",
@@ -153,7 +154,7 @@ fn say(app: &App, lane: &LaneConfig, story: &Story) {
             status::far_path(lane, &story.path)
         ),
     );
-    field(app.style, "next pass", &next_pass_words(story));
+    field(app.style, "next pass", &next_pass_words(story, sides));
     for (number, (run, item)) in story.history.iter().enumerate() {
         field(
             app.style,
@@ -199,19 +200,21 @@ fn state_words(app: &App, story: &Story) -> String {
 /// Where the content lies and what follows from it, where it does not simply lie here.
 fn content_words(lane: &LaneConfig, story: &Story) -> Option<String> {
     let own = story.standing.as_ref()?;
+    let (near, far) = (
+        lane.side_names().at(Side::Near),
+        lane.side_names().at(Side::Far),
+    );
     match own.state.lies {
-        Lies::Stub if story.left_out.is_some() => Some(
-            "only there: what is here is a stub, which takes no room. While it is left out, nothing brings its content, and removing it removes nothing there"
-                .to_owned(),
-        ),
-        Lies::Stub => Some(
-            "only there: what is here is a stub, which takes no room. Removing it removes the file everywhere. What opens it waits for the content where an opener runs, and is told \"permission denied\" elsewhere"
-                .to_owned(),
-        ),
+        Lies::Stub if story.left_out.is_some() => Some(format!(
+            "only {far}: {near} is a stub, which takes no room. While it is left out, nothing brings its content, and removing it removes nothing {far}"
+        )),
+        Lies::Stub => Some(format!(
+            "only {far}: {near} is a stub, which takes no room. Removing it removes the file everywhere. What opens it waits for the content where an opener runs, and is told \"permission denied\" elsewhere"
+        )),
         Lies::Held => lane
             .contents
             .held_by(&story.path)
-            .map(|held| format!("stays here for good, since {held} is held")),
+            .map(|held| format!("stays {near} for good, since {held} is held")),
         Lies::Here | Lies::There => None,
     }
 }
@@ -221,7 +224,7 @@ fn stands_in_the_way(story: &Story) -> bool {
     matches!(story.left_out, Some((_, LeftOutBy::StandsHere(_))))
 }
 
-fn reason_words(story: &Story) -> Option<String> {
+fn reason_words(lane: &LaneConfig, story: &Story) -> Option<String> {
     if let Some((at, by)) = &story.left_out {
         let around = match *at == story.path {
             true => String::new(),
@@ -233,7 +236,7 @@ fn reason_words(story: &Story) -> Option<String> {
     match (own.reason.is_empty(), own.state.agreement) {
         (false, _) => Some(own.reason.clone()),
         (true, Agreement::Settled) if is_kept(&own.step) => {
-            Some(words::reason(&own.step, &time::time))
+            Some(words::reason(&own.step, &time::telling(lane.side_names())))
         }
         (true, Agreement::Settled) => {
             Some("both sides hold what was agreed on; nothing has changed since".to_owned())
@@ -268,22 +271,22 @@ fn set_in_words(app: &App, lane: &LaneConfig, at: &RelPath, by: &LeftOutBy) -> S
 
 fn view_words(view: &View) -> String {
     match view {
-        View::Absent => "not there".to_owned(),
+        View::Absent => "nothing of that name".to_owned(),
         View::Unknown(why) => format!("unknown: {why}"),
         View::Present(entry) => entry_words(entry),
     }
 }
 
-fn agreed_words(story: &Story) -> String {
+fn agreed_words(story: &Story, sides: SideNames) -> String {
     match &story.base {
         None if !(story.history.is_empty() && story.spares.is_empty()) && story.is_nowhere() => {
             "nothing any more: what was agreed on went with it".to_owned()
         }
-        None => "nothing: the two sides do not hold the same here".to_owned(),
+        None => "nothing: the two sides do not hold the same".to_owned(),
         Some(Base { away: Some(on), .. }) => format!(
             "it was removed {} and is kept {}",
-            on.here_or_there(),
-            on.other().here_or_there()
+            sides.at(*on),
+            sides.at(on.other())
         ),
         Some(base) if base.kind == Kind::Folder => "a folder on both sides".to_owned(),
         Some(base) => {
@@ -298,7 +301,7 @@ fn agreed_words(story: &Story) -> String {
     }
 }
 
-fn next_pass_words(story: &Story) -> String {
+fn next_pass_words(story: &Story, sides: SideNames) -> String {
     if story.left_out.is_some() {
         return "leaves it as it is on both sides".to_owned();
     }
@@ -312,7 +315,7 @@ fn next_pass_words(story: &Story) -> String {
             Agreement::Conflict => {
                 "leaves both versions as they are until it is settled".to_owned()
             }
-            _ => will_words(&own.step.decision),
+            _ => will_words(&own.step.decision, sides),
         },
     }
 }
@@ -326,15 +329,15 @@ fn is_kept(step: &Step) -> bool {
 }
 
 /// What a pass does about it, as a sentence goes on.
-fn will_words(decision: &Decision) -> String {
-    let on_words = |on: &Side| on.here_or_there();
+fn will_words(decision: &Decision, sides: SideNames) -> String {
+    let on_words = |on: &Side| sides.at(*on);
     match decision {
         Decision::Carry {
             to,
             replaces: false,
         } => format!("carries it {}", to.towards()),
         Decision::Carry { to, replaces: true } => format!(
-            "puts the version from {} in its place {}; the older one goes to the spares",
+            "puts the version {} in its place {}; the older one goes to the spares",
             on_words(&to.other()),
             on_words(to)
         ),
@@ -348,7 +351,11 @@ fn will_words(decision: &Decision) -> String {
         }
         Decision::Remove { on, .. } => format!("removes it {}, into the spares", on_words(on)),
         Decision::DropHere { .. } => {
-            "drops the copy here, once it is proven that the cloud has it".to_owned()
+            format!(
+                "drops the copy {}, once it is proven to be {}",
+                sides.at(Side::Near),
+                sides.at(Side::Far)
+            )
         }
         Decision::Compare => "reads both versions and compares them".to_owned(),
         Decision::AskRemoval { .. } => {
@@ -404,7 +411,7 @@ fn next_step(lane: &LaneConfig, story: &Story) -> Option<String> {
             lane.name
         )),
         _ if own.state.lies == Lies::Stub => Some(format!(
-            "to bring its content here: katabatic fetch {typed}"
+            "to have its content on this computer: katabatic fetch {typed}"
         )),
         _ => None,
     }
@@ -435,7 +442,7 @@ fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
         "lane": lane.name,
         "path": story.path.as_str(),
         "state": story.standing.as_ref().map(|own| own.state.agreement.word()),
-        "reason": reason_words(story),
+        "reason": reason_words(lane, story),
         "left_out": left_out,
         "near": view(&story.near),
         "far": view(&story.far),
@@ -443,7 +450,7 @@ fn story_json(app: &App, lane: &LaneConfig, story: &Story) -> Value {
         "near_seen": json::time(story.within.near_seen),
         "far_seen": json::time(story.within.far_seen),
         "agreed": base,
-        "next_pass": next_pass_words(story),
+        "next_pass": next_pass_words(story, lane.side_names()),
         "happened": story.history.iter().map(|(run, item)| json!({
             "run": run.number,
             "began": json::time(Some(run.began)),

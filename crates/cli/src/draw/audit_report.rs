@@ -117,10 +117,10 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
         );
         let mut table = Table::new(&[
             ("folder", Column::Text),
-            ("files here", Column::Number),
-            ("files there", Column::Number),
-            ("bytes here", Column::Number),
-            ("bytes there", Column::Number),
+            ("files near", Column::Number),
+            ("files far", Column::Number),
+            ("bytes near", Column::Number),
+            ("bytes far", Column::Number),
             ("equal", Column::Number),
         ]);
         for (folder, counted) in &audit.folders {
@@ -138,8 +138,8 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
             let mut table = Table::new(&[
                 ("what", Column::Text),
                 ("path", Column::Text),
-                ("here", Column::Number),
-                ("there", Column::Number),
+                ("near", Column::Number),
+                ("far", Column::Number),
                 ("reason", Column::Text),
             ]);
             for finding in &audit.findings {

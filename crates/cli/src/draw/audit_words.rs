@@ -19,7 +19,7 @@ pub fn how_words(audit: &Audit) -> String {
     match audit.quick {
         true => format!("compared by sizes, tags and what is recorded: {took}"),
         false => format!(
-            "read and compared byte for byte, {} here and {} there: {took}",
+            "read and compared byte for byte, {} near and {} far: {took}",
             words::bytes(audit.read.0),
             words::bytes(audit.read.1)
         ),
@@ -31,7 +31,7 @@ pub fn also_words(audit: &Audit) -> Vec<String> {
     let mut said = Vec::new();
     let total = audit.total();
     said.push(format!(
-        "folders: {} here, {} there",
+        "folders: {} near, {} far",
         words::grouped(total.near.folders),
         words::grouped(total.far.folders)
     ));

@@ -1,6 +1,6 @@
 //! The one place that writes JSON, and the shapes that several commands share. docs/formats.md describes them.
 
-use katabatic_core::{Decision, EditTime, Entry, Kind, Lies, Side, Step, words};
+use katabatic_core::{Decision, EditTime, Entry, Kind, Lies, Side, SideNames, Step, words};
 use serde_json::{Value, json};
 
 use super::time::rfc3339;
@@ -49,7 +49,7 @@ pub fn entry(entry: Option<&Entry>) -> Value {
 }
 
 /// A step of a plan.
-pub fn step(step: &Step) -> Value {
+pub fn step(step: &Step, sides: SideNames) -> Value {
     json!({
         "path": step.path().as_str(),
         "action": katabatic_core::words::action(&step.decision),
@@ -61,7 +61,7 @@ pub fn step(step: &Step) -> Value {
             Decision::DropHere { moved_to } => Some(moved_to.as_str()),
             _ => None,
         },
-        "reason": katabatic_core::words::reason(step, &super::time::time),
+        "reason": katabatic_core::words::reason(step, &super::time::telling(sides)),
         "near": entry(step.entry(Side::Near)),
         "far": entry(step.entry(Side::Far)),
     })

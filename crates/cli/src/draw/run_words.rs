@@ -21,7 +21,7 @@ pub fn did(run: &Run) -> String {
     say(counts.moved, "moved", None);
     say(counts.stubs, "stubs", None);
     say(counts.shed, "shed", Some(counts.bytes_shed));
-    say(counts.dropped, "dropped here", None);
+    say(counts.dropped, "dropped", None);
     say(counts.removed, "removed", None);
     if did.is_empty() && run.runs_still {
         // It is counted at its end.

@@ -2,7 +2,8 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use katabatic_core::EditTime;
+use katabatic_core::words::Telling;
+use katabatic_core::{EditTime, SideNames};
 use katabatic_engine::Error;
 
 fn zoned(at: EditTime) -> Option<jiff::Zoned> {
@@ -14,6 +15,11 @@ fn zoned(at: EditTime) -> Option<jiff::Zoned> {
 /// A time, to the minute.
 pub fn time(at: EditTime) -> String {
     with(at, "%H:%M", "%Y-%m-%d %H:%M")
+}
+
+/// How reasons are told in the terminal and in answers: times to the minute.
+pub fn telling(sides: SideNames) -> Telling<'static> {
+    Telling { time: &time, sides }
 }
 
 /// A time of today to the minute, the day alone of any other.

@@ -238,10 +238,10 @@ fn nothing_is_written_to_a_read_only_account() {
     desk.tie(&[]).ends(0).says("may only be read");
     desk.run(&["plan"])
         .ends(0)
-        .says("nothing may be written there, it can only be read");
+        .says("nothing may be written in the cloud, it can only be read");
     desk.run(&["sync"])
         .ends(3)
-        .says("nothing may be written there, it can only be read");
+        .says("nothing may be written in the cloud, it can only be read");
     assert!(desk.near().join("there.txt").exists());
     fs::remove_file(desk.near().join("there.txt")).unwrap();
     desk.run(&["sync"]).ends(3);

@@ -195,7 +195,7 @@ fn passes_in_json() {
     let is_here = |item: &&Value| item["path"] == "here.txt" && item["result"] == "done";
     let here = items.iter().find(is_here).unwrap();
     let reason = here["reason"].as_str().unwrap();
-    assert!(reason.starts_with("changed here"), "{here}");
+    assert!(reason.starts_with("changed on this computer"), "{here}");
     let run = &run["run"];
     let text = |value: &Value| value.as_str().unwrap().to_owned();
     let at = text(&here["at"]);

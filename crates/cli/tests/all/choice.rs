@@ -149,7 +149,7 @@ fn what_only_reading_proves_is_read_back_and_a_changed_version_stays() {
     let desk = seasons_on(&["without=digests"], &[]);
     desk.run(&["choose", "scores", "--skip", "Past", "--preview"])
         .ends(0)
-        .says("2 files are read back from there first, 10 B");
+        .says("2 files are read back first, 10 B");
     // The same length, another content.
     desk.write_far("Past/2019/waltz.txt", "WALTZ");
     desk.run(&["choose", "scores", "--skip", "Past", "--yes"])
@@ -400,7 +400,7 @@ fn the_questions_know_what_is_there_and_refuse_at_once_what_cannot_be() {
     let said = on_a_terminal(&desk, "lane add", answers);
     for told in [
         "Do you mean Season/?",
-        "@office/Scores/Season is there: 1 file, 4 B",
+        "@office/Scores/Season exists: 1 file, 4 B",
         "That cannot be: ",
         "which the lane scores writes to already",
         "What becomes of what somebody removes?",
@@ -422,7 +422,7 @@ fn the_questions_know_what_is_there_and_refuse_at_once_what_cannot_be() {
     let answers = "1\nMinutes\nperson/Minutes\n\n\n\n\n\n\n4\ny\n";
     let said = on_a_terminal(&desk, "lane add", answers);
     assert!(
-        said.contains("@office/Minutes is not there yet, and is made"),
+        said.contains("@office/Minutes does not exist yet, and is made"),
         "{said}"
     );
     assert!(said.contains("Added the lane minutes"), "{said}");
@@ -506,9 +506,9 @@ fn what_is_moved_there_to_where_it_is_not_taken_frees_its_room_here() {
     // All but one of the lane's files: as removals the brake would stop them.
     desk.run(&["plan"])
         .ends(0)
-        .says("drop the copies here of 29 files and free")
+        .says("drop the copies on this computer of 29 files and free")
         .says("Past/Now/3.txt, which is not taken");
-    desk.run(&["sync"]).ends(0).says("dropped here");
+    desk.run(&["sync"]).ends(0).says("dropped");
     assert_eq!(
         fs::read_dir(desk.near().join("Now")).unwrap().count(),
         1,
@@ -526,7 +526,7 @@ fn what_is_moved_there_to_where_it_is_not_taken_frees_its_room_here() {
         Some(0),
         "{spares}"
     );
-    desk.run(&["runs"]).says("29 dropped here");
+    desk.run(&["runs"]).says("29 dropped");
     desk.run(&["sync"]).ends(0);
 
     // Moved back to where it is taken, it comes.
@@ -579,7 +579,7 @@ fn what_rules_leave_out_can_be_removed_from_both_sides_into_the_spares() {
         .ends(3)
         .says("*.tmp")
         .says("Nothing was removed")
-        .says("here   only here.tmp");
+        .says("computer   only here.tmp");
     desk.run(&["lane", "sweep", "scores", "a.txt", "--yes"])
         .ends(2)
         .says("none of the lane's");

@@ -57,7 +57,7 @@ fn standard_folders_are_shown_covered_and_let_go() {
         .says("documents")
         .says("Dokumente")
         .says("this person has none")
-        .says("Not there: ")
+        .says("Not on this computer: ")
         .says("no: a link to")
         .says("Largest in documents: Old/ 12 B, rota.csv 6 B");
     person
@@ -190,5 +190,5 @@ fn a_new_computer_takes_over_what_a_dead_one_had_covered() {
     person
         .run(&["lane", "show", "documents"])
         .ends(0)
-        .says("up: changes here go there");
+        .says("up: changes on the near side go to the far side");
 }

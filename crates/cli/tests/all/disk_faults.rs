@@ -112,7 +112,7 @@ fn a_disk_that_may_only_be_read_is_a_source_and_gets_nothing() {
     desk.run(&["sync"])
         .ends(3)
         .says("rota.csv")
-        .says("nothing may be written here");
+        .says("nothing may be written on this computer");
     assert_eq!(fs::read(desk.far().join("mine.txt")).unwrap(), b"mine");
     desk.run(&["sync"]).ends(3);
     disk.remount("rw");
@@ -213,10 +213,10 @@ fn what_rights_keep_from_us_is_not_taken_for_removed() {
     rights(&desk.near().join("open"), 0o555);
     as_a_person(&desk, &["doctor"])
         .ends(3)
-        .says("here: 2 things may not be read and 1 folder may not be written to: ")
+        .says("on this computer: 2 things may not be read and 1 folder may not be written to: ")
         .says("near/shut")
         .says("chmod u+rwX")
-        .says("all that the lane needs, there");
+        .says("all that the lane needs, in the cloud");
     rights(&desk.near().join("open"), 0o755);
 
     rights(&desk.near().join("shut"), 0o755);

@@ -86,7 +86,7 @@ fn two_computers_that_send_into_one_folder_are_told_and_two_that_share_it_are_fi
     let desk = settled();
     desk.run(&["doctor", "-v"])
         .ends(0)
-        .says("all that the lane needs, here and there");
+        .says("all that the lane needs, on this computer and in the cloud");
     desk.write_far(".katabatic/laptop-0a1b2c/0123/staging/x", "x");
     let shared = desk.run(&["doctor", "--json"]).ends(0).json();
     let computers = |value: &serde_json::Value| {

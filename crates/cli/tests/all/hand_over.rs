@@ -47,13 +47,13 @@ fn a_yes_is_said_only_when_nothing_is_lost_with_the_computer() {
     let desk = desk();
     asked(&desk, &["--yes"])
         .ends(3)
-        .says("2 files, 19 B here not proven to be there")
+        .says("2 files, 19 B not proven to be in the cloud")
         .says("Rota.csv: only here")
         .says("No: not yet.");
     desk.run(&["sync"]).ends(0);
     asked(&desk, &["--yes"])
         .ends(0)
-        .says("2 of 2 files, 19 B proven to be there")
+        .says("2 of 2 files, 19 B proven to be in the cloud")
         .says("Yes: nothing that a lane covers")
         .says("katabatic lane remove scores")
         .says("katabatic account remove office");

@@ -133,7 +133,7 @@ fn a_folder_is_asked_about_with_each_file_in_it() {
         .says("Parts/")
         .says("△ waiting up (1)")
         .says("poster.svg")
-        .says("Season/Parts/oboe.txt  new here");
+        .says("Season/Parts/oboe.txt  new on this computer");
     // What is settled is named where somebody asks for it.
     let said = desk.run(&["status", "scores"]).ends(0);
     assert!(!said.out.contains("rota.csv"), "{}", said.out);

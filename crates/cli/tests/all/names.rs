@@ -36,7 +36,7 @@ fn names_that_are_no_text_are_given_ones_after_a_yes() {
     // Nobody can be asked here, so it is only shown.
     desk.run(&["names"])
         .ends(3)
-        .says("3 names here are not taken")
+        .says("3 names on this computer are not taken")
         .says("no valid UTF-8")
         .says("the same with --yes");
     desk.run(&["status"]).says("katabatic names");

@@ -51,7 +51,7 @@ fn a_reading_copy_may_be_spoilt_and_is_put_right_when_somebody_says_so() {
         .says("this lane carries down only");
     desk.run(&["settle", "near/Viola.txt", "--keep", "near"])
         .ends(2)
-        .says("never carries anything from here");
+        .says("carries nothing to the other side");
     desk.run(&["settle", "near/Viola.txt", "--keep", "far"])
         .ends(0)
         .says("spares restore");
@@ -72,8 +72,8 @@ fn a_new_version_over_drift_waits_until_it_is_put_right() {
     desk.write_far("a.txt", "two, longer");
     desk.run(&["sync"])
         .ends(3)
-        .says("changed here")
-        .says("the version there does not go down until that is settled");
+        .says("changed on this computer")
+        .says("the version in the cloud does not go down until that is settled");
     assert_eq!(near(&desk, "a.txt").as_deref(), Some("spoilt"));
     desk.run(&["lane", "change", "scores", "--drift", "restore", "--yes"])
         .ends(0)
@@ -116,7 +116,7 @@ fn a_name_that_a_stranger_has_there_is_a_conflict_that_never_changes_the_source(
     desk.run(&["sync"]).ends(3).says("conflict");
     desk.run(&["settle", "near/plan.txt", "--keep", "far"])
         .ends(2)
-        .says("never writes here");
+        .says("never writes on this computer");
     desk.run(&["settle", "near/plan.txt", "--keep", "both"])
         .ends(0);
     assert_eq!(near(&desk, "plan.txt").as_deref(), Some("ours"));
@@ -260,7 +260,9 @@ fn the_brake_is_set_for_each_lane() {
     for name in &files[..4] {
         fs::remove_file(desk.near().join(name)).unwrap();
     }
-    desk.run(&["sync"]).ends(4).says("remove 4 files there");
+    desk.run(&["sync"])
+        .ends(4)
+        .says("remove 4 files in the cloud");
     desk.run(&[
         "lane",
         "change",
@@ -298,7 +300,7 @@ fn one_side_may_lead_the_first_pass_and_the_rest_is_kept() {
     desk.tie(&[]).ends(0);
     desk.run(&["plan", "scores", "--lead", "near"])
         .ends(0)
-        .says("remove 1 file there");
+        .says("remove 1 file in the cloud");
     desk.run(&["sync", "scores", "--lead", "near"]).ends(0);
     assert_eq!(tree(&desk.near()), tree(&desk.far()));
     assert_eq!(far(&desk, "differs.txt").as_deref(), Some("here"));
@@ -322,7 +324,7 @@ fn a_leader_is_braked() {
     desk.tie(&[]).ends(0);
     desk.run(&["sync", "scores", "--lead", "near"])
         .ends(4)
-        .says("remove 12 files there");
+        .says("remove 12 files in the cloud");
     assert_eq!(tree(&desk.far()).len(), 12);
     desk.run(&["sync", "scores", "--lead", "near", "--release-brake", "12"])
         .ends(0);
@@ -455,7 +457,7 @@ fn both_is_no_answer_where_nothing_is_kept_back() {
     desk.run(&["sync"]).ends(3).says("kept back  Old/new.txt");
     desk.run(&["settle", "near/Old", "--keep", "both"])
         .ends(0)
-        .says("carried 1 path from here");
+        .says("carried 1 path on this computer");
     let after = tree(&desk.far());
     assert_eq!(after.len(), before.len() + 1, "{after:?}");
     assert_eq!(after["Old/new.txt"], b"newer");
@@ -470,7 +472,7 @@ fn drift_that_keeps_nothing_back_needs_nobody() {
     desk.write_far("a.txt", "changed there, longer");
     desk.run(&["sync"])
         .ends(0)
-        .says("1 path changed there by somebody else");
+        .says("1 path changed in the cloud by somebody else");
     desk.run(&["status"]).ends(0).says("drift");
 }
 

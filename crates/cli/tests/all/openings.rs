@@ -364,7 +364,7 @@ fn a_program_that_only_looks_is_kept_out_and_one_that_opens_very_many_meets_a_li
     tells_by_mail(&desk);
     desk.run(&["openings", "--keep-out", "head", "--most-files", "3"])
         .ends(0)
-        .says("6 stubs are here, and no agent runs")
+        .says("6 stubs are on this computer, and no agent runs")
         .says("at most 3 stubs or 10.0 GB within 10 min now");
     let _opener = Beside::opener(&desk);
     let _agent = Beside::agent(&desk);

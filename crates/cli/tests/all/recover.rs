@@ -25,7 +25,7 @@ fn what_is_missing_here_comes_back_to_its_place_and_nothing_is_written_over() {
     desk.run(&["recover", "scores"])
         .ends(3)
         .says("to be brought: 2 files")
-        .says("here otherwise, and left as they are: 1 path")
+        .says("in place otherwise, and left as they are: 1 path")
         .says("Nothing was brought");
     assert!(!desk.near().join("Viola").exists());
     desk.run(&["recover", "scores", "--yes"])
@@ -74,7 +74,7 @@ fn it_comes_to_another_folder_with_what_the_lane_leaves_out() {
     // Again: all of it is there.
     desk.run(&["recover", "scores", "--to", to.to_str().unwrap(), "--yes"])
         .ends(0)
-        .says("here already, of the same size: 4 files");
+        .says("in place already, of the same size: 4 files");
 }
 
 #[test]

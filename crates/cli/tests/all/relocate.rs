@@ -178,7 +178,7 @@ fn stubs_are_made_anew_on_the_other_disk() {
     relocate().ends(3).says("no pass has settled yet");
     fs::rename(near.join("moved.txt"), near.join("b.txt")).unwrap();
     assert!(!new.exists());
-    relocate().ends(0).says("2 stubs would be made anew there");
+    relocate().ends(0).says("2 stubs would be made anew");
     assert!(!near.exists());
     assert_eq!(stubs(&new), ["b.txt", "Old/c.txt"]);
     assert_eq!(fs::metadata(new.join("Old/c.txt")).unwrap().mtime(), dated);

@@ -190,7 +190,7 @@ fn a_drive_that_is_not_plugged_in_takes_nothing_from_what_is_told() {
         .unwrap();
     desk.run(&["why", "second/x.txt"])
         .ends(0)
-        .says("removes it there")
+        .says("removes it on the far side")
         .says("not reached at ");
     desk.run(&["plan"]).ends(6).says("new.txt");
     desk.run(&["conflicts"]).ends(6);
@@ -281,7 +281,7 @@ fn a_tree_adds_up_each_folder_and_names_what_is_not_settled() {
     );
     assert!(line("deep/").contains("1 file"), "{}", said.out);
     assert!(
-        line("c.txt").contains("waiting up: changed here"),
+        line("c.txt").contains("waiting up: changed on this computer"),
         "{}",
         said.out
     );
@@ -295,7 +295,7 @@ fn a_tree_adds_up_each_folder_and_names_what_is_not_settled() {
     for how in ["--tree", "--lines", "--json"] {
         desk.run(&["status", "near/Violin", how])
             .ends(2)
-            .says("nothing of that name is here");
+            .says("nothing of that name is on this side");
     }
 }
 
@@ -409,7 +409,7 @@ fn a_lane_that_was_never_looked_at_is_not_called_empty() {
     let desk = Desk::tied(&[]);
     let said = desk.run(&["status"]).ends(0);
     assert!(!said.out.contains("both sides are empty"), "{}", said.out);
-    said.says("nothing is here; what is there was never looked at");
+    said.says("nothing is on this computer; what is in the cloud was never looked at");
     desk.run(&["sync"]).ends(0);
     desk.run(&["status"]).says("both sides are empty");
 }

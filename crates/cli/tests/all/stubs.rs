@@ -44,13 +44,13 @@ fn only_what_a_rule_catches_is_fetched_and_shed() {
     };
     desk.run(&["fetch", "scores", "--only", "*.csv", "--only", "Waltz/h*"])
         .ends(0)
-        .says("brought 2 files here");
+        .says("brought 2 files");
     assert_eq!(stubs(), "Waltz/oboe.txt March/drum.txt");
     desk.run(&["fetch", "scores", "--only", "March"]).ends(0);
     assert_eq!(stubs(), "Waltz/oboe.txt");
     desk.run(&["fetch", "scores", "--only", "*.csv"])
         .ends(0)
-        .says("nothing to fetch: what these rules catch is here");
+        .says("nothing to fetch: what these rules catch is on this computer");
     desk.run(&["shed", "scores", "--only", ":smaller 9B"])
         .ends(0)
         .says("shed 1 file, 6 B");
@@ -70,7 +70,7 @@ fn stubs_that_a_rule_leaves_out_are_told_and_come_once_they_are_let_in() {
     let change = |option: &str| desk.run(&["lane", "change", "scores", option, "*.txt", "--yes"]);
     change("--leave-out")
         .ends(0)
-        .says("of these are stubs now, whose content is only there");
+        .says("of these are stubs now, whose content is only on the other side");
     desk.run(&["sync"]).ends(0);
     let horn = desk.near().join("Waltz/horn.txt");
     let horn = horn.to_str().unwrap();
@@ -91,9 +91,7 @@ fn stubs_that_a_rule_leaves_out_are_told_and_come_once_they_are_let_in() {
     assert!(is_stub(&desk, "Waltz/horn.txt"));
     change("--let-in").ends(0);
     desk.run(&["sync"]).ends(0);
-    desk.run(&["fetch", horn])
-        .ends(0)
-        .says("brought 1 file here");
+    desk.run(&["fetch", horn]).ends(0).says("brought 1 file");
     assert_eq!(
         fs::read(horn).unwrap(),
         fs::read(desk.far().join("Waltz/horn.txt")).unwrap()
@@ -138,13 +136,11 @@ fn a_folder_may_come_as_stubs_and_one_in_it_whole() {
         .says("New files in Waltz would come as stubs")
         .says("shed 3 files");
     assert!(is_stub(&desk, "Waltz/horn.txt") && !is_stub(&desk, "rota.csv"));
-    change("all", "Waltz/Parts")
-        .ends(0)
-        .says("brought 1 file here");
+    change("all", "Waltz/Parts").ends(0).says("brought 1 file");
     desk.run(&["lane", "show", "scores"])
         .ends(0)
-        .says("Waltz: new files there come as stubs")
-        .says("Waltz/Parts: new files there come with their content");
+        .says("Waltz: new files of the far side come as stubs")
+        .says("Waltz/Parts: new files of the far side come with their content");
     for at in ["Waltz/new.txt", "Waltz/Parts/new.txt", "new.txt"] {
         desk.write_far(at, "new there");
     }
@@ -156,7 +152,7 @@ fn a_folder_may_come_as_stubs_and_one_in_it_whole() {
     desk.run(&typed).ends(2);
     desk.run(&["lane", "change", "scores", "--yes", "--contents", "all"])
         .ends(0)
-        .says("brought 3 files here");
+        .says("brought 3 files");
     let shown = desk.run(&["lane", "show", "scores", "--json"]).json();
     assert_eq!(shown["lane"]["stubs_in"].as_array().unwrap().len(), 0);
 }
@@ -227,7 +223,7 @@ fn a_lane_brings_stubs_and_its_files_are_fetched_shed_and_held() {
         .ends(0)
         .says("All settled")
         .says("◌ stub     4 files")
-        .says("whose content is only there");
+        .says("whose content is only in the cloud");
     desk.run(&["status", &at("rota.csv")])
         .ends(0)
         .says("◌ stub")
@@ -257,7 +253,7 @@ fn a_lane_brings_stubs_and_its_files_are_fetched_shed_and_held() {
         .says("Nothing was changed");
     desk.run(&["fetch", &at("Waltz")])
         .ends(0)
-        .says("brought 2 files here, 18 B")
+        .says("brought 2 files, 18 B")
         .says("the disk has");
     assert_eq!(fs::read(near.join("Waltz/horn.txt")).unwrap(), b"horn part");
     desk.run(&["fetch", &at("Waltz")])
@@ -266,13 +262,13 @@ fn a_lane_brings_stubs_and_its_files_are_fetched_shed_and_held() {
 
     desk.run(&["hold", &at("Waltz/oboe.txt")])
         .ends(0)
-        .says("stays here");
+        .says("stays on this computer");
     desk.run(&["hold"]).ends(0).says("scores: Waltz/oboe.txt");
     desk.run(&["shed", &at("Waltz")])
         .ends(0)
         .says("shed 1 file, 9 B free again")
         .says("Nothing was removed")
-        .says("Waltz/oboe.txt is held here, and stays");
+        .says("Waltz/oboe.txt is held, and stays");
     assert!(is_stub(&desk, "Waltz/horn.txt") && !is_stub(&desk, "Waltz/oboe.txt"));
     let status = desk.run(&["status", "--json", "--all"]).json();
     let lies = &status["lanes"][0]["lies"];
@@ -303,7 +299,7 @@ fn a_lane_brings_stubs_and_its_files_are_fetched_shed_and_held() {
     desk.run(&["lane", "change", "scores", "--contents", "all", "--yes"])
         .ends(0)
         .says("carry 2 files down")
-        .says("brought 2 files here");
+        .says("brought 2 files");
     assert_eq!(tree(&near), tree(&desk.far()));
     desk.run(&["lane", "remove", "scores"]).ends(0);
 }
@@ -321,7 +317,7 @@ fn an_existing_lane_changes_over_and_says_what_it_frees() {
         .says("free 33 B")
         .says("shed 4 files")
         .says("1 file is not shed")
-        .says("new here")
+        .says("new on this computer")
         .says("katabatic sync scores, and shed again");
     assert!(is_stub(&desk, "rota.csv"));
     assert_eq!(
@@ -330,7 +326,7 @@ fn an_existing_lane_changes_over_and_says_what_it_frees() {
     );
     desk.run(&["shed", near.join("Waltz/new.txt").to_str().unwrap()])
         .ends(2)
-        .says("knows of nothing there");
+        .says("knows of nothing of that name");
     desk.run(&["sync"]).ends(0).says("carried up");
     desk.run(&["shed", "scores"]).ends(0).says("shed 1 file");
     desk.run(&["runs", "scores"]).ends(0).says("shed");
@@ -338,7 +334,7 @@ fn an_existing_lane_changes_over_and_says_what_it_frees() {
     // A name that stands for nothing is no reason to believe that all is done.
     desk.run(&["fetch", near.join("Waltz/hron.txt").to_str().unwrap()])
         .ends(2)
-        .says("knows of nothing there");
+        .says("knows of nothing of that name");
     desk.run(&["shed", "nowhere"])
         .ends(2)
         .says("neither a lane nor in one");
@@ -351,7 +347,7 @@ fn removing_a_stub_is_told_apart_from_shedding() {
     desk.run(&["plan", "scores"])
         .ends(0)
         .says("remove there")
-        .says("removed here");
+        .says("removed on this computer");
     desk.run(&["sync"]).ends(0).says("removed");
     assert!(!desk.far().join("rota.csv").exists());
     // It is in the spares there, with its content.
@@ -440,10 +436,10 @@ fn room_is_made_of_what_was_not_used_for_longest() {
         "--yes",
     ])
     .ends(0)
-    .says("at most 3.0 KB here, 1.0 KB of the disk stay free");
+    .says("at most 3.0 KB on this computer, 1.0 KB of the disk stay free");
     desk.run(&["room", "scores"])
         .ends(0)
-        .says("1.0 KB too much lies here");
+        .says("1.0 KB too much lies on this computer");
     let config = fs::read_to_string(desk.path("home/katabatic.toml")).unwrap();
     assert!(config.contains("max_local = \"3KB\""), "{config}");
     desk.run(&[

@@ -322,7 +322,7 @@ fn plans_say_why_and_can_be_held_to() {
     desk.run(&["plan", "--all"])
         .ends(0)
         .says("many/7.txt")
-        .says("new here");
+        .says("new on this computer");
     let id = desk.run(&["plan", "--json"]).json()["plans"][0]["id"]
         .as_str()
         .unwrap()
@@ -340,8 +340,8 @@ fn plans_say_why_and_can_be_held_to() {
     desk.write_far("many/7.txt", "changed there");
     desk.run(&["plan"])
         .ends(0)
-        .says("changed there")
-        .says("unchanged here");
+        .says("changed in the cloud")
+        .says("unchanged on this computer");
 }
 
 #[test]
@@ -587,7 +587,7 @@ fn conflicts_are_settled_by_the_folder_and_by_the_lane_and_tried_first() {
     desk.run(&["settle", "near/a", "--keep", "near", "--preview"])
         .ends(0)
         .says("a/1.txt in lane scores")
-        .says("would keep the version from here (18 B");
+        .says("would keep the version on this computer (18 B");
     assert_eq!(
         fs::read(desk.far().join("a/1.txt")).unwrap(),
         b"a/1.txt, from there, longer"

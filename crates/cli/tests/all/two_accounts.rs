@@ -162,7 +162,7 @@ fn a_near_account_that_may_only_be_read_gets_nothing() {
     tie(&desk, &[]).ends(0);
     desk.run(&["sync"])
         .ends(3)
-        .says("not carried down: nothing may be written here");
+        .says("not carried down: nothing may be written on the near side");
     assert!(desk.far().join("theirs.txt").exists());
     assert!(!near(&desk).join("ours.txt").exists());
 }

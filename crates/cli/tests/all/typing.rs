@@ -84,7 +84,7 @@ fn help_shows_the_commands_in_groups_and_examples() {
     desk.run(&["man", "--into", pages.to_str().unwrap()])
         .ends(0);
     let page = std::fs::read_to_string(pages.join("katabatic-lane-add.1")).unwrap();
-    assert!(page.contains("only from here to there"), "{page}");
+    assert!(page.contains("only up, to the cloud"), "{page}");
     desk.run(&["man"]).ends(0).says(".TH katabatic");
 }
 

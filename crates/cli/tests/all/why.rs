@@ -23,13 +23,13 @@ fn every_kind_of_path_has_its_story() {
     desk.run(&["why", "near/a.txt"])
         .ends(0)
         .says("settled")
-        .says("carry up, 13 B: done; new here (run 1, sync)")
+        .says("carry up, 13 B: done; new on this computer (run 1, sync)")
         .says("does nothing: it is as agreed on");
     desk.write_near("a.txt", "edited");
     desk.run(&["why", "@office/Scores/a.txt"])
         .ends(0)
         .says("waiting up")
-        .says("puts the version from here in its place there")
+        .says("puts the version on this computer in its place in the cloud")
         .says("Next: katabatic sync");
     fs::remove_file(desk.near().join("Viola/b.txt")).unwrap();
     desk.run(&["sync"]).ends(0);
@@ -45,7 +45,7 @@ fn every_kind_of_path_has_its_story() {
     desk.run(&["spares", "restore", &number]).ends(0);
     desk.run(&["why", "near/Viola/b.txt"])
         .ends(0)
-        .says("new here");
+        .says("new on this computer");
     desk.run(&["why", "near/never there"])
         .ends(0)
         .says("no pass that is remembered did anything to it");
@@ -378,7 +378,9 @@ fn what_one_side_removed_and_the_other_keeps_is_not_called_equal() {
     fs::remove_file(desk.near().join("a.txt")).unwrap();
     let before = desk.run(&["why", "near/a.txt"]).ends(0);
     before
-        .says("removed here; this lane keeps what was removed, so it stays there")
+        .says(
+            "removed on this computer; this lane keeps what was removed, so it stays in the cloud",
+        )
         .says("changes neither side");
     let counts = || desk.run(&["status", "--json"]).ends(0).json()["lanes"][0]["counts"].clone();
     assert!(counts()["settled"].is_null(), "{}", counts());
@@ -386,7 +388,7 @@ fn what_one_side_removed_and_the_other_keeps_is_not_called_equal() {
     assert!(counts()["settled"].is_null(), "{}", counts());
     let after = desk.run(&["why", "near/a.txt"]).ends(0);
     after
-        .says("removed here, and that removal is not carried")
+        .says("removed on this computer, and that removal is not carried")
         .says("changes neither side");
 }
 

@@ -9,7 +9,7 @@ pub use run_log::{deed, item_outcome, kept_for, run_outcome, spare_cause};
 
 use crate::decide::Change;
 use crate::selection::LeftOutBy;
-use crate::{Agreement, Decision, EditTime, Entry, Kind, Side, Step, Unknown};
+use crate::{Agreement, Decision, EditTime, Entry, Kind, Side, SideNames, Step, Unknown};
 
 /// What a step would do, in a word or two: `carry up`, `remove here`.
 #[must_use]
@@ -49,22 +49,37 @@ fn standing(decision: &Decision) -> String {
     }
 }
 
-fn when(entry: Option<&Entry>, time: &dyn Fn(EditTime) -> String) -> String {
+/// How a person is told: what is not the core's to know.
+#[derive(Clone, Copy)]
+pub struct Telling<'a> {
+    /// A time as that person reads it; empty, where no times are to be told.
+    pub time: &'a dyn Fn(EditTime) -> String,
+    /// What the lane's sides are called.
+    pub sides: SideNames,
+}
+
+impl Telling<'_> {
+    fn at(&self, side: Side) -> &'static str {
+        self.sides.at(side)
+    }
+}
+
+fn when(entry: Option<&Entry>, telling: &Telling<'_>) -> String {
     match entry.and_then(|entry| entry.edited.or(entry.received)) {
-        Some(at) => Some(time(at))
+        Some(at) => Some((telling.time)(at))
             .filter(|time| !time.is_empty())
             .map_or_else(String::new, |time| format!(" {time}")),
         None => String::new(),
     }
 }
 
-fn change_words(step: &Step, side: Side, time: &dyn Fn(EditTime) -> String) -> String {
-    let at = side.here_or_there();
+fn change_words(step: &Step, side: Side, telling: &Telling<'_>) -> String {
+    let at = telling.at(side);
     let entry = step.entry(side);
     match step.change(side) {
         Change::Nothing => format!("not {at} yet"),
         Change::Same => format!("unchanged {at}"),
-        Change::Changed => format!("changed {at}{}", when(entry, time)),
+        Change::Changed => format!("changed {at}{}", when(entry, telling)),
         Change::New => format!("new {at}"),
         Change::Removed => format!("removed {at}"),
         Change::Rekinded if step.view(side).is_folder() => format!("now a folder {at}"),
@@ -76,12 +91,12 @@ fn change_words(step: &Step, side: Side, time: &dyn Fn(EditTime) -> String) -> S
 
 /// Why a step was decided as it was: `changed there 09:20, unchanged here`.
 #[must_use]
-pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
+pub fn reason(step: &Step, telling: &Telling<'_>) -> String {
     let both = |first: Side| {
         format!(
             "{}, {}",
-            change_words(step, first, time),
-            change_words(step, first.other(), time)
+            change_words(step, first, telling),
+            change_words(step, first.other(), telling)
         )
     };
     match &step.decision {
@@ -92,18 +107,18 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
         Decision::KeptAway { away } => {
             format!(
                 "removed {}, and that removal is not carried",
-                away.here_or_there()
+                telling.at(*away)
             )
         }
         Decision::Forget => "gone on both sides".into(),
         Decision::Carry { to, .. } | Decision::MakeFolder { on: to } => {
             let from = to.other();
             match (step.change(from), step.change(*to)) {
-                (Change::New, Change::Nothing) => format!("new {}", from.here_or_there()),
+                (Change::New, Change::Nothing) => format!("new {}", telling.at(from)),
                 (_, Change::Removed) if step.view(from).is_folder() => {
                     format!(
                         "removed {}, but something in it must stay: the folder comes back",
-                        to.here_or_there()
+                        telling.at(*to)
                     )
                 }
                 (_, Change::Removed) => format!("{}: the edit wins and it comes back", both(from)),
@@ -111,12 +126,22 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             }
         }
         Decision::MakeStub { .. } => match (step.change(Side::Far), step.change(Side::Near)) {
-            (Change::New, Change::Nothing) => "new there; its content stays there".into(),
-            _ => format!("{}; its content stays there", both(Side::Far)),
+            (Change::New, Change::Nothing) => {
+                format!("new {}; its content stays there", telling.at(Side::Far))
+            }
+            _ => format!(
+                "{}; its content stays {}",
+                both(Side::Far),
+                telling.at(Side::Far)
+            ),
         },
-        Decision::Fetch => "a stub whose content is to be here".into(),
+        Decision::Fetch => format!("a stub whose content is to be {}", telling.at(Side::Near)),
         Decision::Shed => {
-            "the far side has this version; its content is dropped here, nothing is removed".into()
+            format!(
+                "this version is {}; its content is dropped {}, nothing is removed",
+                telling.at(Side::Far),
+                telling.at(Side::Near)
+            )
         }
         Decision::Move { on, from, files } => {
             let along = if step.seen.views.near.is_folder() || step.seen.views.far.is_folder() {
@@ -124,10 +149,12 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             } else {
                 String::new()
             };
-            format!("was {from} {}{along}", on.other().here_or_there())
+            format!("was {from} {}{along}", telling.at(on.other()))
         }
         Decision::DropHere { moved_to } => format!(
-            "moved there to {moved_to}, which is not taken: the copy here goes, nothing is removed there"
+            "moved {0} to {moved_to}, which is not taken: the copy {1} goes, nothing is removed {0}",
+            telling.at(Side::Far),
+            telling.at(Side::Near)
         ),
         Decision::Remove {
             makes_way: true, ..
@@ -143,45 +170,47 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
         Decision::Conflict => match (kind_of(step, Side::Near), kind_of(step, Side::Far)) {
             (Some(near), Some(far)) if near != far => {
                 format!(
-                    "{} here and {} there; neither is touched",
+                    "{} {} and {} {}; neither is touched",
                     kind_words(near),
-                    kind_words(far)
+                    telling.at(Side::Near),
+                    kind_words(far),
+                    telling.at(Side::Far)
                 )
             }
             _ => format!("{}; neither is touched", both(Side::Near)),
         },
         Decision::KeepFolder { on } => format!(
             "removed {}, but what the lane leaves out lies in it {}: the folder stays with just that",
-            on.other().here_or_there(),
-            on.here_or_there()
+            telling.at(on.other()),
+            telling.at(*on)
         ),
         Decision::KeepRemoved { on } => format!(
             "removed {}; this lane keeps what was removed, so it stays {}",
-            on.other().here_or_there(),
-            on.here_or_there()
+            telling.at(on.other()),
+            telling.at(*on)
         ),
         Decision::AskRemoval { on } => format!(
             "removed {}; it goes {} too only after a yes",
-            on.other().here_or_there(),
-            on.here_or_there()
+            telling.at(on.other()),
+            telling.at(*on)
         ),
-        Decision::Drift { on, keeps_back } => drift(step, (*on, *keeps_back), time),
+        Decision::Drift { on, keeps_back } => drift(step, (*on, *keeps_back), telling),
         Decision::NotCarried { on } => format!(
             "only {}; this lane carries {} only and did not put it there",
-            on.here_or_there(),
+            telling.at(*on),
             on.towards()
         ),
         Decision::CarryBeside { to } => format!(
             "changed {}{}; it goes beside the older version {}",
-            to.other().here_or_there(),
-            when(step.entry(to.other()), time),
-            to.here_or_there()
+            telling.at(to.other()),
+            when(step.entry(to.other()), telling),
+            telling.at(*to)
         ),
         Decision::OldStays { on } => format!(
             "changed {}{}, but this lane never carries new versions: the older one stays {}",
-            on.other().here_or_there(),
-            when(step.entry(on.other()), time),
-            on.here_or_there()
+            telling.at(on.other()),
+            when(step.entry(on.other()), telling),
+            telling.at(*on)
         ),
         Decision::Ruled(by) => left_out_by(by),
         Decision::LeftOut { odd, .. } => odd.reason().into(),
@@ -191,7 +220,7 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
         } => format!(
             "not carried {}: nothing may be written {}, it can only be read. Whoever owns it can give the right to write; or the lane carries {2} only (katabatic lane change LANE --direction {2})",
             on.towards(),
-            on.here_or_there(),
+            telling.at(*on),
             on.other().towards()
         ),
         Decision::Hold {
@@ -205,30 +234,30 @@ pub fn reason(step: &Step, time: &dyn Fn(EditTime) -> String) -> String {
             ..
         } => why.to_string(),
         Decision::Hold { on, why } if step.view(*on).is_folder() => {
-            format!("what lies in it is unknown {}: {why}", on.here_or_there())
+            format!("what lies in it is unknown {}: {why}", telling.at(*on))
         }
-        Decision::Hold { on, why } => format!("unknown {}: {why}", on.here_or_there()),
+        Decision::Hold { on, why } => format!("unknown {}: {why}", telling.at(*on)),
         Decision::BelowConflict => "lies below a conflict; settle that first".into(),
     }
 }
 
 /// What became of a file on the receiving side of a one-way lane, and how the source stands to it.
-fn drift(step: &Step, (on, keeps_back): (Side, bool), time: &dyn Fn(EditTime) -> String) -> String {
+fn drift(step: &Step, (on, keeps_back): (Side, bool), telling: &Telling<'_>) -> String {
     let source = match step.change(on.other()) {
         Change::Same => String::new(),
-        _ => format!(", {}", change_words(step, on.other(), time)),
+        _ => format!(", {}", change_words(step, on.other(), telling)),
     };
     let so = match keeps_back {
         true => format!(
             "; so the version {} does not go {} until that is settled",
-            on.other().here_or_there(),
+            telling.at(on.other()),
             on.towards()
         ),
         false => "; left as it is".to_owned(),
     };
     format!(
         "{} by somebody else than this lane{source}{so}",
-        change_words(step, on, time)
+        change_words(step, on, telling)
     )
 }
 

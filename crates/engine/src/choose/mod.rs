@@ -97,7 +97,10 @@ pub(crate) async fn entries(pass: &Pass, side: Side) -> Result<BTreeMap<RelPath,
     match unread {
         // Nothing may be weighed, and least of all dropped, on the word of half a listing.
         Some((path, why)) => Err(Error::failed(
-            format!("looking at {path} {}", side.here_or_there()),
+            format!(
+                "looking at {path} {}",
+                pass.lane.config.side_names().at(side)
+            ),
             why,
             "Try again once it can be read; nothing was changed.",
         )),

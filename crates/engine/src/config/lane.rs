@@ -11,7 +11,7 @@ use katabatic_core::schedule::When;
 use katabatic_core::{
     Choice, Contents, Direction, Drift, NewFolders, RelPath, Removals, Rule, Selection,
 };
-use katabatic_core::{Side, Terms, Updates};
+use katabatic_core::{Side, SideNames, Terms, Updates};
 use toml_edit::{Array, InlineTable, Item, Table, value};
 
 use super::fields::{Fields, set_or_remove, write_limits};
@@ -155,6 +155,12 @@ impl LaneConfig {
     #[must_use]
     pub fn far_place(&self) -> String {
         self.far.to_string()
+    }
+
+    /// What messages call its sides.
+    #[must_use]
+    pub fn side_names(&self) -> SideNames {
+        SideNames::of(&self.near, &self.far)
     }
 
     /// The folder of a side.

@@ -9,9 +9,10 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use futures_util::{StreamExt, stream};
 use katabatic_core::moves::with_what_they_need;
+use katabatic_core::words::Telling;
 use katabatic_core::{
-    Agreement, Base, Decision, Digest, DroppedFor, EditTime, Entry, ItemEnding, ItemOutcome, Kind,
-    LeftOutBy, PerSide, RelPath, Side, SpareCause, Stamp, Step, Unknown, View, portable, words,
+    Agreement, Base, Decision, Digest, DroppedFor, Entry, ItemEnding, ItemOutcome, Kind, LeftOutBy,
+    PerSide, RelPath, Side, SpareCause, Stamp, Step, Unknown, View, portable, words,
 };
 
 use super::Plan;
@@ -476,7 +477,13 @@ impl Room<'_> {
             let item = RunItem {
                 path: step.path().to_string(),
                 deed,
-                reason: words::reason(step, &in_words),
+                reason: words::reason(
+                    step,
+                    &Telling {
+                        time: &in_words,
+                        sides: self.pass.lane.config.side_names(),
+                    },
+                ),
                 bytes,
                 outcome: ItemOutcome::with(ending, &*reason),
                 at: Some(self.pass.clock.now()),
@@ -667,7 +674,7 @@ impl Room<'_> {
         }
         Err(Trouble::Met(format!(
             "it is {} again; the next pass looks at it",
-            side.here_or_there()
+            self.pass.lane.config.side_names().at(side)
         )))
     }
 
@@ -943,9 +950,9 @@ impl Carried {
 impl Outcome {
     /// Why it ended so, in words.
     #[must_use]
-    pub fn why(&self, time: &dyn Fn(EditTime) -> String) -> String {
+    pub fn why(&self, telling: &Telling<'_>) -> String {
         if self.reason.is_empty() && self.ending != Ending::Done {
-            words::reason(&self.step, time)
+            words::reason(&self.step, telling)
         } else {
             self.reason.clone()
         }

@@ -37,7 +37,7 @@ use std::sync::Arc;
 
 use katabatic_core::{
     Agreement, BrakeVerdict, EditTime, FileState, Reconciler, RelPath, Removals, RunCommand, Side,
-    Step,
+    SideNames, Step,
 };
 pub use katabatic_core::{WantedContents, Wish};
 
@@ -57,6 +57,8 @@ pub use plan::Plan;
 pub struct Report {
     /// The run's number; none where there was nothing to do and nothing to say.
     pub run: Option<i64>,
+    /// What the lane's sides are called.
+    pub sides: SideNames,
     /// What it did, in numbers.
     pub counts: Counts,
     /// What became of every path that was not settled.
@@ -212,7 +214,7 @@ impl LockedLane {
             by_hand: true,
             ..Wish::default()
         };
-        let plan = Plan::of_one(step);
+        let plan = Plan::of_one(step, self.lane.config.side_names());
         self.carry_out(&plan, command, self.clock.now(), &wish)
             .await
     }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use katabatic_core::{
     Base, Brake, BrakeVerdict, Decision, EditTime, LeftOutBy, PerSide, Refined, RelPath, Side,
-    Step, TakesOut, Tally, Toll, Unknown, words,
+    SideNames, Step, TakesOut, Tally, Toll, Unknown, words,
 };
 
 use super::far_changes::Token;
@@ -22,6 +22,8 @@ const DAY: i64 = 24 * 3600 * 1_000_000_000;
 pub struct Plan {
     /// Names this plan: another one, once anything it was made from changes.
     pub id: String,
+    /// What the lane's sides are called.
+    pub sides: SideNames,
     /// Every step within the wish that is not settled.
     pub steps: Vec<Step>,
     /// Where only content is to be fetched or shed: what stands otherwise within the wish, and is left as it is.
@@ -95,9 +97,10 @@ pub struct Totals {
 
 impl Plan {
     /// The plan of one step that a person asked for by name.
-    pub(crate) fn of_one(step: Step) -> Plan {
+    pub(crate) fn of_one(step: Step, sides: SideNames) -> Plan {
         Plan {
             id: String::new(),
+            sides,
             steps: vec![step],
             aside: Vec::new(),
             no_room: PerSide::default(),
@@ -207,8 +210,12 @@ impl Plan {
         let totals = self.totals();
         let count = |toll: Toll| {
             let mut parts = Vec::new();
-            for (removed, at) in [(totals.removed_near, "here"), (totals.removed_far, "there")] {
+            for (removed, side) in [
+                (totals.removed_near, Side::Near),
+                (totals.removed_far, Side::Far),
+            ] {
                 if removed > 0 {
+                    let at = self.sides.at(side);
                     parts.push(format!(
                         "remove {} {at}",
                         words::count(removed, "file", "files")
@@ -229,7 +236,7 @@ impl Plan {
             BrakeVerdict::Wiped(side) => {
                 format!(
                     "nothing of the lane's {of} files is left {}; it would {}",
-                    side.here_or_there(),
+                    self.sides.at(side),
                     count(planned)
                 )
             }
@@ -271,7 +278,7 @@ impl Plan {
         let sides = [Side::Near, Side::Far]
             .into_iter()
             .filter(|side| toll(*side) > 0)
-            .map(Side::here_or_there)
+            .map(|side| self.sides.at(side))
             .collect::<Vec<_>>();
         let since = self.last_seen?;
         Some((sides.join(" and "), in_words(since)))
@@ -370,6 +377,7 @@ pub(crate) async fn make(pass: &Pass, seen: Seen, wish: &Wish) -> Result<Plan, E
     };
     Ok(Plan {
         id: id(&pass.lane.config.id, &steps),
+        sides: pass.lane.config.side_names(),
         settled: seen.settled,
         brake_verdict: brake.verdict(),
         brake,

@@ -5,7 +5,8 @@
 
 use std::collections::BTreeSet;
 
-use katabatic_core::{Decision, RelPath, RunOutcome, Side, View};
+use katabatic_core::words::Telling;
+use katabatic_core::{Decision, RelPath, RunOutcome, Side, SideNames, View};
 
 use super::being_written;
 use super::carry::{Carried, Ending, Outcome};
@@ -35,13 +36,15 @@ pub(crate) async fn record(
         freed,
         ended,
     } = carried;
-    let stopped = pass.stop.asked();
+    let (stopped, sides) = (pass.stop.asked(), pass.lane.config.side_names());
     let is_written = |outcome: &&Outcome| outcome.ending == Ending::BeingWritten;
     let being_written = outcomes.iter().filter(is_written).count() as u64;
-    let still_there = outcomes.iter().filter_map(still_at_its_older_name);
+    let still_there = outcomes
+        .iter()
+        .filter_map(|outcome| still_at_its_older_name(outcome, sides));
     let open: Vec<Open> = outcomes
         .iter()
-        .filter_map(open)
+        .filter_map(|outcome| open(outcome, sides))
         .chain(still_there)
         .collect();
     let (lane, number, seen_at) = (pass.lane.row.key, pass.lane.row.pass + 1, plan.seen_at);
@@ -137,6 +140,7 @@ pub(crate) async fn record(
         .sum();
     Ok(Report {
         run,
+        sides,
         counts,
         settled: plan.settled + done + moved,
         left_out: plan.totals().left_out,
@@ -176,11 +180,11 @@ fn leaves_a_file(outcome: &Outcome) -> bool {
 }
 
 /// A move that was not carried concerns its older name too: there it is gone on one side only.
-fn still_at_its_older_name(outcome: &Outcome) -> Option<Open> {
+fn still_at_its_older_name(outcome: &Outcome, sides: SideNames) -> Option<Open> {
     let Decision::Move { on, from, .. } = &outcome.step.decision else {
         return None;
     };
-    let open = open(outcome)?;
+    let open = open(outcome, sides)?;
     let (near, far) = match on {
         Side::Near => (open.near, View::Absent),
         Side::Far => (View::Absent, open.far),
@@ -192,14 +196,14 @@ fn still_at_its_older_name(outcome: &Outcome) -> Option<Open> {
         reason: format!(
             "it is {} {} now: {}",
             outcome.step.path(),
-            on.other().here_or_there(),
+            sides.at(on.other()),
             open.reason
         ),
         ..open
     })
 }
 
-fn open(outcome: &Outcome) -> Option<Open> {
+fn open(outcome: &Outcome, sides: SideNames) -> Option<Open> {
     if outcome.ending == Ending::Done {
         return None;
     }
@@ -208,6 +212,9 @@ fn open(outcome: &Outcome) -> Option<Open> {
         near: outcome.step.seen.views.near.clone(),
         far: outcome.step.seen.views.far.clone(),
         state: outcome.agreement(),
-        reason: outcome.why(&|_| String::new()),
+        reason: outcome.why(&Telling {
+            time: &|_| String::new(),
+            sides,
+        }),
     })
 }

@@ -52,7 +52,7 @@ pub(crate) async fn compare_one(pass: &LockedLane, side: Side) -> Result<(), Err
         Err(error) => {
             tracing::debug!(
                 "the spares {} were not compared: {error}",
-                side.here_or_there()
+                pass.lane.config.side_names().at(side)
             );
             Ok(())
         }

@@ -259,7 +259,10 @@ async fn status_tells_of_a_move_before_it_is_carried() {
         .unwrap();
     assert_eq!(seen.counts.get(&Agreement::Waiting(Side::Far)), Some(&2));
     assert_eq!(seen.standings.len(), 1, "{:#?}", seen.standings);
-    assert_eq!(seen.standings[0].reason, "was d here, with 2 files in it");
+    assert_eq!(
+        seen.standings[0].reason,
+        "was d on the near side, with 2 files in it"
+    );
 }
 
 /// Puts another file where the moved one was, right before the move is done there.

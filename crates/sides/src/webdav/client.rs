@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use futures_util::stream::BoxStream;
-use futures_util::{StreamExt, stream};
+use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::RelPath;
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::header::{
@@ -20,7 +20,7 @@ use tokio::time::Instant;
 use url::Url;
 
 use super::entry::http_date;
-use super::told::Told;
+use super::told::{Pieces, Told};
 use crate::effort::ATTEMPTS;
 use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::shared::Shared;
@@ -621,9 +621,9 @@ impl Client {
                 }
             };
             match sent {
-                Ok(Ok(response)) => {
+                Ok(Ok(mut response)) => {
                     self.traffic.answers();
-                    told.answered(&response);
+                    told.answered(&mut response);
                     return Ok(response);
                 }
                 Ok(Err(error)) => {
@@ -655,9 +655,18 @@ impl Client {
     }
 
     /// The body of an answer, piece by piece, no longer than the server is silent for as long as it may.
-    pub(crate) fn body(&self, response: Response) -> BoxStream<'static, Result<Bytes, SideError>> {
+    pub(crate) fn body(
+        &self,
+        mut response: Response,
+    ) -> BoxStream<'static, Result<Bytes, SideError>> {
         let (client, patience) = (self.clone(), self.patience());
-        let body = response.bytes_stream().boxed();
+        let pieces = Pieces::of(&mut response);
+        let body = response.bytes_stream().inspect_ok(move |piece| {
+            if let Some(pieces) = &pieces {
+                pieces.came(piece.len());
+            }
+        });
+        let body = body.boxed();
         stream::unfold(Some(body), move |body| {
             let client = client.clone();
             async move {

@@ -70,7 +70,7 @@ impl NewFolder {
             && free < self.bytes
         {
             line(format!(
-                "Mind: {} are to come, and {} are free there: none of it would be carried",
+                "Mind: {} are to come, and {} are free: none of it would be carried",
                 words::bytes(self.bytes),
                 words::bytes(free)
             ));
@@ -120,7 +120,7 @@ pub fn ask(app: &App, typed: &LaneAskedArgs) -> Result<(LaneAdd, Option<NewFolde
         }
         OtherSide::Here => {
             let far = Place::Local(absolute(Path::new(&folder_here(
-                "Which folder, on another drive or on this one? It is made where it is not there.",
+                "Which folder, on another drive or on this one? It is made if it does not exist.",
                 "",
             )?)));
             let inside = match far.local().is_some_and(Path::is_dir) {
@@ -403,11 +403,11 @@ fn named_folder(
     };
     say(&match inside {
         Some(inside) => format!(
-            "{place} is there: {}, {}",
+            "{place} exists: {}, {}",
             words::count(inside.files, "file", "files"),
             words::bytes(inside.bytes)
         ),
-        None => format!("{place} is not there yet, and is made"),
+        None => format!("{place} does not exist yet, and is made"),
     });
     Ok((at, inside.cloned()))
 }
@@ -432,7 +432,7 @@ fn near_folder(app: &App, far: &Place) -> Result<String, Error> {
     };
     loop {
         let near = folder_here(
-            "Which folder on this computer? It is made where it is not there.",
+            "Which folder on this computer? It is made if it does not exist.",
             &usual,
         )?;
         let here = Place::Local(absolute(Path::new(&near)));
@@ -535,7 +535,7 @@ fn contents(direction: Direction) -> Result<Option<ContentsTyped>, Error> {
     say(
         "   2  stubs: name, size and date, which take no room; the content comes when it is fetched",
     );
-    let chosen = number("What comes here?", 2, 1)?;
+    let chosen = number("What comes to this computer?", 2, 1)?;
     Ok((chosen == 2).then_some(ContentsTyped::Stubs))
 }
 

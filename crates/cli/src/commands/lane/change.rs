@@ -148,7 +148,7 @@ fn say_stubs_left_out(app: &App, next: &NextPass, after: &LaneConfig) {
     let count = stubs.iter().filter(carried_till_now).count() as u64;
     if count > 0 {
         let told = format!(
-            "Mind: {} now, whose content is only there; left out, nothing brings it here any more. To have it first: katabatic fetch {} --only RULE",
+            "Mind: {} now, whose content is only on the other side; left out, nothing brings it any more. To have it first: katabatic fetch {} --only RULE",
             words::count(count, "of these is a stub", "of these are stubs"),
             after.name
         );
@@ -172,7 +172,7 @@ fn change_over(
     if only != *before {
         return Err(Error::usage(
             what(),
-            "--contents carries content here or away, and so goes by itself",
+            "--contents fetches content or drops it, and so goes by itself",
             "Change the rest with another katabatic lane change.",
         ));
     }
@@ -192,12 +192,14 @@ fn change_over(
             .as_ref()
             .map_or_else(String::new, |folder| format!(" in {}", shown_text(folder)));
         line(match stubs {
-            true => format!("New files{place} would come as stubs, and of what is here it would:"),
+            true => format!(
+                "New files{place} would come as stubs, and of those on this computer it would:"
+            ),
             false => format!(
-                "New files{place} would come with their content, and of the stubs here it would:"
+                "New files{place} would come with their content, and of the stubs it would:"
             ),
         });
-        for words in totals_words(&plan.totals()) {
+        for words in totals_words(&plan.totals(), plan.sides) {
             line(format!("  {words}"));
         }
     }
@@ -274,10 +276,10 @@ fn said_how(app: &App, before: &LaneConfig, after: &LaneConfig) -> Result<(), Er
     if before.proof != after.proof {
         let told = match after.proof {
             ProofBy::Content => format!(
-                "From now on the last copy here goes on the lane {name} only once the server's digest, or reading it back, proves that it is there."
+                "From now on the last copy on this computer goes on the lane {name} only once the server's digest, or reading it back, proves that the other side has it."
             ),
             ProofBy::Tags => format!(
-                "From now on the lane {name} is content with version tags: what is shed or dropped here is believed to be there, and not proven."
+                "From now on the lane {name} is content with version tags: what is shed or dropped on this computer is believed to be on the other side, and not proven."
             ),
         };
         sentence(app.style, 0, &told);
@@ -307,7 +309,9 @@ fn said_how(app: &App, before: &LaneConfig, after: &LaneConfig) -> Result<(), Er
     if before.contents.budget != after.contents.budget {
         line(match room_words(&after.contents.budget) {
             words if words.is_empty() => format!("The lane {name} may take all the room there is."),
-            words => format!("The lane {name}: {words}. What lies here: katabatic room {name}"),
+            words => {
+                format!("The lane {name}: {words}. What takes room now: katabatic room {name}")
+            }
         });
     }
     if before.by_name_only != after.by_name_only {

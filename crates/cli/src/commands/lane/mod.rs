@@ -84,7 +84,7 @@ fn place(app: &App, typed: &str) -> Result<Place, Error> {
 
 /// What the next pass would do, a line each.
 pub fn say_next_pass(app: &App, next: &NextPass, lane: &LaneConfig) {
-    let words = totals_words(&next.plan.totals());
+    let words = totals_words(&next.plan.totals(), next.plan.sides);
     let nothing = words.is_empty();
     for words in words {
         line(format!("  {words}"));
@@ -103,7 +103,7 @@ pub fn say_next_pass(app: &App, next: &NextPass, lane: &LaneConfig) {
     }
     if lane.proof == ProofBy::Tags {
         line(
-            "Mind: version tags count as proof in this lane. What is dropped here on a tag alone is only believed to be there; status and sync say how much that is.",
+            "Mind: version tags count as proof in this lane. What is dropped on a tag alone is only believed to be on the other side; status and sync say how much that is.",
         );
     }
     for lacks in &next.lacks {
@@ -117,7 +117,7 @@ pub fn say_next_pass(app: &App, next: &NextPass, lane: &LaneConfig) {
     }
     if next.far_read_only && lane.terms.direction.writes_to(katabatic_core::Side::Far) {
         line(format!(
-            "Mind: {} may only be read. What changes here is never carried up; it stays, marked as stuck.",
+            "Mind: {} may only be read. What changes on this side is never carried up; it stays, marked as stuck.",
             lane.far_place()
         ));
     }

@@ -118,7 +118,7 @@ fn near(
                 say(
                     app,
                     &format!(
-                        "{} made anew there; their content stays where it is, in {}.",
+                        "{} made anew; their content stays where it is, in {}.",
                         words::count(*stubs, "stub would be", "stubs would be"),
                         lane.far_place()
                     ),
@@ -271,7 +271,7 @@ fn follow(app: &App, lane: &LaneConfig, place: Place) -> Result<ExitCode, Error>
         json::print(&json!({"lane": described(after)}));
     } else {
         line(format!(
-            "The lane {} is tied to {} now: it is the folder that was moved there. Nothing is carried again.",
+            "The lane {} is tied to {} now: it is the folder that was moved. Nothing is carried again.",
             after.name,
             after.place(side)
         ));

@@ -79,8 +79,8 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     }
     for (folder, stubs) in lane.contents.folders() {
         let how = match stubs {
-            true => "new files there come as stubs",
-            false => "new files there come with their content",
+            true => "new files of the far side come as stubs",
+            false => "new files of the far side come with their content",
         };
         fact("", &format!("{folder}: {how}"));
     }
@@ -90,12 +90,12 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
     }
     let held: Vec<String> = lane.contents.held().map(ToString::to_string).collect();
     if !held.is_empty() {
-        fact("held here", &held.join(", "));
+        fact("held", &held.join(", "));
     }
     if lane.proof == ProofBy::Tags {
         fact(
             "proof",
-            "version tags: what is shed or dropped here is believed to be there, and not proven",
+            "version tags: what is shed or dropped is believed to be on the other side, and not proven",
         );
     }
     if lane.transfers != IN_FLIGHT {
@@ -128,7 +128,7 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
 pub fn room_words(budget: &Budget) -> String {
     let mut parts = Vec::new();
     if let Some(most) = budget.max_local {
-        parts.push(format!("at most {} here", words::bytes(most)));
+        parts.push(format!("at most {} on this computer", words::bytes(most)));
     }
     if let Some(least) = budget.leave_free {
         parts.push(format!("{} of the disk stay free", words::bytes(least)));
@@ -218,7 +218,7 @@ fn say_left_out(app: &App, lane: &LaneConfig, left_out: &BTreeMap<String, Tally>
     for name in new {
         rows.add(vec![
             name.clone(),
-            "a new folder there, not taken by itself".into(),
+            "a new folder of the far side, not taken by itself".into(),
             count(name),
         ]);
     }

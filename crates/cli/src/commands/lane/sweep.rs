@@ -7,6 +7,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::words;
+use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::sweep::{self, OnSide};
 use katabatic_engine::{Class, Error};
@@ -44,7 +45,7 @@ pub fn sweep(app: &App, typed: &LaneSweepArgs) -> Result<ExitCode, Error> {
     let found = app.run(sweep::caught(&pass, &typed.rules))?;
     let files: u64 = found.iter().map(|on| on.files.len() as u64).sum();
     if !app.common.json {
-        say(app, &lane.name, &found, files);
+        say(app, &lane, &found, files);
     }
     let asks = app.style.terminal && std::io::stdin().is_terminal();
     let only_shown = typed.preview || !(typed.yes || asks);
@@ -96,7 +97,8 @@ pub fn sweep(app: &App, typed: &LaneSweepArgs) -> Result<ExitCode, Error> {
     }))
 }
 
-fn say(app: &App, lane: &str, found: &[OnSide; 2], files: u64) {
+fn say(app: &App, lane: &LaneConfig, found: &[OnSide; 2], files: u64) {
+    let (sides, lane) = (lane.side_names(), &lane.name);
     if files == 0 {
         line(format!(
             "Nothing that the rules of the lane {lane} leave out is on either side."
@@ -107,7 +109,7 @@ fn say(app: &App, lane: &str, found: &[OnSide; 2], files: u64) {
     let mut sums: BTreeMap<(&str, &'static str), (u64, u64)> = BTreeMap::new();
     for on in found {
         for (_, entry, by) in &on.files {
-            let sum = sums.entry((by, on.side.here_or_there())).or_default();
+            let sum = sums.entry((by, sides.at(on.side))).or_default();
             sum.0 += 1;
             sum.1 = sum.1.saturating_add(entry.size);
         }
@@ -129,7 +131,7 @@ fn say(app: &App, lane: &str, found: &[OnSide; 2], files: u64) {
         .iter()
         .flat_map(|on| on.files.iter().map(|(path, ..)| (on.side, path)));
     for (side, path) in named.take(NAMED) {
-        line(format!("  {:<5}  {}", side.here_or_there(), shown(path)));
+        line(format!("  {:<9}  {}", sides.label(side), shown(path)));
     }
     if files > NAMED as u64 {
         line(format!(
@@ -143,7 +145,7 @@ fn say(app: &App, lane: &str, found: &[OnSide; 2], files: u64) {
     {
         line(format!(
             "Nothing can be removed {}: it may only be read.",
-            on.side.here_or_there()
+            sides.at(on.side)
         ));
     }
 }
