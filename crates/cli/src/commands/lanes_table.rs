@@ -344,7 +344,7 @@ fn say_sum(app: &App, rows: &[Row<'_>]) {
         Told::Error(_) => 0,
     });
     let left_out: u64 = left_out.sum();
-    let seen = "As seen here now, and there by each lane's last pass; more: katabatic -v status";
+    let seen = "As seen on this computer now, and on the other side by each lane's last pass; more: katabatic -v status";
     draw::sentence(app.style, 0, &all);
     if left_out > 0 {
         let told = format!(

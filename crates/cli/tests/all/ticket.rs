@@ -715,7 +715,20 @@ fn the_log_shows_each_request_and_no_secret() {
         "{}",
         said.err
     );
+    for number in 0..300 {
+        desk.write_near(&format!("part {number}.txt"), "a part");
+    }
+    desk.run(&["sync"]).ends(0);
     desk.write_near("b.txt", "second");
+    // A listing of so many does not say before how long it is: what came is counted.
+    let said = desk.run(&["status", "--fresh", "-vv"]).ends(0);
+    let listed = said.err.lines().filter(|line| line.contains("PROPFIND "));
+    let came = listed.filter_map(|line| {
+        let (before, _) = line.split_once(" bytes back")?;
+        before.rsplit(' ').next()?.parse::<u64>().ok()
+    });
+    assert!(came.max() > Some(100_000), "{}", said.err);
+    assert!(!said.err.contains("? bytes"), "{}", said.err);
     let said = desk.run(&["sync", "-vv", "--log", "the.log"]).ends(0);
     assert_eq!(said.err, "");
     let log = fs::read_to_string(desk.path("the.log")).unwrap();
