@@ -11,7 +11,7 @@ use std::sync::Arc;
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::{
     Base, Digest, Direction, EditTime, Entry, Kind, LeftOutBy, Listing, PerSide, Reconciler,
-    RelPath, Side, Tally, Triple, Unknown, View, words,
+    RelPath, Side, SideNames, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -44,7 +44,7 @@ pub enum Verdict {
 }
 
 impl Verdict {
-    /// The word for it.
+    /// The word for it in answers to programs.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
@@ -53,6 +53,16 @@ impl Verdict {
             Verdict::OnlyFar => "only there",
             Verdict::Unread => "not read",
             Verdict::Unproven => "not proven",
+        }
+    }
+
+    /// The same as a person reads it, by what the lane's sides are called.
+    #[must_use]
+    pub fn told(self, sides: SideNames) -> String {
+        match self {
+            Verdict::OnlyNear => format!("only {}", sides.at(Side::Near)),
+            Verdict::OnlyFar => format!("only {}", sides.at(Side::Far)),
+            Verdict::Different | Verdict::Unread | Verdict::Unproven => self.word().to_owned(),
         }
     }
 }
@@ -355,11 +365,9 @@ async fn compare(pass: &Pass, mut triple: Triple, quick: bool) -> (Triple, Compa
 }
 
 async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
+    let sides = pass.lane.config.side_names();
     let unread = |side: Side, why: String| {
-        Compared::Not(
-            Verdict::Unread,
-            format!("{}: {why}", pass.lane.config.side_names().at(side)),
-        )
+        Compared::Not(Verdict::Unread, format!("{}: {why}", sides.at(side)))
     };
     let (near, far) = match (&triple.views.near, &triple.views.far) {
         (View::Unknown(why), _) => return unread(Side::Near, why.to_string()),
@@ -385,9 +393,11 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
         return Compared::Not(
             Verdict::Different,
             format!(
-                "{} here, {} there",
+                "{} {}, {} {}",
                 words::bytes(near.size),
-                words::bytes(far.size)
+                sides.at(Side::Near),
+                words::bytes(far.size),
+                sides.at(Side::Far)
             ),
         );
     }
@@ -400,7 +410,7 @@ async fn compare_views(pass: &Pass, triple: &Triple, quick: bool) -> Compared {
             true => Compared::Stub,
             false => Compared::Not(
                 Verdict::Unproven,
-                "here is a stub, and there is another version than the one it was made of: the next pass renews it".into(),
+                "one side holds a stub, and the other another version than the one it was made of: the next pass renews it".into(),
             ),
         };
     }

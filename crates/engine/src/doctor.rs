@@ -366,7 +366,10 @@ impl Doctor<'_> {
                 (_, true) if lane.terms.direction.source() != Some(side) => about.wrong(
                     asked,
                     format!("{place} may only be read"),
-                    format!("let it be written to, or: katabatic lane change {name} --direction"),
+                    format!(
+                        "let it be written to, or: katabatic lane change {name} --direction {}",
+                        side.other().towards()
+                    ),
                 ),
                 (Some(free), _) if free < LITTLE_ROOM && lane.account(side).is_none() => {
                     about.wrong(

@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 use std::sync::Arc;
 
-use katabatic_core::{Kind, words};
+use katabatic_core::{Kind, SideNames, words};
 use katabatic_engine::audit::{self, Audit, Counted, Finding, ToRead};
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::pass::Progress;
@@ -135,12 +135,13 @@ pub fn ask_before_reading(
     if app.common.json {
         return Ok(each);
     }
-    line(format!(
+    let text = format!(
         "To read and compare: {}, {} on the near side and {} on the far side.",
         words::count(sum.files, "file", "files"),
         words::bytes(sum.near),
         words::bytes(sum.far)
-    ));
+    );
+    sentence(app.style, 0, &text);
     if confirmed(app, yes, "Read them all?")? {
         return Ok(each);
     }
@@ -175,7 +176,12 @@ fn say(app: &App, lane: &LaneConfig, audit: &Audit) {
     }
     if !audit.findings.is_empty() {
         line("");
-        let items: Vec<Item> = audit.findings.iter().take(NAMED).map(item).collect();
+        let items: Vec<Item> = audit
+            .findings
+            .iter()
+            .take(NAMED)
+            .map(|finding| item(lane.side_names(), finding))
+            .collect();
         listing::print(app.style, 2, &items);
         let more = audit.findings.len().saturating_sub(NAMED);
         if more > 0 {
@@ -200,11 +206,11 @@ fn cells(name: String, counted: &Counted) -> Vec<String> {
     ]
 }
 
-fn item(finding: &Finding) -> Item {
+fn item(sides: SideNames, finding: &Finding) -> Item {
     let shows = finding.near.as_ref().or(finding.far.as_ref());
     let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
     Item {
-        lead: finding.verdict.word().to_owned().into(),
+        lead: finding.verdict.told(sides).into(),
         name: format!("{}{}", shown(&finding.path), if folder { "/" } else { "" }),
         size: shows
             .filter(|_| !folder)

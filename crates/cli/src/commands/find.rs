@@ -264,7 +264,10 @@ fn say_spares(app: &App, spares: &[Spare]) {
     ));
     let named = &spares[..spares.len().min(NAMED)];
     let number = number_width(named);
-    let items: Vec<_> = named.iter().map(|one| spare_item(number, one)).collect();
+    let items: Vec<_> = named
+        .iter()
+        .map(|one| spare_item(app, number, one))
+        .collect();
     listing::print(app.style, 2, &items);
     if spares.len() > NAMED {
         line("  and more: katabatic spares list");

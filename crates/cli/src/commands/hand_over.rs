@@ -232,7 +232,10 @@ fn obstacle_words(lane: &LaneConfig, obstacle: &Obstacle) -> Vec<String> {
                 lane.side_names().at(Side::Far)
             )];
             let each = some.iter();
-            told.extend(each.map(|(path, verdict)| format!("{}: {}", shown(path), verdict.word())));
+            let sides = lane.side_names();
+            told.extend(
+                each.map(|(path, verdict)| format!("{}: {}", shown(path), verdict.told(sides))),
+            );
             if files.0 > some.len() as u64 {
                 told.push(format!(
                     "and {} more",

@@ -173,7 +173,7 @@ fn say(app: &App, choice: &Choice, bytes: u64) {
             .go
             .iter()
             .take(NAMED)
-            .map(|spare| spare_item(number, spare))
+            .map(|spare| spare_item(app, number, spare))
             .collect();
         listing::print(app.style, 0, &items);
         let more = choice.go.len().saturating_sub(NAMED);

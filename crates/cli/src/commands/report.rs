@@ -95,6 +95,7 @@ fn gather(app: &App) -> Result<Report, Error> {
         lanes.push(LaneNow {
             name: lane.name.clone(),
             places: places(app, lane),
+            sides: lane.side_names(),
             standing: looked.map_err(|error| error.why),
             folders: space::by_folder(&app.ledger, &lane.id)?,
         });

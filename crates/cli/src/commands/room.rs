@@ -22,7 +22,7 @@ use super::sync::{code_of, needing, report_json};
 use crate::app::App;
 use crate::draw::listing::Item;
 use crate::draw::table::Rows;
-use crate::draw::{json, line, listing, progress, shown, shown_text, time};
+use crate::draw::{json, line, listing, progress, sentence, shown, shown_text, time};
 use crate::exit;
 use crate::setup::size_of;
 use crate::several::Several;
@@ -121,10 +121,13 @@ fn show(app: &App, rooms: &[(LaneConfig, Room)], failed: &[Value]) {
         line(format!("The disk has {} free.", words::bytes(free)));
     }
     let can_go: u64 = rooms.iter().map(|(_, room)| room.total.can_go.bytes).sum();
-    line(match can_go {
-        0 => "Nothing could be freed: it is held, not settled, or not on this computer.".to_owned(),
-        _ => "To free some, nothing removed, what was not used for longest first: katabatic room --free 5GB".to_owned(),
-    });
+    let text = match can_go {
+        0 => "Nothing could be freed: it is held, not settled, or not on this computer.",
+        _ => {
+            "To free some, nothing removed, what was not used for longest first: katabatic room --free 5GB"
+        }
+    };
+    sentence(app.style, 0, text);
 }
 
 const HEADINGS: [&str; 6] = [

@@ -9,7 +9,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 
 use katabatic_core::place::Place;
-use katabatic_core::{Side, words};
+use katabatic_core::{Side, SideNames, words};
 use katabatic_engine::desktop_trash::{self, Trashed};
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Error, spares as engine};
@@ -73,7 +73,10 @@ pub fn spares(app: &App, spares: &SparesCommand) -> Result<ExitCode, Error> {
 }
 
 /// One in a list: its number, lane, path, size, why it is there and since when.
-pub fn spare_item(number: usize, spare: &Spare) -> Item {
+pub fn spare_item(app: &App, number: usize, spare: &Spare) -> Item {
+    // Of a lane that is gone, nothing says any more what its sides were.
+    let lane = app.config.lane(&spare.lane_name);
+    let sides = lane.map_or(SideNames::NearAndFar, |lane| lane.side_names());
     Item {
         lead: format!("{:>number$}  {}", spare.number, spare.lane_name).into(),
         name: {
@@ -89,21 +92,13 @@ pub fn spare_item(number: usize, spare: &Spare) -> Item {
         size: words::bytes(spare.size),
         reason: format!(
             "{} {}, kept {}{}",
-            words::spare_cause(&spare.cause),
+            words::spare_cause_told(&spare.cause, sides),
             time::time(spare.taken_at),
-            kept_where(spare),
+            sides.at(spare.side),
             spare
                 .edited
                 .map_or_else(String::new, |at| format!(", edited {}", time::time(at)))
         ),
-    }
-}
-
-/// Where a spare is kept. What is on the far side is in a cloud or on another drive; its place says which.
-fn kept_where(spare: &Spare) -> &'static str {
-    match spare.side {
-        Side::Near => "on this computer",
-        Side::Far => "on the far side",
     }
 }
 
@@ -146,7 +141,7 @@ fn say_spares(app: &App, typed: &SparesListArgs, all: &[Spare]) {
         return;
     }
     let number = number_width(all);
-    let item = |spare: &Spare| spare_item(number, spare);
+    let item = |spare: &Spare| spare_item(app, number, spare);
     listing::print(app.style, 0, &all.iter().map(item).collect::<Vec<_>>());
     let bytes = all.iter().map(|spare| spare.size).sum();
     line(format!(

@@ -220,7 +220,7 @@ fn undo_by_hand(app: &App, typed: &UndoArgs, run: &Run) -> Result<ExitCode, Erro
         let number = number_width(&spares);
         let items: Vec<_> = spares
             .iter()
-            .map(|spare| spare_item(number, spare))
+            .map(|spare| spare_item(app, number, spare))
             .collect();
         listing::print(app.style, 2, &items);
     }

@@ -98,23 +98,14 @@ pub fn say_versions(app: &App, lane: &LaneConfig, story: &Story) {
     }
 }
 
-/// A side's place in words: on this computer, or in the cloud.
-fn place_words(lane: &LaneConfig, side: Side) -> &'static str {
-    match (side, lane.place(side).local()) {
-        (Side::Near, Some(_)) => "on this computer",
-        (Side::Far, Some(_)) => "on the far side",
-        (_, None) => "in the cloud",
-    }
-}
-
 fn now_row(lane: &LaneConfig, story: &Story, side: Side, entry: &Entry) -> Vec<String> {
-    let mut what = format!("{} now", place_words(lane, side));
+    let mut what = format!("{} now", lane.side_names().at(side));
     if side == Side::Far
         && let Some(seen) = story.within.far_seen
     {
         what = format!(
             "{}, as a pass saw it {}",
-            place_words(lane, side),
+            lane.side_names().at(side),
             time::dated_exact(seen)
         );
     }
@@ -154,12 +145,12 @@ fn kept_row(lane: &LaneConfig, story: &Story, kept: &KeptVersion) -> Vec<String>
         spare.edited.map_or_else(String::new, time::dated_exact),
         format!(
             "{of}{} {}{by}; kept {}{same}",
-            words::spare_cause(&spare.cause),
+            words::spare_cause_told(&spare.cause, lane.side_names()),
             time::dated_exact(spare.taken_at),
             spare
                 .place
                 .clone()
-                .unwrap_or_else(|| place_words(lane, spare.side).to_owned()),
+                .unwrap_or_else(|| lane.side_names().at(spare.side).to_owned()),
         ),
     ]
 }

@@ -151,7 +151,7 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
                 let shows = finding.near.as_ref().or(finding.far.as_ref());
                 let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
                 table.row(&[
-                    finding.verdict.word().to_owned(),
+                    finding.verdict.told(lane.side_names()),
                     format!("{}{}", finding.path, if folder { "/" } else { "" }),
                     size(&finding.near),
                     size(&finding.far),

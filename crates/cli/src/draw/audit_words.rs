@@ -99,7 +99,11 @@ pub fn verdict_words(lane: &LaneConfig, audit: &Audit) -> String {
             .filter(|finding| finding.verdict == verdict);
         let count = count.count() as u64;
         if count > 0 {
-            parts.push(format!("{} {}", words::grouped(count), verdict.word()));
+            parts.push(format!(
+                "{} {}",
+                words::grouped(count),
+                verdict.told(lane.side_names())
+            ));
         }
     }
     let next = match audit.quick {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use katabatic_core::{Agreement, EditTime, RunClass, Side, Tally, words};
+use katabatic_core::{Agreement, EditTime, RunClass, Side, SideNames, Tally, words};
 use katabatic_engine::doctor::Check;
 use katabatic_engine::standing::{LaneStanding, Standing};
 use katabatic_ledger::runs::Run;
@@ -21,6 +21,8 @@ pub struct LaneNow {
     pub name: String,
     /// Its two places.
     pub places: String,
+    /// What its sides are called.
+    pub sides: SideNames,
     /// Where its files stand, or why that cannot be told.
     pub standing: Result<LaneStanding, String>,
     /// Its folders and what they hold, as was agreed.
@@ -169,7 +171,7 @@ fn in_short(body: &mut String, report: &Report) {
                         words::bytes(standing.settled_bytes)
                     ),
                     other.join(", "),
-                    seen(standing),
+                    seen(lane.sides, standing),
                 )
             }
             Err(why) => ("not known".to_owned(), why.clone(), String::new()),
@@ -181,11 +183,13 @@ fn in_short(body: &mut String, report: &Report) {
 }
 
 /// When each side was looked at, with dates: the page is read on another day.
-fn seen(standing: &LaneStanding) -> String {
+fn seen(sides: SideNames, standing: &LaneStanding) -> String {
     let dated = |at: Option<EditTime>| at.map_or_else(|| "never yet".to_owned(), time::dated);
     format!(
-        "here {}\nthere {}",
+        "{} {}\n{} {}",
+        sides.label(Side::Near),
         dated(standing.near_seen),
+        sides.label(Side::Far),
         dated(standing.far_seen)
     )
 }

@@ -242,6 +242,9 @@ fn nothing_is_written_to_a_read_only_account() {
     desk.run(&["sync"])
         .ends(3)
         .says("nothing may be written in the cloud, it can only be read");
+    desk.run(&["doctor"])
+        .ends(3)
+        .says("katabatic lane change scores --direction down");
     assert!(desk.near().join("there.txt").exists());
     fs::remove_file(desk.near().join("there.txt")).unwrap();
     desk.run(&["sync"]).ends(3);

@@ -48,7 +48,7 @@ fn a_yes_is_said_only_when_nothing_is_lost_with_the_computer() {
     asked(&desk, &["--yes"])
         .ends(3)
         .says("2 files, 19 B not proven to be in the cloud")
-        .says("Rota.csv: only here")
+        .says("Rota.csv: only on this computer")
         .says("No: not yet.");
     desk.run(&["sync"]).ends(0);
     asked(&desk, &["--yes"])

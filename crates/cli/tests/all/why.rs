@@ -194,7 +194,14 @@ fn an_audit_leaves_a_report_of_each_kind() {
         let name = to.to_str().unwrap();
         desk.run(&["audit", "--to", name]).ends(3);
         let text = fs::read_to_string(&to).unwrap();
-        assert!(text.contains("only here"), "{kind}: {text}");
+        assert!(
+            text.contains(if kind == "html" {
+                "only on this computer"
+            } else {
+                "only here"
+            }),
+            "{kind}: {text}"
+        );
         assert_eq!(text.contains("<b>.txt"), kind != "html", "{kind}");
         // Nothing is written over.
         desk.run(&["audit", "--to", name])
@@ -402,7 +409,7 @@ fn the_versions_of_a_file_are_told_and_each_can_be_looked_at() {
         .ends(0)
         .says("Versions")
         .says("on this computer now")
-        .says("replaced by the version from here")
+        .says("replaced by the version on this computer")
         .says("by run 2 (sync); kept in the cloud")
         .says("--show near|far|1");
     assert!(!story.out.contains("\x1b"), "{}", story.out);

@@ -5,7 +5,7 @@
 mod run_log;
 
 pub use crate::quantity::{bytes, count, grouped, span};
-pub use run_log::{deed, item_outcome, kept_for, run_outcome, spare_cause};
+pub use run_log::{deed, item_outcome, kept_for, run_outcome, spare_cause, spare_cause_told};
 
 use crate::decide::Change;
 use crate::selection::LeftOutBy;

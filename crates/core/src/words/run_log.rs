@@ -4,6 +4,7 @@ use crate::run_log::{Deed, ItemEnding, ItemOutcome, RunOutcome};
 use crate::spare_cause::{DroppedFor, KeptFor, SpareCause};
 
 use super::count;
+use crate::SideNames;
 
 /// What was done with a path, in a word or two: `carry up`, `remove here`.
 #[must_use]
@@ -74,7 +75,7 @@ pub fn run_outcome(outcome: &RunOutcome) -> String {
     }
 }
 
-/// Why a version lies among the spares.
+/// Why a version lies among the spares, as answers to programs and older ledgers have it.
 #[must_use]
 pub fn spare_cause(cause: &SpareCause) -> String {
     match cause {
@@ -103,6 +104,36 @@ pub fn spare_cause(cause: &SpareCause) -> String {
         SpareCause::Dropped(why) => format!("dropped: {}", dropped_for(why)),
         SpareCause::Kept(why) => kept_for(why),
         SpareCause::Told(words) => words.clone(),
+    }
+}
+
+/// The same as a person reads it, by what the lane's sides are called.
+#[must_use]
+pub fn spare_cause_told(cause: &SpareCause, sides: SideNames) -> String {
+    match cause {
+        SpareCause::ReplacedFrom(side) => format!("replaced by the version {}", sides.at(*side)),
+        SpareCause::RemovedFrom(side) => format!("removed {}", sides.at(*side)),
+        SpareCause::MadeWayFor(side) => format!(
+            "makes way for something of another kind {}",
+            sides.at(*side)
+        ),
+        SpareCause::MovedOn(side) => format!("moved {}", sides.at(*side)),
+        SpareCause::YieldedTo(side) => format!(
+            "yielded to the version {} when the conflict was settled",
+            sides.at(*side)
+        ),
+        SpareCause::PutBeside
+        | SpareCause::KeptBeside
+        | SpareCause::RemovedByHand
+        | SpareCause::ReplacedByHand
+        | SpareCause::MovedByHand
+        | SpareCause::SweptBy(_)
+        | SpareCause::MadeWayForRun(_)
+        | SpareCause::Met
+        | SpareCause::Found
+        | SpareCause::Dropped(_)
+        | SpareCause::Kept(_)
+        | SpareCause::Told(_) => spare_cause(cause),
     }
 }
 

@@ -261,7 +261,7 @@ async fn status_tells_of_a_move_before_it_is_carried() {
     assert_eq!(seen.standings.len(), 1, "{:#?}", seen.standings);
     assert_eq!(
         seen.standings[0].reason,
-        "was d on the near side, with 2 files in it"
+        "was d on this computer, with 2 files in it"
     );
 }
 
