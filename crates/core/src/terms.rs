@@ -2,7 +2,7 @@
 //!
 //! They are plain data, so that every cell of direction × removals × drift × updates can be tried without a lane.
 
-use crate::Side;
+use crate::{Side, SideNames};
 
 /// Which way a lane carries.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
@@ -147,15 +147,13 @@ impl Direction {
 
     /// What it means, in a sentence's middle.
     #[must_use]
-    pub fn meaning(self) -> &'static str {
-        match self {
-            Direction::TwoWay => "changes on each side go to the other",
-            Direction::Up => {
-                "changes on the near side go to the far side; nothing is ever written on the near side"
-            }
-            Direction::Down => {
-                "changes on the far side come to the near side; nothing is ever written on the far side"
-            }
+    pub fn meaning(self, sides: SideNames) -> String {
+        match self.source() {
+            None => "changes on each side go to the other".to_owned(),
+            Some(side) => format!(
+                "what changes {0} goes to the other side; nothing is ever written {0}",
+                sides.at(side)
+            ),
         }
     }
 }

@@ -117,7 +117,11 @@ fn say(app: &App, lane: &LaneConfig, plan: &Plan, all: bool) {
         words::count(plan.settled, "file", "files")
     ));
     if plan.brake_verdict != BrakeVerdict::Open {
-        line(format!("The brake would stop this: {}", plan.brake_words()));
+        sentence(
+            app.style,
+            0,
+            &format!("The brake would stop this: {}", plan.brake_words()),
+        );
         line(format!(
             "  If it is wanted: katabatic sync {name} --release-brake {}",
             plan.brake.planned.total()

@@ -190,5 +190,5 @@ fn a_new_computer_takes_over_what_a_dead_one_had_covered() {
     person
         .run(&["lane", "show", "documents"])
         .ends(0)
-        .says("up: changes on the near side go to the far side");
+        .says("up: what changes on this computer goes to the other side");
 }

@@ -8,7 +8,7 @@ use crate::commands::plan::time_words;
 use crate::setup::{ContentsTyped, SetupArgs};
 use clap::Args;
 use katabatic_core::schedule::When;
-use katabatic_core::{Direction, PerSide, Removals, Side, did_you_mean};
+use katabatic_core::{Direction, PerSide, Removals, Side, SideNames, did_you_mean};
 use std::io::BufRead;
 use std::path::Path;
 
@@ -492,7 +492,7 @@ fn direction(app: &App, near: &Place, far: &Place) -> Result<Direction, Error> {
             "   {}  {}: {}",
             at + 1,
             direction.word(),
-            direction.meaning()
+            direction.meaning(SideNames::of(near, far))
         ));
     }
     loop {

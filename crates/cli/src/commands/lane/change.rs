@@ -347,7 +347,7 @@ fn differences(before: &LaneConfig, after: &LaneConfig) -> Vec<String> {
         "Direction",
         old.direction != new.direction,
         new.direction.word(),
-        new.direction.meaning(),
+        &new.direction.meaning(after.side_names()),
     );
     other(
         "Removals",

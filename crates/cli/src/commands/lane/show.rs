@@ -148,7 +148,11 @@ fn say_terms(app: &App, lane: &LaneConfig) {
     let one_way = terms.direction != Direction::TwoWay;
     fact(
         "direction",
-        &format!("{}: {}", terms.direction.word(), terms.direction.meaning()),
+        &format!(
+            "{}: {}",
+            terms.direction.word(),
+            terms.direction.meaning(lane.side_names())
+        ),
     );
     fact("removals", terms.removals.meaning());
     if one_way {
