@@ -4,7 +4,7 @@ use clap::Args;
 use globset::{GlobBuilder, GlobMatcher};
 use std::process::ExitCode;
 
-use katabatic_core::{Kind, words};
+use katabatic_core::{Kind, Side, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::LaneConfig;
 use katabatic_engine::standing::LaneStanding;
@@ -241,10 +241,13 @@ fn say(app: &App, sort: SortTyped, lanes: &[InLane]) {
         return;
     }
     for lane in lanes {
+        let sides = lane.lane.side_names();
         let told = format!(
-            "Lane {}: seen here {}, there {}",
+            "Lane {}: seen {} {}, {} {}",
             lane.lane.name,
+            sides.at(Side::Near),
             here_words(&lane.standing),
+            sides.at(Side::Far),
             there_words(&lane.standing)
         );
         draw::sentence(app.style, 2, &told);
