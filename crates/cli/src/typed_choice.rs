@@ -88,8 +88,8 @@ impl Choice for Updates {
 
 impl Choice for NewFolders {
     const ALL: &'static [(NewFolders, &'static str)] = &[
-        (NewFolders::Take, "They come to this computer"),
-        (NewFolders::Skip, "They stay in the cloud alone"),
+        (NewFolders::Take, "They come, too"),
+        (NewFolders::Skip, "They stay on the other side alone"),
     ];
 
     fn name(self) -> &'static str {

@@ -86,11 +86,11 @@ pub(crate) async fn answer(
             return Err(Error::usage(
                 what,
                 format!(
-                    "it changed {0} by itself, and this lane carries nothing to the other side",
+                    "it changed {0} by itself, and this lane carries nothing that changes {0}",
                     sides.at(side)
                 ),
                 format!(
-                    "To put it right with the version {0}: --keep {1}.{2} To take it over {0}: katabatic copy {3} {4}",
+                    "To put it right with the version {0}: --keep {1}.{2} To have it {0}, too: katabatic copy {3} {4}",
                     sides.at(side.other()),
                     side.other().name(),
                     match has_both {

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use futures_util::{StreamExt, TryStreamExt, stream};
 use katabatic_core::{
     Base, Digest, Direction, EditTime, Entry, Kind, LeftOutBy, Listing, PerSide, Reconciler,
-    RelPath, Side, SideNames, Tally, Triple, Unknown, View, words,
+    RelPath, Side, Tally, Triple, Unknown, View, words,
 };
 use tokio::sync::mpsc;
 
@@ -53,16 +53,6 @@ impl Verdict {
             Verdict::OnlyFar => "only there",
             Verdict::Unread => "not read",
             Verdict::Unproven => "not proven",
-        }
-    }
-
-    /// The same as a person reads it, by what the lane's sides are called.
-    #[must_use]
-    pub fn told(self, sides: SideNames) -> String {
-        match self {
-            Verdict::OnlyNear => format!("only {}", sides.at(Side::Near)),
-            Verdict::OnlyFar => format!("only {}", sides.at(Side::Far)),
-            Verdict::Different | Verdict::Unread | Verdict::Unproven => self.word().to_owned(),
         }
     }
 }

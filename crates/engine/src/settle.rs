@@ -3,7 +3,7 @@
 use katabatic_core::decide::{Verdict, decide};
 use katabatic_core::{
     Agreement, Decision, EditTime, Entry, Kind, PerSide, RelPath, RunCommand, RunOutcome, Side,
-    SpareCause, Step, Triple, View, words,
+    SideNames, SpareCause, Step, Triple, View, words,
 };
 
 pub use crate::answer::Keep;
@@ -153,7 +153,7 @@ pub async fn settle(
     }
     if let Some(Answered { done, reports }) = answer(pass, path, keep).await? {
         let runs = reports.iter().map(|report| report.run).collect::<Vec<_>>();
-        let report = worst(reports);
+        let report = worst(reports, pass.lane.config.side_names());
         return Ok(Settled {
             done,
             spares: spares_of(pass, &runs)?,
@@ -225,12 +225,15 @@ fn spares_of(pass: &Pass, runs: &[Option<i64>]) -> Result<Vec<Spare>, Error> {
 }
 
 /// The report that asks most of a person.
-fn worst(reports: Vec<Report>) -> Report {
+fn worst(reports: Vec<Report>, sides: SideNames) -> Report {
     let needs = |report: &Report| report.needs_a_person();
     reports
         .into_iter()
         .reduce(|so_far, next| if needs(&so_far) { so_far } else { next })
-        .unwrap_or_default()
+        .unwrap_or_else(|| Report {
+            sides,
+            ..Report::default()
+        })
 }
 
 fn only_reads(pass: &Pass, path: &RelPath, side: Side) -> Error {

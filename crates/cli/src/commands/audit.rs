@@ -3,7 +3,7 @@
 use crate::draw::audit_words::also_words;
 use crate::draw::audit_words::audit_json;
 use crate::draw::audit_words::how_words;
-use crate::draw::audit_words::verdict_words;
+use crate::draw::audit_words::{verdict_told, verdict_words};
 use clap::Args;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -210,7 +210,7 @@ fn item(sides: SideNames, finding: &Finding) -> Item {
     let shows = finding.near.as_ref().or(finding.far.as_ref());
     let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
     Item {
-        lead: finding.verdict.told(sides).into(),
+        lead: verdict_told(finding.verdict, sides).into(),
         name: format!("{}{}", shown(&finding.path), if folder { "/" } else { "" }),
         size: shows
             .filter(|_| !folder)

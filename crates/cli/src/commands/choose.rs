@@ -218,9 +218,10 @@ fn show(app: &App, lane: &LaneConfig, looked: &Looked, depth: usize, free: Optio
     if let Some(free) = free {
         line(format!("Free on this disk: {}", words::bytes(free)));
     }
+    let far = lane.side_names().at(Side::Far);
     line(match choice.new_folders {
-        NewFolders::Take => "New folders in the cloud come to this computer by themselves.",
-        NewFolders::Skip => "New folders in the cloud stay there until they are taken.",
+        NewFolders::Take => format!("New folders {far} come by themselves."),
+        NewFolders::Skip => format!("New folders {far} stay there until they are taken."),
     });
     line(format!(
         "To change it: katabatic choose {0} --skip FOLDER, katabatic choose {0} --take FOLDER",

@@ -17,6 +17,7 @@ use serde_json::{Value, json};
 use super::audit::ask_before_reading;
 use super::status::heading;
 use crate::app::App;
+use crate::draw::audit_words::verdict_told;
 use crate::draw::look::{Drawn, Look};
 use crate::draw::page::{Column, Table};
 use crate::draw::{self, error, json, line, new_file, page, progress, shown, shown_text, time};
@@ -233,9 +234,9 @@ fn obstacle_words(lane: &LaneConfig, obstacle: &Obstacle) -> Vec<String> {
             )];
             let each = some.iter();
             let sides = lane.side_names();
-            told.extend(
-                each.map(|(path, verdict)| format!("{}: {}", shown(path), verdict.told(sides))),
-            );
+            told.extend(each.map(|(path, verdict)| {
+                format!("{}: {}", shown(path), verdict_told(*verdict, sides))
+            }));
             if files.0 > some.len() as u64 {
                 told.push(format!(
                     "and {} more",

@@ -11,6 +11,7 @@ use std::sync::Arc;
 use katabatic_core::place::Place;
 use katabatic_core::{Side, SideNames, words};
 use katabatic_engine::desktop_trash::{self, Trashed};
+use katabatic_engine::hand::BY_HAND;
 use katabatic_engine::pass::Progress;
 use katabatic_engine::{Error, spares as engine};
 use katabatic_ledger::spare_rows::{self, Spare};
@@ -74,9 +75,13 @@ pub fn spares(app: &App, spares: &SparesCommand) -> Result<ExitCode, Error> {
 
 /// One in a list: its number, lane, path, size, why it is there and since when.
 pub fn spare_item(app: &App, number: usize, spare: &Spare) -> Item {
-    // Of a lane that is gone, nothing says any more what its sides were.
-    let lane = app.config.lane(&spare.lane_name);
-    let sides = lane.map_or(SideNames::NearAndFar, |lane| lane.side_names());
+    let sides = match app.config.lane(&spare.lane_name) {
+        Ok(lane) => lane.side_names(),
+        // By hand, the far side is always one of an account.
+        Err(_) if spare.lane_name == BY_HAND => SideNames::ComputerAndCloud,
+        // Of a lane that is gone, nothing says any more what its sides were.
+        Err(_) => SideNames::NearAndFar,
+    };
     Item {
         lead: format!("{:>number$}  {}", spare.number, spare.lane_name).into(),
         name: {

@@ -12,7 +12,7 @@ use serde_json::json;
 use super::new_file;
 use super::page::{self, Column, Table};
 use super::time;
-use crate::draw::audit_words::{also_words, audit_json, how_words, verdict_words};
+use crate::draw::audit_words::{also_words, audit_json, how_words, verdict_told, verdict_words};
 
 const KINDS: [&str; 3] = ["html", "csv", "json"];
 
@@ -151,7 +151,7 @@ fn html(audits: &[(LaneConfig, Audit)]) -> String {
                 let shows = finding.near.as_ref().or(finding.far.as_ref());
                 let folder = shows.is_some_and(|entry| entry.kind == Kind::Folder);
                 table.row(&[
-                    finding.verdict.told(lane.side_names()),
+                    verdict_told(finding.verdict, lane.side_names()),
                     format!("{}{}", finding.path, if folder { "/" } else { "" }),
                     size(&finding.near),
                     size(&finding.far),

@@ -1,7 +1,7 @@
 //! What an audit found, in words and for programs.
 
 use crate::draw::{json, shown_text, time};
-use katabatic_core::words;
+use katabatic_core::{Side, SideNames, words};
 use katabatic_engine::audit::{Audit, Counted, Holds, Verdict};
 use katabatic_engine::config::LaneConfig;
 use serde_json::{Value, json};
@@ -76,6 +76,15 @@ pub fn also_words(audit: &Audit) -> Vec<String> {
     said
 }
 
+/// What one path came to, by what the lane's sides are called.
+pub fn verdict_told(verdict: Verdict, sides: SideNames) -> String {
+    match verdict {
+        Verdict::OnlyNear => format!("only {}", sides.at(Side::Near)),
+        Verdict::OnlyFar => format!("only {}", sides.at(Side::Far)),
+        Verdict::Different | Verdict::Unread | Verdict::Unproven => verdict.word().to_owned(),
+    }
+}
+
 /// The answer, in a sentence.
 pub fn verdict_words(lane: &LaneConfig, audit: &Audit) -> String {
     let equal = words::count(audit.total().equal, "file", "files");
@@ -102,7 +111,7 @@ pub fn verdict_words(lane: &LaneConfig, audit: &Audit) -> String {
             parts.push(format!(
                 "{} {}",
                 words::grouped(count),
-                verdict.told(lane.side_names())
+                verdict_told(verdict, lane.side_names())
             ));
         }
     }
