@@ -43,6 +43,7 @@ use crate::commands::tell::TellArgs;
 use crate::commands::undo::UndoArgs;
 use crate::commands::why::WhyArgs;
 use crate::common::Common;
+use crate::draw::wrapped;
 
 /// Ties a person's folders to a cloud account and keeps them in step.
 #[derive(Debug, Parser)]
@@ -88,17 +89,17 @@ pub enum Command {
     Openings(OpeningsArgs),
     /// The standard folders: how large they are, what covers them, and lanes for them
     Cover(CoverArgs),
-    /// Choose which folders of the far side come here, by size
+    /// Choose which folders of the far side come to this computer, by size
     Choose(ChooseArgs),
     /// Show what a pass would do; nothing is changed
     Plan(PlanArgs),
     /// Run a pass: scan, plan, carry, record
     Sync(SyncArgs),
-    /// Bring content here, of what is only a stub
+    /// Bring content to this computer, of what is only a stub
     Fetch(FetchArgs),
-    /// Free room and remove nothing: content that is proven to be there becomes a stub here
+    /// Free room and remove nothing: content that the other side is proven to have becomes a stub
     Shed(ShedArgs),
-    /// Keep files and folders here for good, whatever else is dropped; or list what is kept
+    /// Keep files and folders on this computer for good, whatever else is dropped; or list what is kept
     Hold(HoldArgs),
     /// Show what lies on this disk, and what could be freed; or free so much of it
     Room(RoomArgs),
@@ -108,7 +109,7 @@ pub enum Command {
     Find(FindArgs),
     /// Tell the whole story of one file or folder, there or not
     Why(WhyArgs),
-    /// Show names that the other side does not take, with names that would do, and rename them here
+    /// Show names that the other side does not take, with names that would do, and rename them on this computer
     Names(NamesArgs),
     /// Prove that both sides hold the same: read them and compare byte for byte
     Audit(AuditArgs),
@@ -131,11 +132,11 @@ pub enum Command {
     /// What passes removed or replaced: list, restore, prune
     #[command(subcommand)]
     Spares(SparesCommand),
-    /// Show what a folder holds, here or in an account
+    /// Show what a folder holds, on this computer or in an account
     List(ListArgs),
-    /// Show which folders are large, here or in an account
+    /// Show which folders are large, on this computer or in an account
     Sizes(SizesArgs),
-    /// Make a folder, here or in an account
+    /// Make a folder, on this computer or in an account
     MakeFolder(MakeFolderArgs),
     /// Copy a file or a folder, between any two places
     Copy(CopyArgs),
@@ -191,6 +192,9 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("Around it", &["standin", "completions", "man", "help"]),
 ];
 
+/// Columns for what is said of a command: with its name beside it, 80 in all.
+const ABOUT: usize = 65;
+
 /// All that can be typed, with the commands in groups and examples beside them.
 pub fn command() -> clap::Command {
     let command = examples::with_examples(Typed::command());
@@ -205,7 +209,11 @@ pub fn command() -> clap::Command {
                 (Some(about), _) => about.to_string(),
                 (None, _) => "Show this, or what a command takes".to_owned(),
             };
-            groups.push_str(&format!("  {name:<13}{about}\n"));
+            // Left to the library, what does not fit would go on below the names.
+            for (at, part) in wrapped(&about, ABOUT).iter().enumerate() {
+                let name = if at == 0 { *name } else { "" };
+                groups.push_str(&format!("  {name:<13}{part}\n"));
+            }
         }
         groups.push('\n');
     }

@@ -69,6 +69,15 @@ fn help_shows_the_commands_in_groups_and_examples() {
         .says("Exit codes:");
     let at = |text: &str| help.out.find(text).unwrap();
     assert!(at("  lane ") < at("  sync ") && at("  sync ") < at("  settle "));
+    // What is said of a command goes on below itself, and not below the names.
+    for line in help.out[at("Set up:")..at("Options:")].lines() {
+        let column = |at: usize| line.as_bytes().get(at);
+        let below = column(14) == Some(&b' ') && column(15).is_some_and(|byte| *byte != b' ');
+        assert!(
+            line.len() <= 80 && (!line.starts_with(' ') || below),
+            "{line}"
+        );
+    }
     for typed in [&["help", "settle"][..], &["settle", "--help"]] {
         desk.run(typed)
             .ends(0)
