@@ -502,7 +502,7 @@ fn obstacles(answer: &Answer, lost: bool) -> impl Iterator<Item = String> + '_ {
             .iter()
             .filter(move |obstacle| obstacle.is_lost() == lost);
         wanted.map(|obstacle| {
-            let words = obstacle_words(&lane.config, obstacle).join(" ");
+            let words = obstacle_words(&lane.config, obstacle).join("; ");
             format!("Lane {}: {words}", lane.config.name)
         })
     })

@@ -112,6 +112,18 @@ fn a_yes_is_said_only_when_nothing_is_lost_with_the_computer() {
         .ends(3)
         .json();
     assert_eq!(answer["may_go"], false, "{answer:#}");
+    let page = desk.path("no.html");
+    let to = [
+        "--yes",
+        "--except",
+        "Letters",
+        "--to",
+        page.to_str().unwrap(),
+    ];
+    asked(&desk, &to).ends(3);
+    let page = fs::read_to_string(page).unwrap();
+    // A command and what follows it are not to be read as one.
+    assert!(page.contains("katabatic sync scores; Rota.csv: "), "{page}");
     let whats: Vec<&str> = answer["lanes"][0]["obstacles"]
         .as_array()
         .unwrap()
