@@ -12,8 +12,9 @@ use url::Url;
 use katabatic_core::place::Place;
 use katabatic_engine::Home;
 use katabatic_engine::config::{Config, LaneConfig};
-use katabatic_engine::open::connection_of;
+use katabatic_engine::open::{address_of, connection_of};
 use katabatic_sides::net::{Http, host_and_port};
+use katabatic_sides::sftp;
 
 /// Who does not take a connection in this time, or does not answer, is not there.
 const PATIENCE: Duration = Duration::from_secs(3);
@@ -21,6 +22,8 @@ const PATIENCE: Duration = Duration::from_secs(3);
 /// The way to one side.
 enum Way {
     Folder(PathBuf),
+    /// A server of SFTP, by host and port.
+    Host(String, u16),
     Server {
         /// Where a connection is made to: the server, or the proxy on the way.
         place: String,
@@ -33,6 +36,10 @@ impl Way {
     async fn is_open(&self) -> bool {
         match self {
             Way::Folder(folder) => folder.is_dir(),
+            Way::Host(host, port) => {
+                let connected = timeout(PATIENCE, TcpStream::connect((&host[..], *port)));
+                matches!(connected.await, Ok(Ok(_)))
+            }
             Way::Server {
                 place,
                 http,
@@ -63,7 +70,14 @@ impl Line {
             match lane.place(side) {
                 Place::Local(root) => ways.push(Way::Folder(root.clone())),
                 Place::Far { account, .. } => {
-                    let connection = connection_of(home, config.account(account).ok()?).ok()?;
+                    let account = config.account(account).ok()?;
+                    if account.is_sftp() {
+                        let address = address_of(account).ok()?;
+                        let (host, port) = sftp::really(address.host_str()?, address.port());
+                        ways.push(Way::Host(host, port));
+                        continue;
+                    }
+                    let connection = connection_of(home, account).ok()?;
                     let address = connection.address;
                     let http = Box::new(connection.line.http_for_transfers(&address).ok()?);
                     let goal = http.proxy.url.as_ref().unwrap_or(&address);

@@ -43,7 +43,8 @@ impl App {
             Some(dir) => Home::under(dir)?,
             None => Home::of_person()?,
         }
-        .asking(Arc::new(passphrase::ask));
+        .asking(Arc::new(passphrase::ask))
+        .asking_steps(Arc::new(passphrase::ask_step));
         let config = Config::read(&home)?;
         katabatic_bus_error::end_with_words(format!(
             "katabatic: the ledger {}\n  why   the disk that it lies on is full, or fails\n  next  Free some room on that disk, and do the same again. Nothing is lost: what was under way is cleared up first.\n",

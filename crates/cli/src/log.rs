@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use katabatic_engine::Error;
-use katabatic_sides::webdav::REQUESTS;
+use katabatic_sides::net::REQUESTS;
 use tracing_subscriber::EnvFilter;
 
 use crate::draw;

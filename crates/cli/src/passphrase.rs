@@ -39,3 +39,15 @@ pub fn ask(new: bool) -> Result<Secret, Error> {
     }
     Ok(Secret::new(first))
 }
+
+/// Asks for what a server wants to know at sign-in; none where there is no terminal.
+pub fn ask_step(question: &str) -> Option<Secret> {
+    if !std::io::stdin().is_terminal() {
+        return None;
+    }
+    // The question is the server's: nothing in it may steer the terminal.
+    let question = crate::draw::shown_text(question);
+    rpassword::prompt_password(format!("{question} "))
+        .ok()
+        .map(Secret::new)
+}

@@ -129,6 +129,8 @@ impl Choice for SignIn {
             "By a code that the person types on any device",
         ),
         (SignIn::Basic, "By name and password"),
+        (SignIn::Key, "By a key in a file, by SFTP (see --key)"),
+        (SignIn::Agent, "By a key that the SSH agent holds, by SFTP"),
     ];
 
     fn name(self) -> &'static str {

@@ -1,7 +1,11 @@
 //! What was found out about a server, and what that leaves unguarded: the probe writes it, the ledger keeps it, and
 //! whoever asks a server for anything relies on it.
 
+mod sftp;
+
 use serde::{Deserialize, Serialize};
+
+pub use sftp::{FoundNames, SftpFindings};
 
 /// How a server keeps to something it was asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -159,6 +163,9 @@ pub struct Findings {
     pub refused_characters: String,
     /// The longest name that was taken, of those tried, in bytes.
     pub longest_name: usize,
+    /// What only servers of SFTP are asked; there what is of WebDAV alone stands at its worst.
+    #[serde(default)]
+    pub sftp: Option<SftpFindings>,
 }
 
 /// What was not asked by an older version of this program is believed at its worst.
@@ -208,6 +215,12 @@ impl Findings {
     /// All of it, as a table.
     #[must_use]
     pub fn table(&self) -> Vec<Finding> {
+        if let Some(sftp) = &self.sftp {
+            let mut table = sftp.table();
+            table.push(self.about_space());
+            table.extend(self.about_names());
+            return table;
+        }
         let mut table = self.about_tags();
         table.extend(self.about_conditions());
         table.extend(self.about_writing());
@@ -540,6 +553,14 @@ impl Findings {
         odd
     }
 
+    fn about_space(&self) -> Finding {
+        line(
+            "used and free space",
+            yes_or(self.quota, "not told"),
+            "shown where it is told",
+        )
+    }
+
     fn usual_looks(&self) -> Vec<Finding> {
         vec![
             line(
@@ -569,11 +590,7 @@ impl Findings {
                     "what is moved there is removed here and fetched again"
                 },
             ),
-            line(
-                "used and free space",
-                yes_or(self.quota, "not told"),
-                "shown where it is told",
-            ),
+            self.about_space(),
             line(
                 "properties of our own",
                 yes_or(self.properties, "not kept"),

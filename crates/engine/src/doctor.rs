@@ -13,7 +13,7 @@ use crate::accounts::device_grant::Tokens;
 use crate::accounts::reach;
 use crate::config::{AccountConfig, Config, LaneConfig, SignIn};
 use crate::local_time::in_words;
-use crate::open::{OpenLane, account_client, connection_of, open_lane, side_failed};
+use crate::open::{OpenLane, account_client, address_of, open_lane, side_failed};
 use crate::rights;
 use crate::secrets;
 use crate::self_opening;
@@ -24,7 +24,6 @@ use katabatic_ledger::runs;
 use katabatic_ledger::spare_rows;
 use katabatic_sides::explain::explain;
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::survey;
 
 const SECOND: i64 = 1_000_000_000;
 const DAY: i64 = 86_400 * SECOND;
@@ -249,11 +248,11 @@ impl Doctor<'_> {
                 return about.checks;
             }
         };
-        let found = match survey(&client, false).await {
+        let found = match client.survey(false).await {
             Ok(found) => found,
             Err(error) => {
-                let error = match connection_of(self.home, account) {
-                    Ok(connection) => explain(name, &connection.address, &error),
+                let error = match address_of(account) {
+                    Ok(address) => explain(name, &address, &error),
                     Err(error) => error,
                 };
                 about.failed("reached", &error);
@@ -294,10 +293,11 @@ impl Doctor<'_> {
     /// The certificate and the sign-in, neither of which lasts for ever.
     async fn what_ends(&self, about: &mut About, account: &AccountConfig) {
         let name = &account.name;
-        if let Ok(connection) = connection_of(self.home, account)
-            && let Ok(proxy) = connection.line.proxy.used_for(&connection.address)
-            && let Ok(knocked) =
-                reach::knock(name, &connection.address, &connection.line, &proxy).await
+        let line = account.line();
+        if !account.is_sftp()
+            && let Ok(address) = address_of(account)
+            && let Ok(proxy) = line.proxy.used_for(&address)
+            && let Ok(knocked) = reach::knock(name, &address, &line, &proxy).await
             && let Some(certificate) = knocked.certificate
         {
             let mend = format!(
@@ -305,11 +305,16 @@ impl Doctor<'_> {
             );
             self.ends(about, "certificate", certificate.until, &mend);
         }
-        if account.sign_in == SignIn::Basic {
-            return about.fine(
-                "sign-in",
-                "by name and password, which have no end that is known",
-            );
+        let endless = match account.sign_in {
+            SignIn::Basic => "by name and password, which have no end that is known",
+            SignIn::Key => "by a key, which has no end that is known",
+            SignIn::Agent => {
+                "by a key of the SSH agent: where none runs, such as for a service, nobody signs in"
+            }
+            SignIn::Device => "",
+        };
+        if !endless.is_empty() {
+            return about.fine("sign-in", endless);
         }
         let tokens = secrets::recall(self.home, name, account.keeping)
             .ok()

@@ -17,6 +17,7 @@ use katabatic_sides::net::rate::{Dials, Limits};
 use katabatic_sides::net::shared::Shared;
 use katabatic_sides::private_files::{check_ours, private_folder, random_hex, write_private};
 use katabatic_sides::secret::Secret;
+use katabatic_sides::sftp::{AskStep, SftpShared};
 use katabatic_sides::side_error::SideError;
 
 /// Asks the person for the passphrase of the secrets; `true` where it is a new one, to be typed twice.
@@ -30,11 +31,17 @@ pub struct Home {
     ask: Option<AskPassphrase>,
     /// The key of the secrets, once it was opened: nobody is asked twice by one program.
     pub(crate) opened_key: Arc<Mutex<Option<Secret>>>,
+    /// Who is asked where a server wants to know more at sign-in than a password.
+    ask_step: Option<AskStep>,
     /// What all clients of an account share, by the account's name, and what it was made for.
     shared: SharedByAccount,
+    /// The same of accounts by SFTP.
+    sftp_shared: SftpByAccount,
     /// What the limits stand at: of all lanes together under no name, of `@ACCOUNT`, of a lane's id.
     dials: Arc<Mutex<HashMap<String, Dials>>>,
 }
+
+type SftpByAccount = Arc<Mutex<HashMap<String, (String, SftpShared)>>>;
 
 type SharedByAccount = Arc<Mutex<HashMap<String, (Url, Line, Shared)>>>;
 
@@ -86,7 +93,9 @@ impl Home {
             state: dir,
             ask: None,
             opened_key: Arc::default(),
+            ask_step: None,
             shared: Arc::default(),
+            sftp_shared: Arc::default(),
             dials: Arc::default(),
         }
         .made()
@@ -120,7 +129,9 @@ impl Home {
             state,
             ask: None,
             opened_key: Arc::default(),
+            ask_step: None,
             shared: Arc::default(),
+            sftp_shared: Arc::default(),
             dials: Arc::default(),
         }
         .made()
@@ -159,6 +170,43 @@ impl Home {
         let kept = (address.clone(), line.clone(), shared.clone());
         known.insert(account.to_owned(), kept);
         Ok(shared)
+    }
+
+    /// What all clients of this account by SFTP share in this program: its connection, and its limits.
+    /// `made_for` tells all that a connection depends on.
+    pub(crate) fn sftp_shared_of(
+        &self,
+        account: &str,
+        made_for: String,
+        limits: &Limits,
+    ) -> SftpShared {
+        let own = self.dials(&format!("@{account}"), limits);
+        let all = self.dials_of("");
+        let mut known = self
+            .sftp_shared
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner);
+        if let Some((known_for, shared)) = known.get(account)
+            && *known_for == made_for
+        {
+            return shared.clone();
+        }
+        let shared = SftpShared::new([&all, &own]);
+        known.insert(account.to_owned(), (made_for, shared.clone()));
+        shared
+    }
+
+    /// With a way to ask the person for what a server wants to know at sign-in besides a password.
+    #[must_use]
+    pub fn asking_steps(mut self, ask: AskStep) -> Home {
+        self.ask_step = Some(ask);
+        self
+    }
+
+    /// Who is asked for that.
+    #[must_use]
+    pub fn ask_step(&self) -> Option<AskStep> {
+        self.ask_step.clone()
     }
 
     /// For how long an account asked to be left alone, as far as this program was told.

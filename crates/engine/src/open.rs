@@ -19,15 +19,18 @@ use katabatic_core::place::Place;
 use katabatic_ledger::Ledger;
 use katabatic_ledger::account_rows;
 use katabatic_ledger::rows::{self, LaneRow};
+use katabatic_sides::account::{AccountClient, KnownServer};
 use katabatic_sides::away::AwaySide;
 use katabatic_sides::explain::untrusted;
 use katabatic_sides::local::LocalSide;
-use katabatic_sides::net::rate::Dials;
+use katabatic_sides::net::rate::{Dials, Limits};
 use katabatic_sides::private_files::private_folder;
+use katabatic_sides::sftp::{self, SftpClient, WayIn};
 use katabatic_sides::side_error::{Away, Refusal};
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::{Client, Connection, Signer, WebdavSide};
+use katabatic_sides::webdav::{Client, Connection, Signer};
 use katabatic_sides::{SideError, SideStore};
+use url::Url;
 
 /// A lane with both its sides.
 #[derive(Clone)]
@@ -104,7 +107,73 @@ impl OpenLane {
     }
 }
 
-/// How an account of the config is reached and signed in to, with its secret.
+/// Where an account lies.
+///
+/// # Errors
+/// Where the address is not one.
+pub fn address_of(account: &AccountConfig) -> Result<Url, Error> {
+    // A config that was edited by hand gets the same rules as an address that was typed.
+    let understood = address::understand(&account.address, account.plain_http);
+    understood
+        .map(|understood| understood.url)
+        .map_err(|error| {
+            Error::usage(
+                format!("the address of @{}", account.name),
+                error.why,
+                format!("Correct it in the config. {}", error.next),
+            )
+        })
+}
+
+/// How an account by SFTP is reached and signed in to, with its secret.
+///
+/// # Errors
+/// Where the secret is not there, or the address is not one.
+pub fn sftp_connection_of(home: &Home, account: &AccountConfig) -> Result<sftp::Connection, Error> {
+    let odd = |why: String| {
+        Error::new(
+            Class::Refused,
+            format!("signing in to @{}", account.name),
+            why,
+            format!("Sign in again: katabatic account sign-in {}", account.name),
+        )
+    };
+    let secret = || secrets::recall(home, &account.name, account.keeping);
+    let way = match account.sign_in {
+        SignIn::Basic => WayIn::Password(secret()?),
+        SignIn::Key => WayIn::Key {
+            file: account
+                .key
+                .clone()
+                .ok_or_else(|| odd("the config names no file with its key".into()))?,
+            // A key that is not locked has none.
+            passphrase: Some(secret()?).filter(|secret| !secret.reveal().is_empty()),
+        },
+        SignIn::Agent => WayIn::Agent,
+        SignIn::Device => return Err(odd("SFTP knows no sign-in by a code".into())),
+    };
+    sftp_connection_with(home, account, way)
+}
+
+/// How an account by SFTP is reached, with this way to sign in.
+///
+/// # Errors
+/// Where the address is not one.
+pub fn sftp_connection_with(
+    home: &Home,
+    account: &AccountConfig,
+    way: WayIn,
+) -> Result<sftp::Connection, Error> {
+    Ok(sftp::Connection {
+        trust: account.trust.clone(),
+        patience: account.line().patience,
+        read_only: account.read_only,
+        ask: home.ask_step(),
+        ..sftp::Connection::new(address_of(account)?, &account.user, way)
+    })
+}
+
+/// How an account by WebDAV is reached and signed in to, with its secret.
 ///
 /// # Errors
 /// Where the secret is not there, or the address is not one.
@@ -128,6 +197,13 @@ pub fn connection_of(home: &Home, account: &AccountConfig) -> Result<Connection,
             let keeper = TokenKeeper::new(home.clone(), &account.name, keeping, line, tokens);
             Signer::Tokens(Arc::new(keeper))
         }
+        SignIn::Key | SignIn::Agent => {
+            return Err(Error::usage(
+                format!("signing in to @{}", account.name),
+                "a key is for accounts by SFTP, and this one is by WebDAV",
+                format!("Sign in again: katabatic account sign-in {}", account.name),
+            ));
+        }
     };
     connection_with(account, signer)
 }
@@ -137,17 +213,8 @@ pub fn connection_of(home: &Home, account: &AccountConfig) -> Result<Connection,
 /// # Errors
 /// Where the address is not one.
 pub fn connection_with(account: &AccountConfig, signer: Signer) -> Result<Connection, Error> {
-    // A config that was edited by hand gets the same rules as an address that was typed.
-    let understood =
-        address::understand(&account.address, account.plain_http).map_err(|error| {
-            Error::usage(
-                format!("the address of @{}", account.name),
-                error.why,
-                format!("Correct it in the config. {}", error.next),
-            )
-        })?;
     Ok(Connection {
-        address: understood.url,
+        address: address_of(account)?,
         signer,
         line: account.line(),
         principal: account.principal.clone(),
@@ -159,7 +226,11 @@ pub fn connection_with(account: &AccountConfig, signer: Signer) -> Result<Connec
 ///
 /// # Errors
 /// Where the secret is not there, or the address is not one.
-pub fn account_client(home: &Home, account: &AccountConfig, stop: &Stop) -> Result<Client, Error> {
+pub fn account_client(
+    home: &Home,
+    account: &AccountConfig,
+    stop: &Stop,
+) -> Result<AccountClient, Error> {
     limited_client(home, account, stop, &Dials::default())
 }
 
@@ -169,7 +240,18 @@ pub(crate) fn limited_client(
     account: &AccountConfig,
     stop: &Stop,
     dials: &Dials,
-) -> Result<Client, Error> {
+) -> Result<AccountClient, Error> {
+    if account.is_sftp() {
+        let connection = sftp_connection_of(home, account)?;
+        // Limits have dials of their own, which a connection follows.
+        let made_for = AccountConfig {
+            limits: Limits::default(),
+            ..account.clone()
+        };
+        let shared = home.sftp_shared_of(&account.name, format!("{made_for:?}"), &account.limits);
+        let client = SftpClient::sharing(connection, stop.clone(), &shared, dials);
+        return Ok(AccountClient::Sftp(client));
+    }
     let connection = connection_of(home, account)?;
     let known = home.shared_of(
         &account.name,
@@ -177,7 +259,8 @@ pub(crate) fn limited_client(
         &account.limits,
     );
     let shared = known.map_err(|why| not_connected(account, &why))?;
-    Ok(Client::sharing(connection, stop.clone(), &shared, dials))
+    let client = Client::sharing(connection, stop.clone(), &shared, dials);
+    Ok(AccountClient::Webdav(Box::new(client)))
 }
 
 fn not_connected(account: &AccountConfig, why: &SideError) -> Error {
@@ -188,7 +271,7 @@ fn not_connected(account: &AccountConfig, why: &SideError) -> Error {
     )
 }
 
-/// A client for an account over this connection.
+/// A client for an account by WebDAV over this connection.
 ///
 /// # Errors
 /// Where the line cannot be set up.
@@ -264,19 +347,16 @@ pub fn open_side(
     let dials = home.dials(&lane.id, &lane.limits);
     let account = config.account(account)?;
     let client = limited_client(home, account, stop, &dials)?;
-    let there = WebdavSide::new(client, path.clone(), &home.computer()?, &lane.id);
-    Ok(Arc::new(with_what_is_known(ledger, account, there)?))
+    let known = known_server(ledger, account)?;
+    let room = (&home.computer()?[..], &lane.id[..]);
+    Ok(client.folder(path.clone(), room, &known))
 }
 
-/// A folder of an account with what was found out about its server.
+/// What was found out about an account's server.
 ///
 /// # Errors
 /// As the ledger says.
-pub(crate) fn with_what_is_known(
-    ledger: &Ledger,
-    account: &AccountConfig,
-    side: WebdavSide,
-) -> Result<WebdavSide, Error> {
+pub(crate) fn known_server(ledger: &Ledger, account: &AccountConfig) -> Result<KnownServer, Error> {
     let (takes_dots, findings) = ledger.read(|connection| {
         let takes_dots = account_rows::takes_dots(connection, &account.name)?;
         Ok((
@@ -284,13 +364,9 @@ pub(crate) fn with_what_is_known(
             account_rows::findings(connection, &account.name)?,
         ))
     })?;
-    let side = match takes_dots {
-        true => side,
-        false => side.without_dots(),
-    };
-    Ok(match findings {
-        Some((_, findings)) => side.knowing(&findings),
-        None => side,
+    Ok(KnownServer {
+        without_dots: !takes_dots,
+        findings: findings.map(|(_, findings)| findings),
     })
 }
 

@@ -1,24 +1,24 @@
 //! Looking at places by hand: what a folder holds, and which folders are large. Nothing is changed, no lane is needed.
 
-use katabatic_sides::Lists as _;
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
+use std::sync::Arc;
 
 use katabatic_core::{EditTime, Entry, Kind, Listing, OddKind, RelPath, Stamp};
 use tokio::sync::mpsc;
 
 use crate::config::Config;
-use crate::open::{account_client, connection_of, with_what_is_known};
+use crate::open::{account_client, address_of, known_server};
 use crate::{Class, Error, Home};
 use katabatic_core::place::Place;
 use katabatic_core::place::far_place;
+use katabatic_sides::account::AccountFolder;
 use katabatic_sides::explain::explain;
 use katabatic_sides::side_error::Away;
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::WebdavSide;
 use katabatic_sides::{Found, SideError, is_own};
 
 /// One member of a folder.
@@ -77,21 +77,15 @@ fn far_side(
     account: &str,
     path: &RelPath,
     stop: &Stop,
-) -> Result<WebdavSide, Error> {
+) -> Result<Arc<dyn AccountFolder>, Error> {
     let account = config.account(account)?;
     let client = account_client(home, account, stop)?;
-    let side = WebdavSide::new(client, path.clone(), "none", "none");
     // Names are shown as lanes read them.
-    with_what_is_known(&home.open_ledger()?, account, side)
+    let known = known_server(&home.open_ledger()?, account)?;
+    Ok(client.folder(path.clone(), ("none", "none"), &known))
 }
 
-fn far_failed(
-    home: &Home,
-    config: &Config,
-    account: &str,
-    path: &RelPath,
-    error: &SideError,
-) -> Error {
+fn far_failed(config: &Config, account: &str, path: &RelPath, error: &SideError) -> Error {
     let place = far_place(account, path);
     if matches!(error, SideError::Missing)
         || matches!(error, SideError::NotThere(said) if said.kind == Away::NoFolder)
@@ -106,11 +100,7 @@ fn far_failed(
             format!("See what there is above it: katabatic list @{account}"),
         );
     }
-    let address = config
-        .account(account)
-        .and_then(|account| connection_of(home, account))
-        .map(|connection| connection.address);
-    match address {
+    match config.account(account).and_then(address_of) {
         Ok(address) => explain(account, &address, error),
         Err(other) => other,
     }
@@ -143,7 +133,7 @@ pub async fn list(
         Place::Local(path) => list_local(path).map_err(|error| local_failed(path, &error))?,
         Place::Far { account, path } => {
             let side = far_side(home, config, account, path, stop)?;
-            let failed = |error| far_failed(home, config, account, path, &error);
+            let failed = |error| far_failed(config, account, path, &error);
             side.root().await.map_err(failed)?;
             let found = side.members_of(&RelPath::root()).await.map_err(failed)?;
             found
@@ -229,7 +219,7 @@ pub async fn sizes(
         }
         Place::Far { account, path } => {
             let side = far_side(home, config, account, path, stop)?;
-            let failed = |error| far_failed(home, config, account, path, &error);
+            let failed = |error| far_failed(config, account, path, &error);
             side.root().await.map_err(failed)?;
             let (found, mut inbox) = mpsc::channel(1024);
             let scanning = tokio::spawn(async move { side.scan(found).await });

@@ -10,7 +10,6 @@ use katabatic_core::{EditTime, RelPath, Side};
 use katabatic_ledger::Ledger;
 use katabatic_ledger::spare_rows;
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::survey;
 use katabatic_sides::{DOTLESS_OWN_FOLDER, OWN_FOLDER};
 
 use crate::config::{Config, LaneConfig};
@@ -82,7 +81,7 @@ pub async fn look(
     stop: &Stop,
 ) -> Result<RoomThere, Error> {
     let client = account_client(home, config.account(account)?, stop)?;
-    let surveyed = survey(&client, false).await.map_err(|error| {
+    let surveyed = client.survey(false).await.map_err(|error| {
         Error::failed(
             format!("asking @{account} what is free"),
             error,

@@ -11,15 +11,15 @@ use tokio::io::AsyncWriteExt;
 use crate::config::Config;
 use crate::hand::{BY_HAND, Hand};
 use crate::local_time::in_a_name;
-use crate::open::{account_client, with_what_is_known};
+use crate::open::{account_client, known_server};
 use crate::pass::Pass;
 use crate::pass::put_back::back_to;
 use crate::session::LockedLane;
 use crate::{Error, Home};
 use katabatic_core::place::Place;
 use katabatic_ledger::spare_rows::{self, Spare};
+use katabatic_sides::account::AccountFolder;
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::WebdavSide;
 use katabatic_sides::{Put, SideError, SideStore, Source, Steps};
 
 /// The spare of this number.
@@ -53,7 +53,7 @@ pub fn elsewhere(
     config: &Config,
     spare: &Spare,
     stop: &Stop,
-) -> Result<Option<WebdavSide>, Error> {
+) -> Result<Option<Arc<dyn AccountFolder>>, Error> {
     let Some(place) = &spare.place else {
         return Ok(None);
     };
@@ -62,8 +62,9 @@ pub fn elsewhere(
         Ok(Place::Far { account, path }) => {
             let account = config.account(&account)?;
             let client = account_client(home, account, stop)?;
-            let side = WebdavSide::new(client, path, &home.computer()?, &lane.id);
-            with_what_is_known(&home.open_ledger()?, account, side).map(Some)
+            let known = known_server(&home.open_ledger()?, account)?;
+            let room = (&home.computer()?[..], &lane.id[..]);
+            Ok(Some(client.folder(path, room, &known)))
         }
         Ok(Place::Local(_)) | Err(_) => Err(Error::usage(
             format!("reading the spare {} of {}", spare.number, spare.path),
@@ -76,10 +77,10 @@ pub fn elsewhere(
 pub(crate) fn store_of(
     pass: &Pass,
     spare: &Spare,
-    elsewhere: Option<&WebdavSide>,
+    elsewhere: Option<&Arc<dyn AccountFolder>>,
 ) -> Arc<dyn SideStore> {
     match elsewhere {
-        Some(side) => Arc::new(side.clone()),
+        Some(side) => Arc::<dyn AccountFolder>::clone(side),
         None => pass.store(spare.side),
     }
 }
@@ -93,7 +94,7 @@ pub async fn restore(
     pass: &Pass,
     spare: &Spare,
     on: Side,
-    elsewhere: Option<&WebdavSide>,
+    elsewhere: Option<&Arc<dyn AccountFolder>>,
 ) -> Result<Place, Error> {
     if on == Side::Far && pass.lane.config.terms.direction.source() == Some(Side::Far) {
         return Err(Error::usage(
@@ -142,7 +143,7 @@ pub async fn restore(
 pub async fn copy_to(
     pass: &Pass,
     spare: &Spare,
-    elsewhere: Option<&WebdavSide>,
+    elsewhere: Option<&Arc<dyn AccountFolder>>,
     to: &Path,
 ) -> Result<(), Error> {
     let what = || format!("copying the spare {} to {}", spare.number, to.display());

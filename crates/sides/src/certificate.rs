@@ -22,23 +22,6 @@ pub struct Certificate {
     pub sha256: [u8; 32],
 }
 
-/// A certificate that was turned away.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Distrust {
-    /// The certificate.
-    pub certificate: Certificate,
-    /// Why it is not trusted.
-    pub why: String,
-    /// Whether another one had been pinned.
-    pub other_was_pinned: bool,
-}
-
-impl std::fmt::Display for Distrust {
-    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(out, "the server's certificate is not trusted: {}", self.why)
-    }
-}
-
 impl Certificate {
     /// Reads one in DER; what cannot be read stays empty, the SHA-256 never does.
     #[must_use]

@@ -2,7 +2,8 @@
 
 use url::Url;
 
-use crate::certificate::Distrust;
+use crate::distrust::{Distrust, Shown};
+use crate::net::SFTP;
 use crate::side_error::{Away, Delay, Refusal, SideError};
 use katabatic_core::{Class, Error};
 
@@ -41,6 +42,9 @@ pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
                 Refusal::OtherAccount => format!(
                     "Nothing was carried. If the person really changed accounts, add the new one under another name and tie the lanes to it: katabatic lane change LANE --far @NEW/FOLDER. Else sign in as before: katabatic account sign-in {account}."
                 ),
+                Refusal::Password if address.scheme() == SFTP => format!(
+                    "Check both, or sign in by a key: katabatic account sign-in {account} --sign-in key --key FILE (its public half must be with the server), or by one that an SSH agent holds: --sign-in agent."
+                ),
                 Refusal::Password => "Check both. Where the account asks for a second step at sign-in, an app password may be needed (the server's own pages make one); where the server offers it, --sign-in device needs no password at all.".to_owned(),
                 Refusal::SignIn => format!(
                     "Sign in again: katabatic account sign-in {account}. Lanes and files stay as they are."
@@ -50,32 +54,46 @@ pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
         }
         SideError::Missing => of(
             Class::Failed,
-            "there is nothing at this path (404)",
-            "Check the path of the address: it must be the WebDAV folder, which the server's own help names.",
+            "there is nothing at this path",
+            check_path(address),
         ),
-        SideError::Failed(why) => of(
-            Class::Failed,
-            why,
-            "Check the path of the address: it must be the WebDAV folder, which the server's own help names.",
-        ),
+        SideError::Failed(why) => of(Class::Failed, why, check_path(address)),
         SideError::Stopped => of(Class::Stopped, "stopped by Ctrl-C", "Nothing was saved."),
         other => of(Class::Failed, &other.to_string(), "Try again in a while."),
     }
 }
 
-/// A certificate that is not trusted, and the option that would change that.
+/// What to look at where something answers at an address, and no account.
+fn check_path(address: &Url) -> &'static str {
+    match address.scheme() {
+        SFTP => {
+            "Check the path of the address: it must be a folder there that may be read. Without a path it is the home folder of who signs in."
+        }
+        _ => {
+            "Check the path of the address: it must be the WebDAV folder, which the server's own help names."
+        }
+    }
+}
+
+/// A certificate or host key that is not trusted, and the option that would change that.
 #[must_use]
 pub fn untrusted(what: &str, account: &str, distrust: &Distrust) -> Error {
-    let pin = distrust.certificate.pin();
-    let next = if distrust.other_was_pinned {
+    let pin = distrust.shown.pin();
+    let (name, otherwise) = match &distrust.shown {
+        Shown::Certificate(_) => (
+            "certificate",
+            " Or give the authority's certificate: --ca FILE.",
+        ),
+        Shown::HostKey(_) => ("host key", ""),
+    };
+    let next = if distrust.other_was_known {
         format!(
-            "Nothing was sent to it. Ask the server's administrator whether the certificate was changed. If so, compare the SHA-256, and pin the new one: katabatic account sign-in {account} --trust {pin}"
+            "Nothing was sent to it. Ask the server's administrator whether the {name} was changed. If so, compare the SHA-256, and pin the new one: katabatic account sign-in {account} --trust {pin}"
         )
     } else {
         format!(
-            "Nothing was sent to it. Compare the SHA-256 with what the server's administrator says; if it is the same, pin it: --trust {pin} (with account add, or account sign-in {account}). Or give the authority's certificate: --ca FILE."
+            "Nothing was sent to it. Compare the SHA-256 with what the server's administrator says; if it is the same, pin it: --trust {pin} (with account add, or account sign-in {account}).{otherwise}"
         )
     };
-    Error::new(Class::Refused, what, distrust.to_string(), next)
-        .with_facts(distrust.certificate.facts())
+    Error::new(Class::Refused, what, distrust.to_string(), next).with_facts(distrust.shown.facts())
 }

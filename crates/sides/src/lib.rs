@@ -5,23 +5,28 @@
 
 #![forbid(unsafe_code)]
 
+pub mod account;
 pub mod away;
 pub mod capabilities;
 pub mod certificate;
 pub mod clock;
 pub mod digest;
+pub mod distrust;
 pub mod effort;
 pub mod explain;
+pub mod host_key;
 pub mod local;
 pub mod net;
 pub mod private_files;
 pub mod probe;
 pub mod proof;
 pub mod secret;
+pub mod sftp;
 pub mod shelves;
 pub mod side_error;
 pub mod side_store;
 pub mod stop;
+pub mod survey;
 pub mod walk;
 pub mod webdav;
 

@@ -17,16 +17,17 @@ use url::Url;
 
 use super::explain::explain;
 use crate::private_files::random_hex;
-use crate::webdav::{Client, Listed, OWN_NAMESPACE, Survey, Watch, http_date, listed, read_digest};
+use crate::survey::Survey;
+use crate::webdav::{Client, Listed, OWN_NAMESPACE, Watch, http_date, listed, read_digest};
 use crate::{SideError, TEST_FOLDERS};
 use katabatic_core::Error;
 pub use katabatic_core::findings::{CutPut, Finding, Findings, Keeps, ReadTag, Tags};
 
 /// Characters that some servers refuse.
-const TRIED: [char; 14] = [
+pub(crate) const TRIED: [char; 14] = [
     ':', '*', '?', '"', '<', '>', '|', '\\', '%', ';', '#', '+', '\u{1}', '🎻',
 ];
-const LENGTHS: [usize; 4] = [255, 200, 143, 100];
+pub(crate) const LENGTHS: [usize; 4] = [255, 200, 143, 100];
 const PAUSE: Duration = Duration::from_millis(150);
 
 /// So many files come together, to see whether some share a tag.
@@ -448,6 +449,7 @@ impl Room<'_> {
             unicode_differs: self.two_names("caf\u{e9}", "cafe\u{301}").await?,
             refused_characters,
             longest_name,
+            sftp: None,
         };
         Ok(found)
     }

@@ -4,7 +4,7 @@
 
 use std::fmt;
 
-use crate::certificate::Distrust;
+use crate::distrust::Distrust;
 
 /// Why a side could not do what it was asked.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -15,7 +15,7 @@ pub enum SideError {
     /// The account refused: sign-in or trust.
     #[error("{0}")]
     Refused(Said<Refusal>),
-    /// The server's certificate is not trusted; nothing was sent to it.
+    /// What the server showed of itself is not trusted; nothing was sent to it.
     #[error("{0}")]
     Untrusted(Box<Distrust>),
     /// Nothing is at the path.

@@ -3,6 +3,7 @@
 use url::Url;
 
 use crate::Error;
+use katabatic_sides::net::SFTP;
 use katabatic_sides::net::is_loopback;
 
 /// An address that was understood, and what had to be put right.
@@ -33,10 +34,10 @@ pub fn understand(text: &str, plain_http: bool) -> Result<Understood, Error> {
         format!("https://{text}")
     };
     let mut url = Url::parse(full.trim()).map_err(|why| wrong(why.to_string(), example))?;
-    if !matches!(url.scheme(), "http" | "https") {
+    if !matches!(url.scheme(), "http" | "https" | SFTP) {
         return Err(wrong(
-            format!("{}: is not a way to reach a WebDAV server", url.scheme()),
-            example,
+            format!("{}: is not a way to reach an account", url.scheme()),
+            "Write it as https://HOST/PATH/ for WebDAV, as the server's own help gives it, or as sftp://HOST/FOLDER/ for SFTP.",
         ));
     }
     if url.host_str().is_none_or(str::is_empty) {
@@ -65,6 +66,10 @@ pub fn understand(text: &str, plain_http: bool) -> Result<Understood, Error> {
         put_right.push("what follows ? or # was left out: it belongs to a browser's page".into());
         url.set_query(None);
         url.set_fragment(None);
+    }
+    if url.scheme() == SFTP && url.path().is_empty() {
+        put_right.push("it names no folder, so the home folder of who signs in is taken".into());
+        url.set_path("/~/");
     }
     if url.scheme() == "http" && !is_loopback(&url) && !plain_http {
         return Err(wrong(
@@ -110,6 +115,13 @@ mod tests {
                 2,
             ),
             (
+                "sftp://ada@files.example:2222/srv/Scores",
+                "sftp://files.example:2222/srv/Scores/",
+                Some("ada"),
+                1,
+            ),
+            ("sftp://files.example", "sftp://files.example/~/", None, 1),
+            (
                 "https://cloud.example/a%20b/",
                 "https://cloud.example/a%20b/",
                 None,
@@ -146,7 +158,8 @@ mod tests {
                 let url = understood.url;
                 let host = url.host_str().unwrap_or_default().to_owned();
                 let stays_here = host.starts_with("127.") || host == "[::1]" || host == "localhost";
-                assert!(url.scheme() == "https" || stays_here, "{text:?}: {url}");
+                let is_safe = matches!(url.scheme(), "https" | SFTP);
+                assert!(is_safe || stays_here, "{text:?}: {url}");
                 assert!(!host.is_empty(), "{text:?}: {url}");
                 assert!(
                     url.password().is_none() && url.username().is_empty(),

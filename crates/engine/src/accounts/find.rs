@@ -9,7 +9,8 @@ use std::collections::BTreeSet;
 use katabatic_core::words;
 use katabatic_sides::SideError;
 use katabatic_sides::net::Http;
-use katabatic_sides::webdav::{Client, Survey, survey};
+use katabatic_sides::survey::Survey;
+use katabatic_sides::webdav::{Client, survey};
 use reqwest::Method;
 use url::Url;
 

@@ -13,12 +13,14 @@ use url::Url;
 
 use crate::Error;
 use katabatic_core::RelPath;
+use katabatic_sides::account::AccountClient;
 use katabatic_sides::certificate::Certificate;
 use katabatic_sides::explain::explain;
 use katabatic_sides::net::{Http, Line, ProxyUsed, handshake_failed, host_and_port};
 use katabatic_sides::private_files::random_hex;
 use katabatic_sides::side_error::Away;
-use katabatic_sides::webdav::{Client, Survey, survey};
+use katabatic_sides::survey::Survey;
+use katabatic_sides::webdav::{Client, survey};
 use katabatic_sides::{SideError, TEST_FOLDERS};
 
 /// So often a server may send us on before that counts as a loop.
@@ -283,24 +285,36 @@ pub async fn settle(
 pub async fn enter(
     account: &str,
     address: &Url,
-    client: &Client,
+    client: &AccountClient,
     steps: &mut Vec<Step>,
 ) -> Result<Survey, Error> {
     let failed = |error: SideError| explain(account, address, &error);
+    match client {
+        AccountClient::Webdav(client) => {
+            let began = Instant::now();
+            let itself = survey(client, false).await.map_err(failed)?;
+            steps.push(Step {
+                name: "signed in",
+                took: began.elapsed(),
+                said: match &itself.principal {
+                    Some(principal) => format!("as {principal}"),
+                    None => "the server does not say whose account it is".into(),
+                },
+                fine: true,
+            });
+        }
+        AccountClient::Sftp(client) => {
+            let reached = client.enter().await.map_err(failed)?;
+            steps.extend(reached.into_iter().map(|reached| Step {
+                name: reached.name,
+                took: reached.took,
+                said: reached.said,
+                fine: true,
+            }));
+        }
+    }
     let began = Instant::now();
-    let itself = survey(client, false).await.map_err(failed)?;
-    let who = match &itself.principal {
-        Some(principal) => format!("as {principal}"),
-        None => "the server does not say whose account it is".into(),
-    };
-    steps.push(Step {
-        name: "signed in",
-        took: began.elapsed(),
-        said: who,
-        fine: true,
-    });
-    let began = Instant::now();
-    let survey = survey(client, true).await.map_err(failed)?;
+    let survey = client.survey(true).await.map_err(failed)?;
     let folders = survey.top.iter().filter(|top| top.folder).count();
     steps.push(Step {
         name: "listed",
@@ -322,7 +336,7 @@ pub async fn enter(
 pub async fn try_writing(
     account: &str,
     address: &Url,
-    client: &Client,
+    client: &AccountClient,
     within: &RelPath,
     read_only: bool,
 ) -> Result<Step, Error> {
@@ -333,12 +347,13 @@ pub async fn try_writing(
             true,
         )
     } else {
-        match write_and_remove(client, within).await {
-            Ok(()) => (
-                format!(
-                    "{} written, read back and removed",
-                    bytes(TEST_CONTENT.len() as u64)
-                ),
+        let tried = match client {
+            AccountClient::Webdav(client) => write_and_remove(client, within).await,
+            AccountClient::Sftp(client) => client.try_writing(within).await,
+        };
+        match tried {
+            Ok(written) => (
+                format!("{} written, read back and removed", bytes(written)),
                 true,
             ),
             Err(error) if error.ends_the_pass() => return Err(explain(account, address, &error)),
@@ -353,7 +368,8 @@ pub async fn try_writing(
     })
 }
 
-async fn write_and_remove(client: &Client, within: &RelPath) -> Result<(), SideError> {
+/// How many bytes were.
+async fn write_and_remove(client: &Client, within: &RelPath) -> Result<u64, SideError> {
     let unique = random_hex(8).map_err(|error| SideError::Failed(error.why))?;
     let odd = |why: katabatic_core::PathError| SideError::Failed(why.to_string());
     let [usual, dotless] = TEST_FOLDERS.map(|name| within.join(&format!("{name}{unique}")));
@@ -395,7 +411,8 @@ async fn write_and_remove(client: &Client, within: &RelPath) -> Result<(), SideE
     }
     .await;
     written?;
-    cleared.map(drop).map_err(|why| {
+    let written = TEST_CONTENT.len() as u64;
+    cleared.map(|_| written).map_err(|why| {
         SideError::Failed(format!(
             "it was written, but {folder} could not be removed again: {why}"
         ))

@@ -1,5 +1,6 @@
 //! An account as the config has it.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use toml_edit::{Item, Table, value};
@@ -8,6 +9,8 @@ use super::fields::{Fields, set_or_remove};
 use super::mistake::Mistake;
 use katabatic_core::principal::Principal;
 use katabatic_sides::certificate::{pin, read_pin};
+use katabatic_sides::host_key;
+use katabatic_sides::net::SFTP;
 use katabatic_sides::net::rate::Limits;
 use katabatic_sides::net::{Line, PATIENCE, ProxySetting, Trust};
 use katabatic_sides::secret::Keeping;
@@ -20,6 +23,10 @@ pub enum SignIn {
     Basic,
     /// By the device grant (RFC 8628).
     Device,
+    /// By a key in a file (RFC 4252 §7).
+    Key,
+    /// By a key that the SSH agent holds.
+    Agent,
 }
 
 impl SignIn {
@@ -29,6 +36,8 @@ impl SignIn {
         match self {
             SignIn::Basic => "basic",
             SignIn::Device => "device",
+            SignIn::Key => "key",
+            SignIn::Agent => "agent",
         }
     }
 }
@@ -38,7 +47,7 @@ impl SignIn {
 pub struct AccountConfig {
     /// The name, without `@`.
     pub name: String,
-    /// The address of its WebDAV root, ending in a slash.
+    /// The address of its WebDAV root or of its folder by SFTP, ending in a slash.
     pub address: String,
     /// Who signs in.
     pub user: String,
@@ -64,6 +73,8 @@ pub struct AccountConfig {
     pub client_id: Option<String>,
     /// What the tokens are asked for, where the server wants that said.
     pub scope: Option<String>,
+    /// The file with the key that somebody signs in by, where that is the way.
+    pub key: Option<PathBuf>,
 }
 
 impl AccountConfig {
@@ -85,7 +96,14 @@ impl AccountConfig {
             limits: Limits::default(),
             client_id: None,
             scope: None,
+            key: None,
         }
+    }
+
+    /// Whether it is reached by SFTP, and not by WebDAV.
+    #[must_use]
+    pub fn is_sftp(&self) -> bool {
+        is_sftp(&self.address)
     }
 
     /// Trust, proxy and patience.
@@ -105,10 +123,12 @@ impl AccountConfig {
         let sign_in = match fields.optional("sign_in")?.as_deref() {
             None | Some("basic") => SignIn::Basic,
             Some("device") => SignIn::Device,
+            Some("key") => SignIn::Key,
+            Some("agent") => SignIn::Agent,
             Some(other) => {
                 return Err(odd(
                     "sign_in",
-                    format!("there is no {other}; there are basic and device"),
+                    format!("there is no {other}; there are basic, device, key and agent"),
                 ));
             }
         };
@@ -123,7 +143,7 @@ impl AccountConfig {
         };
         let trust = match (fields.optional("trust")?, fields.optional("ca")?) {
             (None, None) => Trust::System,
-            (Some(pin), None) => Trust::Pinned(read_pin(&pin).map_err(|why| odd("trust", why))?),
+            (Some(pin), None) => read_trust(&pin).map_err(|why| odd("trust", why))?,
             (None, Some(file)) => Trust::Authority(file.into()),
             (Some(_), Some(_)) => {
                 return Err(odd(
@@ -158,6 +178,7 @@ impl AccountConfig {
             limits: fields.limits()?,
             client_id: fields.optional("client_id")?,
             scope: fields.optional("scope")?,
+            key: fields.optional("key")?.map(PathBuf::from),
         })
     }
 
@@ -169,6 +190,7 @@ impl AccountConfig {
         let (trust, ca) = match &self.trust {
             Trust::System => (None, None),
             Trust::Pinned(sha256) => (Some(pin(sha256)), None),
+            Trust::HostKey(sha256) => (Some(host_key::pin(sha256)), None),
             Trust::Authority(file) => (None, Some(file.to_string_lossy().into_owned())),
         };
         let principal = self.principal.as_ref();
@@ -194,6 +216,12 @@ impl AccountConfig {
             ("proxy", self.proxy.text()),
             ("client_id", self.client_id.clone()),
             ("scope", self.scope.clone()),
+            (
+                "key",
+                self.key
+                    .as_ref()
+                    .map(|file| file.to_string_lossy().into_owned()),
+            ),
             ("limit_up", self.limits.up.as_ref().map(ToString::to_string)),
             (
                 "limit_down",
@@ -211,7 +239,28 @@ impl AccountConfig {
     }
 }
 
-const ACCOUNT_KEYS: [&str; 16] = [
+/// Whether this is the address of an account that is reached by SFTP.
+#[must_use]
+pub fn is_sftp(address: &str) -> bool {
+    let scheme = address
+        .trim_start()
+        .split_once("://")
+        .map(|(scheme, _)| scheme);
+    scheme.is_some_and(|scheme| scheme.eq_ignore_ascii_case(SFTP))
+}
+
+/// What is pinned: a certificate, or a host key, each as it is written.
+///
+/// # Errors
+/// Says how each should be written.
+pub fn read_trust(text: &str) -> Result<Trust, String> {
+    match text.trim_start().starts_with("SHA256:") {
+        true => host_key::read_pin(text).map(Trust::HostKey),
+        false => read_pin(text).map(Trust::Pinned),
+    }
+}
+
+const ACCOUNT_KEYS: [&str; 17] = [
     "address",
     "user",
     "sign_in",
@@ -226,6 +275,7 @@ const ACCOUNT_KEYS: [&str; 16] = [
     "patience",
     "client_id",
     "scope",
+    "key",
     "limit_up",
     "limit_down",
 ];

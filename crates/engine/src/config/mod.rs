@@ -15,7 +15,7 @@ use katabatic_core::admission::Rules;
 use katabatic_core::did_you_mean;
 use toml_edit::{DocumentMut, Item, Table, TableLike, Value, value};
 
-pub use account::{AccountConfig, SignIn};
+pub use account::{AccountConfig, SignIn, is_sftp, read_trust};
 pub use lane::{LaneConfig, ProofBy, QUIET};
 pub use tell::{TellConfig, Way};
 

@@ -5,7 +5,6 @@
 
 mod user_dirs;
 
-use katabatic_sides::Lists as _;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -17,9 +16,8 @@ use crate::places::{Sizes, sizes};
 use crate::{Class, Error, Home};
 use katabatic_core::place::{Place, absolute};
 use katabatic_ledger::{Ledger, rows, runs};
+use katabatic_sides::account::KnownServer;
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::WebdavSide;
-use katabatic_sides::webdav::survey::survey;
 
 pub use user_dirs::{STANDARD, Standard, standard_folders};
 
@@ -220,7 +218,7 @@ pub async fn free_there(
     stop: &Stop,
 ) -> Result<Option<u64>, Error> {
     let client = account_client(home, config.account(account)?, stop)?;
-    let surveyed = survey(&client, false).await;
+    let surveyed = client.survey(false).await;
     let surveyed = surveyed.map_err(|error| {
         Error::failed(
             format!("asking @{account} what is free"),
@@ -363,7 +361,7 @@ async fn check_nothing_there(
     stop: &Stop,
 ) -> Result<(), Error> {
     let client = account_client(home, config.account(&wanted.account)?, stop)?;
-    let side = WebdavSide::new(client, RelPath::root(), "none", "none");
+    let side = client.folder(RelPath::root(), ("none", "none"), &KnownServer::default());
     let place = Place::Far {
         account: wanted.account.clone(),
         path: far.clone(),
@@ -425,7 +423,7 @@ pub async fn lanes_to_take_over(
     stop: &Stop,
 ) -> Result<Vec<LaneConfig>, Error> {
     let client = account_client(home, config.account(&wanted.account)?, stop)?;
-    let side = WebdavSide::new(client, RelPath::root(), "none", "none");
+    let side = client.folder(RelPath::root(), ("none", "none"), &KnownServer::default());
     let mut lanes = Vec::new();
     for covered in folders {
         let wants =

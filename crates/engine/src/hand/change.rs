@@ -250,7 +250,9 @@ impl Hand<'_> {
                 let side = self
                     .far(account, here.spare_at(&spare.slot)?)
                     .map_err(failed)?;
-                self.count(&(std::sync::Arc::new(side) as _)).await?.count()
+                self.count(&(side as std::sync::Arc<dyn katabatic_sides::SideStore>))
+                    .await?
+                    .count()
             }
         };
         if again == *inside {

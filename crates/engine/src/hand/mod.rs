@@ -16,7 +16,7 @@ use tokio::sync::mpsc;
 
 use crate::config::Config;
 use crate::lock::{LaneLock, lock_lane};
-use crate::open::{connection_of, limited_client, lock_at, room_of_side, with_what_is_known};
+use crate::open::{address_of, known_server, limited_client, lock_at, room_of_side};
 use crate::pass::Progress;
 use crate::pass::primitive::{self, Change, Learned, Trouble};
 use crate::pass::put_back::back_to;
@@ -28,13 +28,13 @@ use katabatic_ledger::intents::Version;
 use katabatic_ledger::rows;
 use katabatic_ledger::spare_rows::{self, Spare};
 use katabatic_ledger::{LaneKey, Ledger};
+use katabatic_sides::account::AccountFolder;
 use katabatic_sides::clock::{Clock, SystemClock};
 use katabatic_sides::effort::IN_FLIGHT;
 use katabatic_sides::explain::explain;
 use katabatic_sides::local::LocalSide;
 use katabatic_sides::net::rate::{Dials, Limits};
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::WebdavSide;
 use katabatic_sides::{Found, OWN_FOLDER, SideError, SideStore};
 
 pub use change::{Removed, make_folder, remove, remove_copied, rename};
@@ -240,15 +240,20 @@ impl Hand<'_> {
             .collect()
     }
 
-    fn far(&self, account: &str, root: RelPath) -> Result<WebdavSide, Error> {
+    fn far(&self, account: &str, root: RelPath) -> Result<Arc<dyn AccountFolder>, Error> {
         self.far_room(account, root, ROOM)
     }
 
-    fn far_room(&self, account: &str, root: RelPath, room: &str) -> Result<WebdavSide, Error> {
+    fn far_room(
+        &self,
+        account: &str,
+        root: RelPath,
+        room: &str,
+    ) -> Result<Arc<dyn AccountFolder>, Error> {
         let account = self.config.account(account)?;
         let client = limited_client(self.home, account, self.stop, &Dials::at(&self.limits))?;
-        let side = WebdavSide::new(client, root, &self.home.computer()?, room);
-        with_what_is_known(self.ledger, account, side)
+        let known = known_server(self.ledger, account)?;
+        Ok(client.folder(root, (&self.home.computer()?, room), &known))
     }
 
     /// Opens the folder that a place lies in, to change something there.
@@ -261,7 +266,7 @@ impl Hand<'_> {
                 self.local_spot(above, Path::new(name))
             }
             Place::Far { account, path } => Ok(Spot {
-                store: Arc::new(self.far(account, RelPath::root())?),
+                store: self.far(account, RelPath::root())?,
                 side: Side::Far,
                 path: path.clone(),
                 root: far_place(account, &RelPath::root()),
@@ -296,10 +301,9 @@ impl Hand<'_> {
             return Ok(None);
         };
         Ok(match Place::parse(&root, &self.config.account_names()) {
-            Ok(Place::Far { account, path }) => Some((
-                Arc::new(self.far(&account, path)?) as Arc<dyn SideStore>,
-                root,
-            )),
+            Ok(Place::Far { account, path }) => {
+                Some((self.far(&account, path)? as Arc<dyn SideStore>, root))
+            }
             Ok(Place::Local(path)) => {
                 let room = self.home.lane_room(ROOM);
                 LocalSide::open(&path, &room, ROOM, self.stop.clone())
@@ -317,7 +321,7 @@ impl Hand<'_> {
                 LocalSide::reading(path, &self.home.lane_room(ROOM), self.stop.clone())
                     .map_err(|why| at_failed(&written(place), &why))?,
             ),
-            Place::Far { account, path } => Arc::new(self.far(account, path.clone())?),
+            Place::Far { account, path } => self.far(account, path.clone())?,
         })
     }
 
@@ -328,7 +332,7 @@ impl Hand<'_> {
         };
         Ok(match Place::parse(&root, &self.config.account_names()) {
             Ok(Place::Far { account, path }) => Some((
-                Arc::new(self.far_room(&account, path, lane_id)?) as Arc<dyn SideStore>,
+                self.far_room(&account, path, lane_id)? as Arc<dyn SideStore>,
                 root,
             )),
             Ok(Place::Local(path)) => {
@@ -374,8 +378,8 @@ impl Hand<'_> {
             (_, SideError::Missing) => nothing_there(what, &written(place)),
             (Place::Far { account, .. }, error) if error.ends_the_pass() => {
                 let known = self.config.account(account);
-                match known.and_then(|known| connection_of(self.home, known)) {
-                    Ok(connection) => explain(account, &connection.address, error),
+                match known.and_then(address_of) {
+                    Ok(address) => explain(account, &address, error),
                     Err(error) => error,
                 }
             }

@@ -5,8 +5,7 @@ mod drop_stubs;
 mod proof_by;
 mod unwise;
 
-use katabatic_sides::Places as _;
-use katabatic_sides::{Describes as _, Lists as _};
+use katabatic_sides::Describes as _;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -22,10 +21,10 @@ use crate::{Class, Error, Home};
 use katabatic_core::place::Place;
 use katabatic_core::place::far_place;
 use katabatic_ledger::{Ledger, intents, rows};
+use katabatic_sides::account::KnownServer;
 use katabatic_sides::clock::SystemClock;
 use katabatic_sides::local::{LocalSide, own_folder};
 use katabatic_sides::stop::Stop;
-use katabatic_sides::webdav::WebdavSide;
 use katabatic_sides::{DOTLESS_OWN_FOLDER, OWN_FOLDER, Put, Shortcomings, SideError, SideStore};
 
 use crate::overlap::{check_overlaps, check_own_home};
@@ -550,7 +549,7 @@ async fn check_in_account(
     stop: &Stop,
 ) -> Result<(), Error> {
     let client = account_client(home, account, stop)?;
-    let root = WebdavSide::new(client, RelPath::root(), "none", "none");
+    let root = client.folder(RelPath::root(), ("none", "none"), &KnownServer::default());
     let failed = |error: SideError| side_failed(lane, side, &error);
     let mut at = RelPath::root();
     for part in path.parts() {

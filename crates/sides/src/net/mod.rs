@@ -22,6 +22,15 @@ use crate::side_error::{Away, Delay, Said, SideError};
 pub use proxy::{ProxySetting, ProxyUsed};
 pub use trust::Trust;
 
+/// The scheme of addresses of accounts by SFTP.
+pub const SFTP: &str = "sftp";
+
+/// The port that SSH has, which SFTP goes over (RFC 4253 §4.1).
+pub const SSH_PORT: u16 = 22;
+
+/// The part of the log that requests are told in.
+pub const REQUESTS: &str = "requests";
+
 /// A server may stay silent for this long, unless the account says otherwise.
 pub const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -209,7 +218,10 @@ pub fn host_and_port(url: &Url) -> String {
     format!(
         "{}:{}",
         url.host_str().unwrap_or("?"),
-        url.port_or_known_default().unwrap_or(0)
+        url.port_or_known_default().unwrap_or(match url.scheme() {
+            SFTP => SSH_PORT,
+            _ => 0,
+        })
     )
 }
 

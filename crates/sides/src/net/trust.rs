@@ -17,7 +17,9 @@ use rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme,
 };
 
-use crate::certificate::{Certificate, Distrust, pin, sha256_of};
+use crate::certificate::{Certificate, pin, sha256_of};
+use crate::distrust::{Distrust, Shown};
+use crate::host_key;
 
 /// Which certificates are trusted.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -28,6 +30,8 @@ pub enum Trust {
     Authority(PathBuf),
     /// The one with this SHA-256, and no other.
     Pinned([u8; 32]),
+    /// The host key with this SHA-256, and no other, where the server is reached by SSH.
+    HostKey([u8; 32]),
 }
 
 impl Trust {
@@ -40,6 +44,7 @@ impl Trust {
                 format!("certificates by the authority in {}", file.display())
             }
             Trust::Pinned(sha256) => format!("one pinned certificate, {}", pin(sha256)),
+            Trust::HostKey(sha256) => format!("one pinned host key, {}", host_key::pin(sha256)),
         }
     }
 }
@@ -91,6 +96,9 @@ impl Trust {
         let mut roots = RootCertStore::empty();
         match self {
             Trust::Pinned(_) => return Ok(None),
+            Trust::HostKey(_) => {
+                return Err("a host key is pinned, and this address is reached by TLS, which shows a certificate".into());
+            }
             Trust::System => {
                 let found = rustls_native_certs::load_native_certs();
                 roots.add_parsable_certificates(found.certs);
@@ -157,9 +165,9 @@ impl ServerCertVerifier for Checking {
         };
         checked.map_err(|(why, error)| {
             self.turned_away.note(Distrust {
-                certificate: Certificate::read(end_entity),
+                shown: Shown::Certificate(Certificate::read(end_entity)),
                 why,
-                other_was_pinned: matches!(self.trust, Trust::Pinned(_)),
+                other_was_known: matches!(self.trust, Trust::Pinned(_)),
             });
             error
         })

@@ -51,9 +51,8 @@ use katabatic_core::known_root::KnownRoot;
 pub(crate) use multistatus::OWN_NAMESPACE;
 use multistatus::Resource;
 use room::{Room, StagedLooks};
+pub use survey::survey;
 pub(crate) use survey::{Listed, listed};
-pub use survey::{Survey, Top, survey};
-pub use told::REQUESTS;
 use ways::Ways;
 
 /// Reads the body of a `207 Multi-Status` (RFC 4918 §13) as listings are read, and says how many resources it names.

@@ -8,8 +8,7 @@ use reqwest::header::CONTENT_LENGTH;
 use reqwest::{Request, Response};
 use tracing::Level;
 
-/// The part of the log that requests are told in.
-pub const REQUESTS: &str = "requests";
+use crate::net::REQUESTS;
 
 /// What is told of a request, from when it begins.
 pub(super) struct Told {

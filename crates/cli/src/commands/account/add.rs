@@ -6,17 +6,16 @@ use katabatic_core::RelPath;
 use katabatic_core::words;
 use katabatic_engine::account_book;
 use katabatic_engine::accounts::address::{self, Understood};
-use katabatic_engine::config::{AccountConfig, SignIn};
-use katabatic_engine::open::{client_with, connection_with};
+use katabatic_engine::config::{AccountConfig, SignIn, is_sftp};
 use katabatic_engine::{Class, Error};
 use katabatic_ledger::account_rows;
 use katabatic_sides::net::host_and_port;
-use katabatic_sides::webdav::Top;
+use katabatic_sides::survey::Top;
 use serde_json::json;
 
 use super::look_around;
 use super::signing::{self, Reached, confirmed};
-use super::{described, probing, shown, signs_in};
+use super::{described, probing, sftp_signing, shown, signs_in};
 use crate::app::App;
 use crate::draw::{field, json, line, say, shown_text};
 
@@ -25,10 +24,10 @@ use crate::draw::{field, json, line, say, shown_text};
 pub struct AccountAddArgs {
     /// The name it gets here, such as `office`; later written @office
     pub name: String,
-    /// The address of its WebDAV folder; asked for on a terminal where it is left out
+    /// The address of its WebDAV folder, or sftp://HOST/FOLDER/; asked for on a terminal where it is left out
     #[arg(long, value_name = "URL")]
     pub address: Option<String>,
-    /// Who signs in, by a password that is asked for
+    /// Who signs in; by a password that is asked for, and by SFTP with a key where there is one
     #[arg(long)]
     pub user: Option<String>,
     /// Where the server has several roots, the one to use
@@ -66,8 +65,8 @@ pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
     // Who is named signs in by a password, unless another way was asked for.
     let way = match (typed.signing.sign_in, typed_user) {
         (Some(way), _) => Some(way),
-        (None, Some(_)) => Some(SignIn::Basic),
-        (None, None) => None,
+        (None, Some(_)) if !is_sftp(understood.url.as_str()) => Some(SignIn::Basic),
+        (None, _) => None,
     };
     let user = match (typed_user, &understood.user) {
         (Some(typed), Some(held)) if typed != held => {
@@ -94,16 +93,28 @@ pub fn add(app: &App, typed: &AccountAddArgs) -> Result<(), Error> {
         ..AccountConfig::new(&typed.name, understood.url.as_str(), &user)
     };
     signing::apply(&mut account, &typed.signing)?;
-    let signed_in = signing::sign_in_to(app, account, &typed.signing, way)?;
-    let reached = match signed_in.enter(app, signed_in.account.clone()) {
-        // Something answers there that is no WebDAV folder: the folder may lie elsewhere on that host.
-        Err(error) if error.class == Class::Failed => {
-            look_around::look_around(app, &signed_in, typed.signing.yes, error)?
-        }
-        reached => reached?,
+    let reached = match account.is_sftp() {
+        true => sftp_signing::reach(app, account, &typed.signing, way)?,
+        false => by_web(app, account, typed, way)?,
     };
     let reached = with_root(app, reached, typed.root.as_deref())?;
     save(app, typed, reached)
+}
+
+fn by_web(
+    app: &App,
+    account: AccountConfig,
+    typed: &AccountAddArgs,
+    way: Option<SignIn>,
+) -> Result<Reached, Error> {
+    let signed_in = signing::sign_in_to(app, account, &typed.signing, way)?;
+    match signed_in.enter(app, signed_in.account.clone()) {
+        // Something answers there that is no WebDAV folder: the folder may lie elsewhere on that host.
+        Err(error) if error.class == Class::Failed => {
+            look_around::look_around(app, &signed_in, typed.signing.yes, error)
+        }
+        reached => reached,
+    }
 }
 
 /// The address and who signs in, asked on a terminal. An address that cannot be understood is asked for again, with the reason.
@@ -176,8 +187,8 @@ fn with_root(app: &App, mut reached: Reached, root: Option<&str>) -> Result<Reac
         parts.pop_if_empty().push(&root).push("");
     }
     reached.account.address = url.to_string();
-    let signer = reached.signer.clone();
-    reached.survey = signing::enter(app, &reached.account, signer, &mut reached.steps)?;
+    let credential = reached.credential.clone();
+    reached.survey = signing::enter(app, &reached.account, &credential, &mut reached.steps)?;
     Ok(reached)
 }
 
@@ -200,7 +211,7 @@ fn save(app: &App, typed: &AccountAddArgs, reached: Reached) -> Result<(), Error
         survey,
         steps,
         certificate,
-        signer,
+        credential,
     } = reached;
     account.principal.clone_from(&survey.principal);
     if account.user.is_empty() {
@@ -237,11 +248,7 @@ fn save(app: &App, typed: &AccountAddArgs, reached: Reached) -> Result<(), Error
         ));
     }
     // Only now: before, it might have been somebody else's account that was written to.
-    let client = client_with(
-        &account,
-        connection_with(&account, signer.clone())?,
-        &app.stop,
-    )?;
+    let client = signing::client_of(app, &account, &credential)?;
     let said = app.run(probing::find_out(
         app,
         &account,
@@ -250,7 +257,7 @@ fn save(app: &App, typed: &AccountAddArgs, reached: Reached) -> Result<(), Error
         &survey,
         &RelPath::root(),
     ))?;
-    let secret = signing::secret_of(app, &signer);
+    let secret = signing::secret_of(app, &credential);
     let mut config = app.config.clone();
     account_book::save(&app.home, &mut config, account.clone(), &secret)?;
     let (name, space, now) = (account.name.clone(), (survey.used, survey.free), app.now());

@@ -4,6 +4,7 @@ use katabatic_core::{EditTime, words};
 use katabatic_engine::Error;
 use katabatic_engine::config::AccountConfig;
 use katabatic_ledger::account_rows::{self, AccountRow};
+use katabatic_sides::net::Trust;
 use katabatic_sides::net::rate::Limits;
 use serde_json::{Value, json};
 
@@ -141,14 +142,21 @@ pub fn show(app: &App, name: &str) -> Result<(), Error> {
         None => say("account", "the server does not say whose it is"),
     }
     say("secret", &format!("kept {}", account.keeping.describe()));
-    say("trust", &account.trust.describe());
+    let by_known_hosts = account.is_sftp() && account.trust == Trust::System;
     say(
-        "proxy",
-        &account
-            .proxy
-            .text()
-            .unwrap_or_else(|| "what the environment says".into()),
+        "trust",
+        &match by_known_hosts {
+            true => "host keys that known_hosts has".into(),
+            false => account.trust.describe(),
+        },
     );
+    if !account.is_sftp() {
+        let proxy = account.proxy.text();
+        say(
+            "proxy",
+            &proxy.unwrap_or_else(|| "what the environment says".into()),
+        );
+    }
     let patience = account.line().patience.as_secs();
     say(
         "patience",

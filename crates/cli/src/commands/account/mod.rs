@@ -6,6 +6,7 @@ mod look_around;
 mod probing;
 mod remove;
 mod rename;
+mod sftp_signing;
 mod shown;
 mod sign_in;
 mod signing;
@@ -76,7 +77,7 @@ fn described(account: &AccountConfig) -> Value {
         "trust": match &account.trust {
             Trust::System => json!("system"),
             Trust::Authority(file) => json!({"ca": file}),
-            Trust::Pinned(_) => json!(account.trust.describe()),
+            Trust::Pinned(_) | Trust::HostKey(_) => json!(account.trust.describe()),
         },
         "proxy": account.proxy.text(),
     })
@@ -87,6 +88,11 @@ fn signs_in(account: &AccountConfig) -> String {
     match account.sign_in {
         SignIn::Basic => format!("{}, by name and password", account.user),
         SignIn::Device => format!("{}, let in by a code (no password is kept)", account.user),
+        SignIn::Key => match &account.key {
+            Some(file) => format!("{}, by the key in {}", account.user, file.display()),
+            None => format!("{}, by a key", account.user),
+        },
+        SignIn::Agent => format!("{}, by a key of the SSH agent", account.user),
     }
 }
 

@@ -4,8 +4,10 @@ use katabatic_core::RelPath;
 use katabatic_engine::Error;
 use katabatic_engine::config::AccountConfig;
 use katabatic_ledger::account_rows;
+use katabatic_sides::account::AccountClient;
+use katabatic_sides::explain::explain;
 use katabatic_sides::probe::{Findings, Probed, probe};
-use katabatic_sides::webdav::{Client, Survey};
+use katabatic_sides::survey::Survey;
 use serde_json::{Value, json};
 use url::Url;
 
@@ -26,14 +28,22 @@ pub async fn find_out(
     app: &App,
     account: &AccountConfig,
     address: &Url,
-    client: &Client,
+    client: &AccountClient,
     survey: &Survey,
     within: &RelPath,
 ) -> Result<Said, Error> {
     if account.read_only {
         return Ok(Said::NotTried("the account was added read-only".into()));
     }
-    let probed = probe(&account.name, address, client, survey, within).await?;
+    let probed = match client {
+        AccountClient::Webdav(client) => {
+            probe(&account.name, address, client, survey, within).await?
+        }
+        AccountClient::Sftp(client) => {
+            let probed = client.probe(survey, within).await;
+            probed.map_err(|error| explain(&account.name, address, &error))?
+        }
+    };
     let (name, now) = (account.name.clone(), app.now());
     let found = match &probed {
         Probed::Found(findings) => Some((**findings).clone()),

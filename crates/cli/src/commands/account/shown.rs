@@ -3,7 +3,7 @@
 use katabatic_core::words;
 use katabatic_engine::accounts::reach::Step;
 use katabatic_sides::certificate::Certificate;
-use katabatic_sides::webdav::{Survey, Top};
+use katabatic_sides::survey::{Survey, Top};
 use serde_json::{Value, json};
 
 use crate::draw::table::Rows;

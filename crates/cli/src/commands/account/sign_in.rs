@@ -4,6 +4,7 @@ use crate::commands::account::signing::Signing;
 use clap::Args;
 use katabatic_engine::account_book;
 use katabatic_engine::accounts::address;
+use katabatic_engine::config::SignIn;
 use katabatic_engine::{Class, Error};
 use katabatic_ledger::account_rows;
 use katabatic_sides::net::host_and_port;
@@ -35,7 +36,8 @@ pub fn sign_in(app: &App, typed: &AccountSignInArgs) -> Result<(), Error> {
     if let Some(user) = &typed.user {
         account.user.clone_from(user);
     }
-    let way = typed.signing.sign_in.or(Some(account.sign_in));
+    let with_key = typed.signing.key.is_some().then_some(SignIn::Key);
+    let way = typed.signing.sign_in.or(with_key).or(Some(account.sign_in));
     let signing = Signing {
         sign_in: way,
         password_file: typed.signing.password_file.clone(),
@@ -43,6 +45,7 @@ pub fn sign_in(app: &App, typed: &AccountSignInArgs) -> Result<(), Error> {
         proxy: None,
         ca: None,
         trust: None,
+        key: typed.signing.key.clone(),
         ..typed.signing
     };
     let reached = signing::reach(app, account, &signing)?;
@@ -51,9 +54,9 @@ pub fn sign_in(app: &App, typed: &AccountSignInArgs) -> Result<(), Error> {
         survey,
         steps,
         certificate,
-        signer,
+        credential,
     } = reached;
-    let secret = signing::secret_of(app, &signer);
+    let secret = signing::secret_of(app, &credential);
     if account.principal.is_none() {
         account.principal.clone_from(&survey.principal);
     }

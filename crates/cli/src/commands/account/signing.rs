@@ -14,17 +14,20 @@ use std::time::Duration;
 use katabatic_engine::accounts::device_grant::{Answered, CLIENT_ID, Endpoints, Grant, discover};
 use katabatic_engine::accounts::reach::{self, Step};
 use katabatic_engine::accounts::tokens::TokenKeeper;
-use katabatic_engine::config::{AccountConfig, SignIn};
+use katabatic_engine::config::{AccountConfig, SignIn, read_trust};
 use katabatic_engine::open::{client_with, connection_with};
 use katabatic_engine::{Class, Error};
+use katabatic_sides::account::AccountClient;
 use katabatic_sides::certificate::Certificate;
-use katabatic_sides::certificate::read_pin;
 use katabatic_sides::explain::explain;
 use katabatic_sides::net::{Http, ProxySetting, Trust};
 use katabatic_sides::secret::Keeping;
 use katabatic_sides::secret::Secret;
-use katabatic_sides::webdav::{Signer, Survey};
+use katabatic_sides::sftp::WayIn;
+use katabatic_sides::survey::Survey;
+use katabatic_sides::webdav::Signer;
 
+use super::sftp_signing;
 use crate::app::App;
 use crate::draw::{line, shown_text};
 use crate::output;
@@ -35,10 +38,10 @@ pub struct Signing {
     /// How to sign in; the best that the server offers where this is left out
     #[arg(long, value_parser = choice::<SignIn>())]
     pub sign_in: Option<SignIn>,
-    /// Read the password from standard input
+    /// Read the password, or what opens the key, from standard input
     #[arg(long, conflicts_with = "password_file")]
     pub password_stdin: bool,
-    /// Read the password from the first line of this file
+    /// Read it from the first line of this file
     #[arg(long, value_name = "FILE")]
     pub password_file: Option<PathBuf>,
     /// Where to keep the secret; the keyring where one answers, else a file
@@ -47,8 +50,11 @@ pub struct Signing {
     /// The same as --secrets passphrase
     #[arg(long, conflicts_with = "secrets")]
     pub passphrase: bool,
-    /// Pin this certificate, and trust no other
-    #[arg(long, value_name = "sha256:HEX", conflicts_with = "ca")]
+    /// The key to sign in with by SFTP; those of the SSH agent and of ~/.ssh are tried where it is left out
+    #[arg(long, value_name = "FILE")]
+    pub key: Option<PathBuf>,
+    /// Pin this certificate (sha256:HEX) or host key (SHA256:…), and trust no other
+    #[arg(long, value_name = "SHA-256", conflicts_with = "ca")]
     pub trust: Option<String>,
     /// Trust the authorities in this PEM file, and no others
     #[arg(long, value_name = "FILE")]
@@ -83,7 +89,7 @@ pub struct Reached {
     /// The account, as it would be saved.
     pub account: AccountConfig,
     /// How it signed in.
-    pub signer: Signer,
+    pub credential: Credential,
     /// What it says of itself.
     pub survey: Survey,
     /// What was done, with times.
@@ -92,11 +98,37 @@ pub struct Reached {
     pub certificate: Option<Certificate>,
 }
 
+/// By what somebody signs in.
+#[derive(Clone)]
+pub enum Credential {
+    /// To a server of the web.
+    Web(Signer),
+    /// To a host of SSH.
+    Ssh(WayIn),
+}
+
 /// The secret to keep: tokens may have been renewed since they were given.
-pub fn secret_of(app: &App, signer: &Signer) -> Secret {
-    match signer {
-        Signer::Basic { password, .. } => password.clone(),
-        Signer::Tokens(keeper) => app.run(keeper.secret()),
+pub fn secret_of(app: &App, credential: &Credential) -> Secret {
+    match credential {
+        Credential::Web(Signer::Basic { password, .. }) => password.clone(),
+        Credential::Web(Signer::Tokens(keeper)) => app.run(keeper.secret()),
+        Credential::Ssh(way) => sftp_signing::secret_of(way),
+    }
+}
+
+/// A client for an account that is not saved yet.
+pub fn client_of(
+    app: &App,
+    account: &AccountConfig,
+    credential: &Credential,
+) -> Result<AccountClient, Error> {
+    match credential {
+        Credential::Web(signer) => {
+            let connection = connection_with(account, signer.clone())?;
+            let client = client_with(account, connection, &app.stop)?;
+            Ok(AccountClient::Webdav(Box::new(client)))
+        }
+        Credential::Ssh(way) => sftp_signing::client(app, account, way.clone()),
     }
 }
 
@@ -110,7 +142,7 @@ pub fn apply(account: &mut AccountConfig, typed: &Signing) -> Result<(), Error> 
         )
     };
     if let Some(pin) = &typed.trust {
-        account.trust = Trust::Pinned(read_pin(pin).map_err(|why| wrong("--trust", why))?);
+        account.trust = read_trust(pin).map_err(|why| wrong("--trust", why))?;
     }
     if let Some(file) = &typed.ca {
         let file = std::path::absolute(file).unwrap_or_else(|_| file.clone());
@@ -146,6 +178,9 @@ fn http(account: &AccountConfig, url: &url::Url) -> Result<Http, Error> {
 
 /// Reaches the account, signs in and looks at it.
 pub fn reach(app: &App, account: AccountConfig, typed: &Signing) -> Result<Reached, Error> {
+    if account.is_sftp() {
+        return sftp_signing::reach(app, account, typed, typed.sign_in);
+    }
     let signed_in = sign_in_to(app, account, typed, typed.sign_in)?;
     signed_in.enter(app, signed_in.account.clone())
 }
@@ -165,12 +200,12 @@ pub struct SignedIn {
 impl SignedIn {
     /// Asks the account what it says of itself, at the address that it has here.
     pub fn enter(&self, app: &App, account: AccountConfig) -> Result<Reached, Error> {
-        let signer = self.signer.clone();
+        let credential = Credential::Web(self.signer.clone());
         let mut steps = self.steps.clone();
-        let survey = enter(app, &account, signer.clone(), &mut steps)?;
+        let survey = enter(app, &account, &credential, &mut steps)?;
         Ok(Reached {
             account,
-            signer,
+            credential,
             survey,
             steps,
             certificate: self.certificate.clone(),
@@ -185,6 +220,13 @@ pub fn sign_in_to(
     typed: &Signing,
     way: Option<SignIn>,
 ) -> Result<SignedIn, Error> {
+    if typed.key.is_some() || matches!(way, Some(SignIn::Key | SignIn::Agent)) {
+        return Err(Error::usage(
+            format!("signing in to @{}", account.name),
+            "a key is for accounts by SFTP, and this address is of WebDAV",
+            "Give an address such as sftp://HOST/FOLDER/, or leave the key out.",
+        ));
+    }
     let address = parsed(&account)?;
     let line_to = http(&account, &address)?;
     let (name, plan) = (account.name.clone(), account.line());
@@ -203,7 +245,7 @@ pub fn sign_in_to(
     let line_to = http(&account, &settled)?;
     let with_password = typed.password_stdin || typed.password_file.is_some();
     let device = match way {
-        Some(SignIn::Basic) => None,
+        Some(SignIn::Basic | SignIn::Key | SignIn::Agent) => None,
         None if with_password => None,
         _ => {
             let found = async {
@@ -243,10 +285,10 @@ fn parsed(account: &AccountConfig) -> Result<url::Url, Error> {
 pub fn enter(
     app: &App,
     account: &AccountConfig,
-    signer: Signer,
+    credential: &Credential,
     steps: &mut Vec<Step>,
 ) -> Result<Survey, Error> {
-    let client = client_with(account, connection_with(account, signer)?, &app.stop)?;
+    let client = client_of(app, account, credential)?;
     let address = parsed(account)?;
     app.run(reach::enter(&account.name, &address, &client, steps))
 }
@@ -385,15 +427,21 @@ fn by_password(app: &App, account: &mut AccountConfig, typed: &Signing) -> Resul
         ));
     }
     account.sign_in = SignIn::Basic;
-    let password = password(app, account, typed)?;
+    let password = secret_typed(app, account, typed, "password")?;
     Ok(Signer::Basic {
         user: account.user.clone(),
         password,
     })
 }
 
-fn password(app: &App, account: &AccountConfig, typed: &Signing) -> Result<Secret, Error> {
-    let what = || format!("reading the password of @{}", account.name);
+/// A password, or another secret that is called so: piped in, from a file, or typed.
+pub fn secret_typed(
+    app: &App,
+    account: &AccountConfig,
+    typed: &Signing,
+    called: &str,
+) -> Result<Secret, Error> {
+    let what = || format!("reading the {called} of @{}", account.name);
     let wrong = |why: String, next: &str| Error::usage(what(), why, next);
     let first_line = |mut reader: Box<dyn BufRead>| {
         let mut text = String::new();
@@ -419,8 +467,10 @@ fn password(app: &App, account: &AccountConfig, typed: &Signing) -> Result<Secre
                 "Give it with --password-stdin or --password-file FILE, never as an argument.",
             ));
         }
+        let mut called = called.to_owned();
+        called[..1].make_ascii_uppercase();
         rpassword::prompt_password(format!(
-            "Password of {} at {}: ",
+            "{called} of {} at {}: ",
             account.user, account.address
         ))
         .map_err(|why| wrong(why.to_string(), "Try again; nothing was saved."))?

@@ -7,12 +7,14 @@ use katabatic_core::RelPath;
 use katabatic_engine::Error;
 use katabatic_engine::accounts::reach::{self, Step};
 use katabatic_engine::config::AccountConfig;
-use katabatic_engine::open::{client_with, connection_of};
+use katabatic_engine::open::{account_client, address_of, client_with, connection_of};
 use katabatic_ledger::account_rows;
+use katabatic_sides::account::AccountClient;
 use katabatic_sides::certificate::Certificate;
 use katabatic_sides::net::host_and_port;
-use katabatic_sides::webdav::Survey;
+use katabatic_sides::survey::Survey;
 use serde_json::json;
+use url::Url;
 
 use super::probing::{self, Said};
 use super::{described, shown};
@@ -118,26 +120,51 @@ struct Tested {
 }
 
 async fn all(app: &App, account: &AccountConfig, within: &RelPath) -> Result<Tested, Error> {
+    let (client, mut tested) = match account.is_sftp() {
+        true => by_ssh(app, account)?,
+        false => by_web(app, account).await?,
+    };
+    let address = address_of(account)?;
+    let steps = &mut tested.steps;
+    tested.survey = reach::enter(&account.name, &address, &client, steps).await?;
+    let written =
+        reach::try_writing(&account.name, &address, &client, within, account.read_only).await?;
+    tested.said = if written.fine {
+        probing::find_out(app, account, &address, &client, &tested.survey, within).await?
+    } else {
+        Said::NotTried(written.said.clone())
+    };
+    tested.steps.push(written);
+    Ok(tested)
+}
+
+/// What is known before anybody signs in.
+fn begun(address: &Url, proxy: String) -> Tested {
+    Tested {
+        steps: Vec::new(),
+        survey: Survey::default(),
+        certificate: None,
+        said: Said::NotTried(String::new()),
+        proxy,
+        place: host_and_port(address),
+    }
+}
+
+fn by_ssh(app: &App, account: &AccountConfig) -> Result<(AccountClient, Tested), Error> {
+    let client = account_client(&app.home, account, &app.stop)?;
+    let proxy = "none: SSH goes to the server itself, or over the hosts that ~/.ssh/config names";
+    Ok((client, begun(&address_of(account)?, proxy.into())))
+}
+
+async fn by_web(app: &App, account: &AccountConfig) -> Result<(AccountClient, Tested), Error> {
     let connection = connection_of(&app.home, account)?;
     let (address, line) = (connection.address.clone(), connection.line.clone());
     let client = client_with(account, connection, &app.stop)?;
     let knocked = reach::knock(&account.name, &address, &line, client.proxy()).await?;
-    let mut steps = knocked.steps;
-    let survey = reach::enter(&account.name, &address, &client, &mut steps).await?;
-    let written =
-        reach::try_writing(&account.name, &address, &client, within, account.read_only).await?;
-    let said = if written.fine {
-        probing::find_out(app, account, &address, &client, &survey, within).await?
-    } else {
-        Said::NotTried(written.said.clone())
-    };
-    steps.push(written);
-    Ok(Tested {
-        steps,
-        survey,
+    let tested = Tested {
+        steps: knocked.steps,
         certificate: knocked.certificate,
-        said,
-        proxy: client.proxy().describe(),
-        place: host_and_port(&address),
-    })
+        ..begun(&address, client.proxy().describe())
+    };
+    Ok((AccountClient::Webdav(Box::new(client)), tested))
 }
