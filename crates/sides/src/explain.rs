@@ -54,7 +54,10 @@ pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
         }
         SideError::Missing => of(
             Class::Failed,
-            "there is nothing at this path",
+            match address.scheme() {
+                SFTP => "there is nothing at this path",
+                _ => "there is nothing at this path (404)",
+            },
             check_path(address),
         ),
         SideError::Failed(why) => of(Class::Failed, why, check_path(address)),

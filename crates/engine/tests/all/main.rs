@@ -12,6 +12,7 @@ mod moves;
 mod promises;
 mod prune;
 mod seams;
+mod servers;
 mod stubs;
 mod tokens;
 mod two_way;

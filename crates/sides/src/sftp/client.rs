@@ -431,6 +431,13 @@ impl SftpClient {
             }
         }
         all.retain(|name| !matches!(&name.name[..], b"." | b".."));
+        // What is in a folder has a name of one part; anything else would lead out of it.
+        if all
+            .iter()
+            .any(|name| name.name.is_empty() || name.name.contains(&b'/'))
+        {
+            return Err(odd());
+        }
         Ok(all)
     }
 

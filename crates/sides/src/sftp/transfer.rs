@@ -349,7 +349,10 @@ pub(super) async fn stage(
         let at = writing.length;
         writing.length += chunk.len() as u64;
         writing.send(chunk, at).await?;
-        if source.size > STEP && writing.length - noted >= STEP && writing.length < source.size {
+        if source.size > STEP
+            && writing.length.saturating_sub(noted) >= STEP
+            && writing.length < source.size
+        {
             writing.sync().await?;
             noted = writing.length;
             (steps.note)(Some(Partial {
