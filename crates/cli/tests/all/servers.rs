@@ -2,6 +2,7 @@
 //! starts real ones and runs it against each.
 
 mod day;
+mod sftp;
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -1,7 +1,7 @@
 //! Asks an SFTP server: one connection for all that a program asks of an account, over a few channels, made again where it
 //! was cut.
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -419,7 +419,7 @@ impl SftpClient {
     /// The names that a folder holds, but for itself and the one above it.
     pub(super) async fn names(&self, path: &Path) -> Result<Vec<Name>, SideError> {
         let (answer, spot) = self.ask(Ask::OpenFolder, path, |packet| packet).await?;
-        let folder = self.opened(answer, spot)?;
+        let folder = self.opened(path, answer, spot)?;
         let mut all = Vec::new();
         loop {
             let answer = folder.ask(Packet::new(Ask::ReadFolder).text(&folder.handle));
@@ -447,7 +447,7 @@ impl SftpClient {
             packet.number(flags).attributes(&Attributes::default())
         });
         let (answer, spot) = asked.await.map_err(Undone::Unsure)?;
-        self.opened(answer, spot).map_err(Undone::NotDone)
+        self.opened(path, answer, spot).map_err(Undone::NotDone)
     }
 
     /// Opens a file over the channel of another one, which knows no handles but its own.
@@ -460,15 +460,19 @@ impl SftpClient {
         let full = path.full(&other.spot.line.base);
         let packet = Packet::new(Ask::Open).text(&full).number(flags);
         let answer = other.ask(packet.attributes(&Attributes::default())).await;
-        self.opened(answer.map_err(Lost::told)?, other.spot.clone())
+        self.opened(path, answer.map_err(Lost::told)?, other.spot.clone())
     }
 
-    fn opened(&self, answer: Answer, spot: Spot) -> Result<File, SideError> {
+    fn opened(&self, path: &Path, answer: Answer, spot: Spot) -> Result<File, SideError> {
         match answer {
             Answer::Handle(handle) => Ok(File {
                 client: self.clone(),
                 spot,
                 handle,
+                path: path.clone(),
+                opened: Instant::now(),
+                went: AtomicU64::new(0),
+                came: AtomicU64::new(0),
             }),
             Answer::Status(status, words) => Err(refused(status, &words)),
             _ => Err(odd()),
@@ -545,10 +549,23 @@ pub(super) struct File {
     client: SftpClient,
     spot: Spot,
     handle: Bytes,
+    path: Path,
+    opened: Instant,
+    /// Bytes of content that went there, and that came back.
+    went: AtomicU64,
+    came: AtomicU64,
 }
 
 impl Drop for File {
     fn drop(&mut self) {
+        tracing::trace!(
+            target: REQUESTS,
+            "CLOSE {}, {} bytes there, {} bytes back, {:.1} ms",
+            self.path.shown(),
+            self.went.load(Ordering::Relaxed),
+            self.came.load(Ordering::Relaxed),
+            self.opened.elapsed().as_secs_f64() * 1e3
+        );
         let packet = Packet::new(Ask::Close).text(&self.handle);
         self.spot.channel.send_and_forget(packet);
     }
@@ -567,6 +584,16 @@ impl File {
     async fn ask(&self, packet: Packet) -> Result<Answer, Lost> {
         let pending = self.send(packet).await;
         self.answer(pending).await
+    }
+
+    /// So many bytes of content go there.
+    pub(super) fn went(&self, bytes: usize) {
+        self.went.fetch_add(bytes as u64, Ordering::Relaxed);
+    }
+
+    /// So many came back.
+    pub(super) fn came(&self, bytes: usize) {
+        self.came.fetch_add(bytes as u64, Ordering::Relaxed);
     }
 
     /// A request about this file.

@@ -51,6 +51,8 @@ pub(super) async fn members(inner: &Inner, folder: &RelPath) -> Result<Folder, S
             }),
         }
     }
+    let entries = found.names.iter().map(|(_, entry)| entry);
+    inner.ask_clock_for(entries).await;
     Ok(found)
 }
 

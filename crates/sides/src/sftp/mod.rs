@@ -70,6 +70,8 @@ pub(crate) struct Inner {
     room: room::Room,
     /// How far the server's clock is ahead of ours, in nanoseconds.
     clock_ahead: AtomicI64,
+    /// Whether the server's clock was asked for, in which a file of ours is made and removed.
+    clock_asked: tokio::sync::OnceCell<()>,
     /// Whether a second name is given only where nothing has it. What nobody has asked is believed of the extension that
     /// says so.
     links: bool,
@@ -90,6 +92,7 @@ impl SftpSide {
                 root,
                 room,
                 clock_ahead: AtomicI64::new(UNKNOWN_CLOCK),
+                clock_asked: tokio::sync::OnceCell::new(),
                 links: true,
                 patches: false,
                 keeps_names: false,
@@ -155,6 +158,22 @@ impl Inner {
             UNKNOWN_CLOCK => None,
             ahead => Some(ahead),
         }
+    }
+
+    /// Has the server's clock read, where it is not known and one of these versions may be young by it. Otherwise what was
+    /// changed in the last minutes would be read again by pass after pass.
+    async fn ask_clock_for(&self, seen: impl Iterator<Item = &Entry>) {
+        let mut files = seen.filter(|entry| entry.kind == Kind::File);
+        if self.clock().is_some() || self.client.is_read_only() || !files.any(|e| self.is_young(e))
+        {
+            return;
+        }
+        let asked = self.clock_asked.get_or_init(|| async {
+            if let Err(why) = transfer::ask_clock(self).await {
+                tracing::debug!("how the server's clock stands is not known: {why}");
+            }
+        });
+        asked.await;
     }
 
     /// Whether another version may come, or have come, within the second that this one bears.

@@ -150,7 +150,10 @@ impl Reading {
             .map_err(Undone::from)
             .map_err(Undone::told)?
         {
-            Answer::Data(data) if !data.is_empty() => Ok(data),
+            Answer::Data(data) if !data.is_empty() => {
+                self.file.came(data.len());
+                Ok(data)
+            }
             // It ends before its length.
             Answer::Status(Status::End, _) | Answer::Data(_) => Err(SideError::BeingWritten),
             Answer::Status(status, words) => Err(refused(status, &words)),
@@ -193,6 +196,7 @@ impl<'a> Writing<'a> {
                     self.arrived().await?;
                 }
                 let packet = self.file.packet(Ask::Write).long(at).text(&piece);
+                self.file.went(piece.len());
                 self.on_the_way.push_back(self.file.send(packet).await);
                 at += piece.len() as u64;
             }
@@ -277,12 +281,26 @@ impl<'a> Writing<'a> {
 
     /// What was written just now bears the server's time.
     async fn learn_clock(&self) -> Result<(), SideError> {
-        if let Some((_, changed)) = self.file.look().await?.times {
-            let ahead = i64::from(changed) * SECOND - SystemClock.now().0;
-            self.inner.learned_clock(ahead);
-        }
-        Ok(())
+        learn_clock(self.inner, &self.file).await
     }
+}
+
+async fn learn_clock(inner: &Inner, written_now: &File) -> Result<(), SideError> {
+    if let Some((_, changed)) = written_now.look().await?.times {
+        let ahead = i64::from(changed) * SECOND - SystemClock.now().0;
+        inner.learned_clock(ahead);
+    }
+    Ok(())
+}
+
+/// Makes a file in our own staging, which bears the server's time, and removes it.
+pub(super) async fn ask_clock(inner: &Inner) -> Result<(), SideError> {
+    let at = inner.room.staged(&room::new_slot()?)?;
+    let flags = open::WRITE | open::CREATE | open::NEW;
+    let file = inner.client.open(&at, flags).await.map_err(Undone::told)?;
+    let learned = learn_clock(inner, &file).await;
+    carry::delete(inner, &at).await?;
+    learned
 }
 
 /// Takes content into the staging, in steps that are kept where it is large.
