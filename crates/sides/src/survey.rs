@@ -30,6 +30,6 @@ pub struct Survey {
     pub top: Vec<Top>,
     /// The server's software, as it calls itself.
     pub server: Option<String>,
-    /// How far the server's clock is ahead, in nanoseconds.
-    pub clock_ahead: i64,
+    /// How far the server's clock is ahead, in nanoseconds, where the server says what it shows.
+    pub clock_ahead: Option<i64>,
 }

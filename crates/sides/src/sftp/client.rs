@@ -11,7 +11,7 @@ use url::Url;
 
 use super::channel::{Channel, Pending};
 use super::ssh::{self, AskStep, Goal, Reached, SshLine, WayIn};
-use super::wire::{Answer, Ask, Attributes, Name, Packet, Status};
+use super::wire::{Answer, Ask, Attributes, Name, Packet, Status, open};
 use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::{PATIENCE, REQUESTS, Trust};
 use crate::side_error::{Delay, Said};
@@ -20,6 +20,9 @@ use crate::{Outcome, SideError, Undone};
 
 /// Below this a path is that of who signs in, and not of the whole server.
 const HOME: &str = "~";
+
+/// No folder holds so many names; who lists on and on would fill the memory.
+const MOST_NAMES: usize = 4_000_000;
 
 /// As many channels are opened at the most.
 const CHANNELS: usize = 4;
@@ -223,8 +226,11 @@ impl SftpClient {
         self.connection.read_only
     }
 
-    fn host(&self) -> &str {
-        self.connection.address.host_str().unwrap_or("the server")
+    /// The host as the address names it.
+    pub(super) fn host(&self) -> &str {
+        let host = self.connection.address.host_str();
+        // An address of IPv6 stands in brackets in a URL alone.
+        host.map_or("the server", |host| host.trim_matches(['[', ']']))
     }
 
     /// Connects and signs in, where that is not done yet; what was done on the way in.
@@ -374,6 +380,9 @@ impl SftpClient {
         about: &Path,
         packet: impl FnOnce(&dyn Fn(&Path) -> Vec<u8>) -> Packet,
     ) -> Outcome<Answer> {
+        if self.connection.read_only {
+            return Err(Undone::NotDone(only_read()));
+        }
         let began = Instant::now();
         let base = self.line().await.map_err(Undone::NotDone)?.base.clone();
         let full = |path: &Path| path.full(&base);
@@ -424,7 +433,12 @@ impl SftpClient {
         loop {
             let answer = folder.ask(Packet::new(Ask::ReadFolder).text(&folder.handle));
             match answer.await.map_err(Lost::told)? {
-                Answer::Names(names) => all.extend(names),
+                Answer::Names(names) if all.len() < MOST_NAMES => all.extend(names),
+                Answer::Names(_) => {
+                    return Err(SideError::Failed(
+                        "the server lists more names than any folder holds".into(),
+                    ));
+                }
                 Answer::Status(Status::End, _) => break,
                 Answer::Status(status, words) => return Err(refused(status, &words)),
                 _ => return Err(odd()),
@@ -443,6 +457,9 @@ impl SftpClient {
 
     /// Opens a file.
     pub(super) async fn open(&self, path: &Path, flags: u32) -> Outcome<File> {
+        if self.connection.read_only && flags != open::READ {
+            return Err(Undone::NotDone(only_read()));
+        }
         let asked = self.ask(Ask::Open, path, |packet| {
             packet.number(flags).attributes(&Attributes::default())
         });
@@ -484,11 +501,9 @@ impl SftpClient {
         if !self.has(STATVFS).await? {
             return Ok(None);
         }
-        let root = Path::account(&RelPath::root());
-        let asked = self.change(STATVFS, &root, |full| {
-            Packet::extended(STATVFS).text(&full(&root))
-        });
-        match asked.await.map_err(Undone::told)? {
+        let base = self.base().await?;
+        let asked = self.ask_once(Packet::extended(STATVFS).text(&base)).await;
+        match asked.map_err(Lost::told)?.0 {
             Answer::Extended(fields) => Ok(read_space(&fields)),
             _ => Ok(None),
         }
@@ -689,6 +704,11 @@ pub(super) fn refused(status: Status, words: &str) -> SideError {
             })
         }
     }
+}
+
+/// The words for what would change an account that was added read-only.
+fn only_read() -> SideError {
+    SideError::Failed("the account was added read-only; nothing is ever written to it".into())
 }
 
 /// The words for an answer of a kind that the request has not.

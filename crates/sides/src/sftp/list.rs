@@ -11,6 +11,9 @@ use super::wire::Attributes;
 use crate::walk::{Folder, Lister};
 use crate::{SideError, Unusable};
 
+/// No file is larger than this pebibyte; what claims to be would only spoil every sum that it is in.
+const LARGEST: u64 = 1 << 50;
+
 /// In nanoseconds.
 pub(super) const SECOND: i64 = 1_000_000_000;
 
@@ -20,7 +23,8 @@ pub(super) fn entry(attributes: &Attributes) -> Entry {
     if attributes.is_folder() {
         return Entry::folder();
     }
-    match (attributes.is_file(), attributes.size, attributes.times) {
+    let size = attributes.size.filter(|size| *size <= LARGEST);
+    match (attributes.is_file(), size, attributes.times) {
         (true, Some(size), Some((_, changed))) => {
             let changed_at = EditTime(i64::from(changed) * SECOND);
             let stamp = Stamp::of(StampKind::Date, &format!("{changed} {size}"));
@@ -30,8 +34,9 @@ pub(super) fn entry(attributes: &Attributes) -> Entry {
                 ..Entry::file(size, stamp)
             }
         }
-        // A link, a pipe, a device; or a server that does not tell what a version is known by.
-        _ => Entry::of_kind(Kind::Odd(OddKind::Link)),
+        // A server that does not tell what a version is known by does not give one.
+        (true, ..) => Entry::of_kind(Kind::Odd(OddKind::Own)),
+        (false, ..) => Entry::of_kind(Kind::Odd(attributes.odd_kind())),
     }
 }
 

@@ -198,10 +198,7 @@ impl Lists for SftpSide {
             Some(entry) if entry.kind == Kind::Folder => {
                 let base = client.base().await?;
                 let below = String::from_utf8_lossy(&root.full(&base)).into_owned();
-                let (host, port) = really(
-                    client.address().host_str().unwrap_or_default(),
-                    client.address().port(),
-                );
+                let (host, port) = really(client.host(), client.address().port());
                 Ok(KnownRoot::Address(format!("{SFTP}://{host}:{port}{below}")))
             }
             Some(_) => Err(SideError::away(

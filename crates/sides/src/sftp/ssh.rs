@@ -90,6 +90,7 @@ pub fn configured_user(host: &str) -> Option<String> {
 /// Host and port that are really connected to, with what `~/.ssh/config` says.
 #[must_use]
 pub fn really(host: &str, port: Option<u16>) -> (String, u16) {
+    let host = host.trim_matches(['[', ']']);
     place(host, port, &ssh_config::of(host))
 }
 

@@ -4,6 +4,7 @@
 //! length before them. Names are bytes without an encoding.
 
 use bytes::{Buf, BufMut, Bytes, BytesMut};
+use katabatic_core::OddKind;
 
 /// The version that is spoken.
 pub(super) const VERSION: u32 = 3;
@@ -134,6 +135,11 @@ const HAS_MORE: u32 = 1 << 31;
 const KIND: u32 = 0o170_000;
 const REGULAR: u32 = 0o100_000;
 const FOLDER: u32 = 0o040_000;
+const LINK: u32 = 0o120_000;
+const SOCKET: u32 = 0o140_000;
+const PIPE: u32 = 0o010_000;
+const CHARACTERS: u32 = 0o020_000;
+const BLOCKS: u32 = 0o060_000;
 pub(super) const RIGHTS: u32 = 0o7_777;
 
 impl Attributes {
@@ -143,6 +149,18 @@ impl Attributes {
 
     pub(super) fn is_file(&self) -> bool {
         self.mode.is_some_and(|mode| mode & KIND == REGULAR)
+    }
+
+    /// What it is that is neither a file nor a folder.
+    pub(super) fn odd_kind(&self) -> OddKind {
+        match self.mode.map(|mode| mode & KIND) {
+            Some(LINK) => OddKind::Link,
+            Some(SOCKET) => OddKind::Socket,
+            Some(PIPE) => OddKind::Pipe,
+            Some(CHARACTERS | BLOCKS) => OddKind::Device,
+            // One that the server does not tell.
+            Some(_) | None => OddKind::Own,
+        }
     }
 
     fn put(&self, into: &mut BytesMut) {

@@ -44,7 +44,7 @@ pub async fn survey(client: &Client, listed: bool) -> Result<Survey, SideError> 
         free: itself.free,
         may_write: itself.may_write,
         server: software(&headers),
-        clock_ahead: clock_ahead(&headers).unwrap_or(0),
+        clock_ahead: clock_ahead(&headers),
         top: Vec::new(),
     };
     if listed {

@@ -33,8 +33,10 @@ pub fn survey(style: Style, server: &str, survey: &Survey) {
     if survey.may_write == Some(false) {
         field(style, "rights", "at the top one may only read");
     }
-    if survey.clock_ahead.unsigned_abs() > MINUTE {
-        field(style, "clock", &clock(survey.clock_ahead));
+    if let Some(ahead) = survey.clock_ahead
+        && ahead.unsigned_abs() > MINUTE
+    {
+        field(style, "clock", &clock(ahead));
     }
 }
 
