@@ -69,6 +69,7 @@ impl Connection {
 #[derive(Clone, Default)]
 pub struct SftpShared {
     line: Arc<tokio::sync::Mutex<Option<Arc<Line>>>>,
+    full: Arc<AtomicBool>,
     up: [Pace; 2],
     down: [Pace; 2],
 }
@@ -79,6 +80,7 @@ impl SftpShared {
     pub fn new(dials: [&Dials; 2]) -> SftpShared {
         SftpShared {
             line: Arc::default(),
+            full: Arc::default(),
             up: dials.map(|dials| Pace::new(dials.up.clone())),
             down: dials.map(|dials| Pace::new(dials.down.clone())),
         }
@@ -89,8 +91,10 @@ impl SftpShared {
 struct Line {
     ssh: SshLine,
     channels: Mutex<Vec<Arc<Channel>>>,
-    /// The server opens no more channels.
-    full: AtomicBool,
+    /// Held by whoever opens another channel: who comes meanwhile takes one that is there.
+    opening: tokio::sync::Mutex<()>,
+    /// The server opens no more channels, over this connection or another one: some end it where they are asked to.
+    full: Arc<AtomicBool>,
     /// Nothing is asked over it any more.
     given_up: AtomicBool,
     /// Where the account's folder lies, as the server names it.
@@ -121,6 +125,12 @@ impl Line {
                 || self.full.load(Ordering::Relaxed))
         {
             return Ok(Arc::clone(quiet));
+        }
+        let Ok(_opening) = self.opening.try_lock() else {
+            return quiet.cloned().ok_or_else(odd);
+        };
+        if self.channels().len() >= CHANNELS {
+            return quiet.cloned().ok_or_else(odd);
         }
         match open_channel(&self.ssh).await {
             Ok(channel) => {
@@ -276,7 +286,8 @@ impl SftpClient {
         let mut line = Line {
             ssh,
             channels: Mutex::new(vec![Arc::clone(&channel)]),
-            full: AtomicBool::new(false),
+            opening: tokio::sync::Mutex::new(()),
+            full: Arc::clone(&self.shared.full),
             given_up: AtomicBool::new(false),
             base: Vec::new(),
         };
