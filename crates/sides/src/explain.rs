@@ -42,6 +42,9 @@ pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
                 Refusal::OtherAccount => format!(
                     "Nothing was carried. If the person really changed accounts, add the new one under another name and tie the lanes to it: katabatic lane change LANE --far @NEW/FOLDER. Else sign in as before: katabatic account sign-in {account}."
                 ),
+                Refusal::SignIn if address.scheme() == SFTP => format!(
+                    "Is the right user named, and the public half of the key with the server (in authorized_keys there)? With another key: --key FILE; by a password: --sign-in basic; either with account add, or with account sign-in {account}."
+                ),
                 Refusal::Password if address.scheme() == SFTP => format!(
                     "Check both, or sign in by a key: katabatic account sign-in {account} --sign-in key --key FILE (its public half must be with the server), or by one that an SSH agent holds: --sign-in agent."
                 ),
