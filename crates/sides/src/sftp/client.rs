@@ -99,6 +99,7 @@ struct Line {
     given_up: AtomicBool,
     /// Where the account's folder lies, as the server names it.
     base: Vec<u8>,
+    piece: usize,
 }
 
 impl Line {
@@ -290,7 +291,15 @@ impl SftpClient {
             full: Arc::clone(&self.shared.full),
             given_up: AtomicBool::new(false),
             base: Vec::new(),
+            piece: PIECE,
         };
+        if channel.extensions.iter().any(|(name, _)| name == LIMITS) {
+            let pending = channel.send(Packet::extended(LIMITS)).await.ok();
+            let limits = self.awaited(&line, pending).await.map_err(Lost::told)?;
+            if let Answer::Extended(fields) = limits {
+                line.piece = read_piece(&fields);
+            }
+        }
         let wanted = wanted_base(&connection.address);
         let packet = Packet::new(Ask::RealPath).text(&wanted);
         let answer = self.awaited(&line, channel.send(packet).await.ok()).await;
@@ -521,6 +530,15 @@ impl SftpClient {
     }
 }
 
+/// So many bytes are asked for or sent at once; every server takes as much (draft-ietf-secsh-filexfer-02 §3).
+const PIECE: usize = 32 * 1024;
+
+/// And so many where the server says that it takes them.
+const LARGEST_PIECE: usize = 128 * 1024;
+
+/// `limits@openssh.com` (OpenSSH's PROTOCOL §4.8).
+const LIMITS: &str = "limits@openssh.com";
+
 /// `statvfs@openssh.com` (OpenSSH's PROTOCOL §4.4).
 const STATVFS: &str = "statvfs@openssh.com";
 
@@ -534,6 +552,17 @@ fn read_space(fields: &[u8]) -> Option<(u64, u64)> {
         blocks.checked_sub(free)?.checked_mul(unit)?,
         for_us.checked_mul(unit)?,
     ))
+}
+
+/// How many bytes go in a piece by these limits.
+fn read_piece(fields: &[u8]) -> usize {
+    let field = |at: usize| {
+        let bytes = fields.get(at * 8..at * 8 + 8)?;
+        usize::try_from(u64::from_be_bytes(bytes.try_into().ok()?)).ok()
+    };
+    // No limit that the server names is 0.
+    let most = |at| field(at).filter(|most| *most > 0).unwrap_or(PIECE);
+    most(1).min(most(2)).clamp(PIECE, LARGEST_PIECE)
 }
 
 /// The folder that an address names, as it is asked for: relative to where one comes in, or from the root on.
@@ -610,6 +639,11 @@ impl File {
     async fn ask(&self, packet: Packet) -> Result<Answer, Lost> {
         let pending = self.send(packet).await;
         self.answer(pending).await
+    }
+
+    /// How many bytes go in a piece of content.
+    pub(super) fn piece(&self) -> usize {
+        self.spot.line.piece
     }
 
     /// So many bytes of content go there.
@@ -743,6 +777,26 @@ mod tests {
             let address = Url::parse(address).unwrap();
             assert_eq!(wanted_base(&address), wanted.as_bytes(), "{address}");
         }
+    }
+
+    #[test]
+    fn pieces_are_as_large_as_the_server_takes_and_never_smaller_than_any_does() {
+        let said = |limits: [u64; 4]| -> Vec<u8> {
+            limits
+                .iter()
+                .flat_map(|limit| limit.to_be_bytes())
+                .collect()
+        };
+        for (limits, piece) in [
+            ([262_144, 261_120, 261_120, 1_019], LARGEST_PIECE),
+            ([262_144, 261_120, 65_536, 0], 65_536),
+            ([34_000, 0, 0, 0], PIECE),
+            ([1, 1, 1, 1], PIECE),
+            ([u64::MAX; 4], LARGEST_PIECE),
+        ] {
+            assert_eq!(read_piece(&said(limits)), piece, "{limits:?}");
+        }
+        assert_eq!(read_piece(b"short"), PIECE);
     }
 
     #[test]

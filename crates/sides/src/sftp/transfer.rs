@@ -19,11 +19,8 @@ use crate::{Content, Partial, Patch, STEP, SideError, Source, Staged, Steps, Und
 pub(super) const FSYNC: &str = "fsync@openssh.com";
 pub(super) const COPY: &str = "copy-data";
 
-/// So many bytes are asked for or sent at once; every server takes as much (draft-ietf-secsh-filexfer-02 §3).
-const PIECE: usize = 32 * 1024;
-
-/// So many pieces are on their way: two megabytes, which is what a line of 100 Mbit/s holds at 160 ms.
-const ON_THE_WAY: usize = 64;
+/// So many bytes are on their way: what a line of 100 Mbit/s holds at 300 ms.
+const ON_THE_WAY: usize = 4 * 1024 * 1024;
 
 /// Reads the version that `seen` describes, from this byte on.
 pub(super) async fn read(
@@ -110,8 +107,8 @@ impl Reading {
     }
 
     async fn next_piece(&mut self) -> Result<Option<Bytes>, SideError> {
-        while self.asked < self.seen.size && self.pieces.len() < ON_THE_WAY {
-            let length = (self.seen.size - self.asked).min(PIECE as u64) as usize;
+        while self.asked < self.seen.size && self.pieces.len() * self.file.piece() < ON_THE_WAY {
+            let length = (self.seen.size - self.asked).min(self.file.piece() as u64) as usize;
             let pending = self.ask(self.asked, length).await;
             self.pieces.push_back((length, pending));
             self.asked += length as u64;
@@ -189,10 +186,10 @@ impl<'a> Writing<'a> {
             if self.inner.client.stop.asked() {
                 return Err(SideError::Stopped);
             }
-            let mut next = chunk.split_to(chunk.len().min(PIECE));
+            let mut next = chunk.split_to(chunk.len().min(self.file.piece()));
             while !next.is_empty() {
                 let piece = self.inner.client.up.next(&mut next).await;
-                if self.on_the_way.len() >= ON_THE_WAY {
+                if self.on_the_way.len() * self.file.piece() >= ON_THE_WAY {
                     self.arrived().await?;
                 }
                 let packet = self.file.packet(Ask::Write).long(at).text(&piece);
@@ -217,7 +214,7 @@ impl<'a> Writing<'a> {
     /// The protocol does not tell that a disk is full; what is free there does.
     async fn full_or(&self, why: String) -> SideError {
         match self.inner.client.space().await {
-            Ok(Some((_, free))) if free < (PIECE * ON_THE_WAY) as u64 => SideError::Full(format!(
+            Ok(Some((_, free))) if free < ON_THE_WAY as u64 => SideError::Full(format!(
                 "the disk of the server is full ({} are free there); free some room and sync again",
                 katabatic_core::words::bytes(free)
             )),
