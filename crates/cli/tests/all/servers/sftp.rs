@@ -202,6 +202,40 @@ fn sftp_is_signed_in_to_by_keys_agents_aliases_and_over_other_hosts() {
     super::passed("sftp: keys, agents, aliases, hosts on the way");
 }
 
+#[test]
+#[ignore = "needs a server: .ci/servers"]
+fn sftp_writes_nothing_to_an_account_that_was_added_read_only() {
+    let Some(here) = Computer::new() else {
+        return;
+    };
+    let far = Path::new(&setting("FILES")).join("read only");
+    fs::create_dir(&far).unwrap();
+    fs::write(far.join("there.txt"), "there").unwrap();
+    let near = here.dir.path().join("near");
+    fs::create_dir(&near).unwrap();
+    fs::write(near.join("here.txt"), "here").unwrap();
+    let address = here.address(&format!("{}:{}", here.host, here.port));
+    let (key, trust) = (setting("KEY"), setting("TRUST"));
+    let signing = ["--user", "root", "--key", &key, "--trust", &trust];
+    let options = [&signing[..], &["--read-only"]].concat();
+    here.run(&here.add("a", &address, &options)).ends(0);
+    let lane = ["lane", "add", "l", "--near", "near"];
+    here.run(&[&lane[..], &["--far", "@a/read only"]].concat())
+        .ends(0)
+        .says("may only be read");
+    here.run(&["sync"]).ends(3).says("nothing may be written");
+    here.run(&["account", "test", "a"])
+        .ends(0)
+        .says("added read-only");
+    assert_eq!(fs::read(near.join("there.txt")).unwrap(), b"there");
+    let names: Vec<_> = fs::read_dir(&far)
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name())
+        .collect();
+    assert_eq!(names, ["there.txt"], "not even a folder of our own");
+    super::passed("sftp: an account that may only be read");
+}
+
 /// An SSH agent that holds one key, until it is dropped.
 struct Agent {
     socket: PathBuf,
