@@ -43,7 +43,7 @@ use crate::{
 use client::Path;
 pub use client::{Connection, SftpClient, SftpShared};
 pub use ssh::{
-    AskStep, Reached, WayIn, agent_has_keys, configured_user, described, is_locked, really,
+    AskStep, Reached, WayIn, agent_has_keys, configured_user, described, is_locked, opens, really,
     usual_keys,
 };
 

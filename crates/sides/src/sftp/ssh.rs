@@ -133,6 +133,31 @@ pub fn is_locked(file: &Path) -> Result<bool, SideError> {
     }
 }
 
+/// Whether this opens the key in a file.
+#[must_use]
+pub fn opens(file: &Path, passphrase: &Secret) -> bool {
+    load_secret_key(file, Some(passphrase.reveal())).is_ok()
+}
+
+/// What a server takes at sign-in, in words.
+fn in_words(methods: &MethodSet) -> String {
+    let words: Vec<&str> = methods
+        .iter()
+        .map(|method| match method {
+            MethodKind::None => "nothing",
+            MethodKind::Password => "a password",
+            MethodKind::PublicKey => "a key",
+            MethodKind::HostBased => "the key of a host",
+            MethodKind::KeyboardInteractive => "answers to its questions",
+            MethodKind::GssapiWithMic => "a ticket of Kerberos",
+        })
+        .collect();
+    match words.is_empty() {
+        true => "nothing that it names".into(),
+        false => words.join(", "),
+    }
+}
+
 fn no_key(file: &Path, why: &russh::keys::Error) -> SideError {
     SideError::refused(
         Refusal::SignIn,
@@ -526,7 +551,10 @@ async fn sign_in(
         }
         Some(methods) => Err(SideError::refused(
             Refusal::SignIn,
-            format!("the key is right, and the server wants {methods:?} as well"),
+            format!(
+                "the key is right, and the server wants {} as well",
+                in_words(&methods)
+            ),
         )),
     }
 }
@@ -553,7 +581,10 @@ async fn by_password(
             }
             Turn::Half(methods) => Err(SideError::refused(
                 Refusal::SignIn,
-                format!("the password is right, and the server wants {methods:?} as well"),
+                format!(
+                    "the password is right, and the server wants {} as well",
+                    in_words(&methods)
+                ),
             )),
             Turn::No(_) => Err(wrong()),
         };
@@ -563,7 +594,10 @@ async fn by_password(
     }
     Err(SideError::refused(
         Refusal::SignIn,
-        format!("the server takes no password; it takes {offered:?}"),
+        format!(
+            "the server takes no password; it takes {}",
+            in_words(offered)
+        ),
     ))
 }
 

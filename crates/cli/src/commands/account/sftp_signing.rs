@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use katabatic_engine::config::{AccountConfig, SignIn};
 use katabatic_engine::open::{address_of, sftp_connection_with};
-use katabatic_engine::{Class, Error};
+use katabatic_engine::{Class, Error, secrets};
 use katabatic_sides::account::AccountClient;
 use katabatic_sides::explain::explain;
 use katabatic_sides::net::{ProxySetting, Trust};
@@ -190,14 +190,17 @@ fn by_key(
 ) -> Result<Reached, Error> {
     let address = address_of(&account)?;
     let locked = sftp::is_locked(file).map_err(|error| explain(&account.name, &address, &error))?;
-    let passphrase = match locked {
-        true => Some(secret_typed(
-            app,
-            &account,
-            typed,
-            &format!("passphrase of the key {}", file.display()),
-        )?),
-        false => None,
+    let typed_here = typed.password_stdin || typed.password_file.is_some();
+    // What opened it before does so again, and is kept still.
+    let is_here = app.config.account(&account.name).is_ok();
+    let recall = || secrets::recall(&app.home, &account.name, account.keeping).ok();
+    let kept = is_here.then(recall).flatten();
+    let kept = kept.filter(|kept| !typed_here && sftp::opens(file, kept));
+    let called = format!("passphrase of the key {}", file.display());
+    let passphrase = match (locked, kept) {
+        (false, _) => None,
+        (true, Some(kept)) => Some(kept),
+        (true, None) => Some(secret_typed(app, &account, typed, &called)?),
     };
     account.key = Some(file.to_owned());
     let way = WayIn::Key {

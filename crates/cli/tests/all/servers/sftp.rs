@@ -161,6 +161,10 @@ fn sftp_is_signed_in_to_by_keys_agents_aliases_and_over_other_hosts() {
         .ends(0)
         .says("by the key in");
     here.run(&["account", "test", "a"]).ends(0).says("let in");
+    // Signed in to again, what opened the key does so still.
+    here.run(&["account", "sign-in", "a", "--yes"])
+        .ends(0)
+        .says("its lanes stay as they are");
     // What the config of SSH says of an alias, and over another host.
     let config = format!(
         "Host desk\n  HostName {}\n  Port {}\n  User root\n  IdentityFile {key}\n\

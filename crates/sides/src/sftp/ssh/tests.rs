@@ -282,13 +282,15 @@ async fn a_key_lets_in_by_itself_or_with_what_the_server_asks_besides() {
         enters((port, &trust), &way(&file, None), None).await,
         Ok(())
     );
-    let opens = way(&locked, Some("open sesame"));
-    assert_eq!(enters((port, &trust), &opens, None).await, Ok(()));
+    let unlocked = way(&locked, Some("open sesame"));
+    assert_eq!(enters((port, &trust), &unlocked, None).await, Ok(()));
     let wrong = enters((port, &trust), &way(&locked, Some("open")), None).await;
     assert!(is_refused(&wrong, "cannot be used"), "{wrong:?}");
+    assert!(opens(&locked, &Secret::new("open sesame".into())));
+    assert!(!opens(&locked, &Secret::new("open".into())));
     let by_password = enters((port, &trust), &password("secret"), None).await;
     assert!(
-        is_refused(&by_password, "takes no password"),
+        is_refused(&by_password, "takes no password; it takes a key"),
         "{by_password:?}"
     );
     let (port, sha256) = opened(Wants::Key, None).await;
