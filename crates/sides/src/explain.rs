@@ -27,6 +27,9 @@ pub fn explain(account: &str, address: &Url, error: &SideError) -> Error {
             &said.why,
             "Check the port of the address. Plain http is only taken with --plain-http (or for this computer itself).",
         ),
+        SideError::NotThere(said) if said.kind == Away::NoFolder => {
+            of(Class::NotThere, &said.why, check_path(address))
+        }
         SideError::NotThere(said) => of(
             Class::NotThere,
             &said.why,

@@ -189,7 +189,7 @@ async fn move_plainly(inner: &Inner, from: &Path, to: &Path) -> Outcome<Put> {
 
 /// Renames what others may be writing. A file gets the new name beside the old one first; what then has the old one is
 /// taken out and looked at, and goes back where it is another version.
-pub(super) async fn rename(inner: &Inner, from: &Path, to: &Path) -> Outcome<Put> {
+pub(super) async fn rename(inner: &Arc<Inner>, from: &Path, to: &Path) -> Outcome<Put> {
     let seen = list::look(inner, from).await.map_err(Undone::NotDone)?;
     let seen = seen.ok_or(Undone::NotDone(SideError::Missing))?;
     if seen.kind != Kind::File {
@@ -212,13 +212,34 @@ pub(super) async fn rename(inner: &Inner, from: &Path, to: &Path) -> Outcome<Put
         (status, words) => return Err(Undone::Unsure(refused(status, &words))),
     }
     let out = list::look(inner, &aside).await.map_err(Undone::Unsure)?;
-    if out.as_ref().is_some_and(|out| is_version(out, &seen)) {
+    if let Some(out) = out
+        && is_version(&out, &seen)
+        && is_the_linked(inner, (&aside, &out), to).await?
+    {
         delete(inner, &aside).await.map_err(Undone::Unsure)?;
         return Ok(Put::Done);
     }
     // Another version came under the old name: that stays.
     move_new(inner, &aside, from).await.map_err(unsure)?;
     Ok(Put::Done)
+}
+
+/// Whether what was taken out from under the old name is what got the new one. Of a young version second and length do not
+/// tell: another one of the same second may have come under the old name meanwhile, and would be destroyed.
+async fn is_the_linked(
+    inner: &Arc<Inner>,
+    (aside, out): (&Path, &Entry),
+    to: &Path,
+) -> Outcome<bool> {
+    if !inner.is_young(out) {
+        return Ok(true);
+    }
+    let content = async |path: &Path| {
+        let seen = list::look(inner, path).await?.ok_or(SideError::Missing)?;
+        digest_of(transfer::read(inner, path, &seen, 0).await?).await
+    };
+    let both = async { Ok(content(aside).await? == content(to).await?) };
+    both.await.map_err(Undone::Unsure)
 }
 
 pub(super) fn is_version(there: &Entry, expected: &Entry) -> bool {
@@ -291,9 +312,18 @@ pub(super) async fn give_up(
     if !is_it {
         return Ok(GivenUp::Kept(WhyKept::OtherContent));
     }
-    match is_folder {
-        true => remove_tree(inner, spare).await?,
-        false => delete(inner, spare).await?,
+    match (warrant, is_folder) {
+        // Nothing but what is empty goes by it: a folder may have been captured here late, since that look.
+        (Warrant::Empty(_), _) => {
+            if let Err(why) = room::let_go(inner, spare).await {
+                return match room::stands(inner, spare).await? {
+                    room::Kept::Something => Ok(GivenUp::Kept(WhyKept::OtherContent)),
+                    room::Kept::Open | room::Kept::Free => Err(why),
+                };
+            }
+        }
+        (_, true) => remove_tree(inner, spare).await?,
+        (_, false) => delete(inner, spare).await?,
     }
     Ok(GivenUp::Gone)
 }

@@ -14,7 +14,7 @@ use super::ssh::{self, AskStep, Goal, Reached, SshLine, WayIn};
 use super::wire::{Answer, Ask, Attributes, Name, Packet, Status, open};
 use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::{PATIENCE, REQUESTS, Trust};
-use crate::side_error::{Delay, Said};
+use crate::side_error::{Away, Delay, Said};
 use crate::stop::Stop;
 use crate::{Outcome, SideError, Undone};
 
@@ -307,7 +307,14 @@ impl SftpClient {
             Answer::Names(names) => names
                 .first()
                 .map(|name| name.name.to_vec())
-                .ok_or(SideError::Missing)?,
+                .ok_or_else(odd)?,
+            // That is no path without anything at it, of which something could be concluded.
+            Answer::Status(Status::NoSuchFile, _) => {
+                return Err(SideError::away(
+                    Away::NoFolder,
+                    "there is nothing at this path",
+                ));
+            }
             Answer::Status(status, words) => return Err(refused(status, &words)),
             _ => return Err(odd()),
         };

@@ -144,8 +144,8 @@ async fn names_in(inner: &Inner, folder: &RelPath) -> Result<Vec<String>, SideEr
     }
 }
 
-/// What lies in a folder that keeps its name free: `rename` puts a folder over an empty one, and over no other.
-const KEEPS_FREE: &str = "kept-free";
+/// What lies in a folder that keeps its name free, by a name that nobody else gives: `rename` puts a folder over an empty one, and over no other.
+const KEEPS_FREE: &str = ".katabatic-kept-free";
 
 /// How it stands with a name on the shelf.
 pub(super) enum Kept {
