@@ -196,9 +196,19 @@ impl SftpFindings {
                 },
             ),
             line(
-                "uploads in steps",
-                "yes",
-                "large files go in steps of 16 MiB, and go on there when they are cut",
+                "uploads that are cut",
+                match self.copies {
+                    true => "kept up to the last step",
+                    false => "not gone on with",
+                },
+                match self.copies {
+                    true => {
+                        "large files go in steps of 16 MiB, and go on in a copy of what is there"
+                    }
+                    false => {
+                        "such a file begins anew: what came late could still be written into it"
+                    }
+                },
             ),
             line(
                 "dates of files",

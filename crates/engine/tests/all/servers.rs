@@ -244,39 +244,41 @@ async fn sftp_stages_whole_with_date_and_rights_and_goes_on_where_it_was_cut() {
             ..source("")
         }
     };
-    let noted = Arc::new(Mutex::new(None::<Partial>));
+    let noted = Arc::new(Mutex::new(Vec::<Option<Partial>>::new()));
     let note = Arc::clone(&noted);
     let steps = Steps {
         known: None,
-        note: Arc::new(move |step| *note.lock().unwrap() = step),
+        note: Arc::new(move |step| note.lock().unwrap().push(step)),
     };
-    let cut = large_source(36_000_000, Some(SideError::try_again("cut")));
-    far.side.stage(cut, &path("y"), &steps).await.unwrap_err();
-    let known = noted.lock().unwrap().clone().unwrap();
+    let last = || noted.lock().unwrap().last().cloned().flatten();
+    let stage = async |source, known: Option<Partial>| {
+        let steps = Steps {
+            known,
+            ..steps.clone()
+        };
+        far.side.stage(source, &path("y"), &steps).await
+    };
+    let cut = || large_source(36_000_000, Some(SideError::try_again("cut")));
+    stage(cut(), None).await.unwrap_err();
+    let known = last().unwrap();
     assert!(known.done >= 32 << 20, "{known:?}");
-    // The other beginning is noticed, and what was kept of it is not gone on with.
-    let wrong = Steps {
-        known: Some(Partial {
-            prefix: Digest([0; 32]),
-            ..known.clone()
-        }),
-        ..steps.clone()
-    };
-    let other = far
-        .side
-        .stage(large_source(large.len(), None), &path("y"), &wrong)
-        .await;
-    assert!(matches!(other, Err(SideError::TryAgain(_))));
-    let going_on = Steps {
-        known: Some(known.clone()),
-        ..steps
-    };
-    let whole = far
-        .side
-        .stage(large_source(large.len(), None), &path("y"), &going_on)
-        .await;
+    noted.lock().unwrap().clear();
+    let whole = stage(large_source(large.len(), None), Some(known.clone())).await;
     let whole = whole.unwrap();
-    assert_eq!(whole.slot, known.slot);
+    // In a copy: what of the cut one comes late goes elsewhere.
+    assert_ne!(whole.slot, known.slot);
+    assert!(!far.own("staging", &known.slot).exists());
+    let first = noted.lock().unwrap()[0].clone().unwrap();
+    assert_eq!((&first.slot, first.done), (&whole.slot, known.done));
+    // Another beginning is noticed, and not gone on with.
+    stage(cut(), None).await.unwrap_err();
+    let wrong = Partial {
+        prefix: Digest([0; 32]),
+        ..last().unwrap()
+    };
+    let other = stage(large_source(large.len(), None), Some(wrong)).await;
+    assert!(matches!(other, Err(SideError::TryAgain(_))), "{other:?}");
+    assert_eq!(last(), None);
     assert!(fs::read(far.own("staging", &whole.slot)).unwrap() == large);
     assert_eq!(whole.digest, Some(blake3_of(&large)));
     let keep = HashSet::from([whole.slot.clone()]);
@@ -312,6 +314,11 @@ async fn sftp_places_and_renames_without_replacing_anything() {
         rename("a", "d").await,
         Err(Undone::NotDone(SideError::Missing))
     );
+    // Of one that was written just now, second and length tell nothing: the content decides.
+    fs::write(far.at("young"), "young").unwrap();
+    assert_eq!(rename("young", "young still").await, Ok(Put::Done));
+    assert_eq!(fs::read(far.at("young still")).unwrap(), b"young");
+    fs::remove_file(far.at("young still")).unwrap();
     far.write("folder/in it", "x");
     fs::create_dir(far.at("taken")).unwrap();
     assert_eq!(rename("folder", "taken").await, Ok(Put::Taken));

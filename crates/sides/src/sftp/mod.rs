@@ -75,7 +75,8 @@ pub(crate) struct Inner {
     /// Whether a second name is given only where nothing has it. What nobody has asked is believed of the extension that
     /// says so.
     links: bool,
-    /// Whether the server copies within itself, and writes into the middle of a file.
+    /// Whether the server copies within itself, and writes into the middle of a file: then a large file goes on where it was
+    /// cut, and one that changed a little goes as the changes.
     patches: bool,
     /// Whether a folder that is not empty keeps its name from every rename; nobody has asked otherwise.
     keeps_names: bool,

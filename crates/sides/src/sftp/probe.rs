@@ -206,7 +206,7 @@ impl Trial {
         let from = from.map_err(Undone::told)?;
         let flags = open::WRITE | open::CREATE | open::NEW;
         let to = client.open_beside(&from, &self.at("copy"), flags).await?;
-        if !said(from.done(transfer::copy_whole(&from, &to)).await)? {
+        if !said(from.done(transfer::copy(&from, &to, transfer::WHOLE)).await)? {
             return Ok(false);
         }
         to.done(to.packet(Ask::Write).long(4).text(b"ORIG")).await?;

@@ -4,6 +4,7 @@
 //! that `known_hosts` has. An unknown one is shown, a changed one ends it.
 
 use std::borrow::Cow;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -84,14 +85,15 @@ const TO_CONNECT: Duration = Duration::from_secs(20);
 
 /// The user whom `~/.ssh/config` names for a host, where it does.
 pub fn configured_user(host: &str) -> Option<String> {
-    ssh_config::of(host).user
+    ssh_config::of(host).ok()?.user
 }
 
 /// Host and port that are really connected to, with what `~/.ssh/config` says.
 #[must_use]
 pub fn really(host: &str, port: Option<u16>) -> (String, u16) {
     let host = host.trim_matches(['[', ']']);
-    place(host, port, &ssh_config::of(host))
+    // What cannot be believed has nobody sign in, either.
+    place(host, port, &ssh_config::of(host).unwrap_or_default())
 }
 
 fn place(host: &str, port: Option<u16>, settings: &HostSettings) -> (String, u16) {
@@ -104,7 +106,7 @@ fn place(host: &str, port: Option<u16>, settings: &HostSettings) -> (String, u16
 /// The files of keys that are tried where none was named: those that `~/.ssh/config` names, or else the usual ones.
 #[must_use]
 pub fn usual_keys(host: &str) -> Vec<PathBuf> {
-    usual_of(&ssh_config::of(host))
+    usual_of(&ssh_config::of(host).unwrap_or_default())
 }
 
 fn usual_of(settings: &HostSettings) -> Vec<PathBuf> {
@@ -126,11 +128,30 @@ fn usual_of(settings: &HostSettings) -> Vec<PathBuf> {
 /// # Errors
 /// Where it is no private key.
 pub fn is_locked(file: &Path) -> Result<bool, SideError> {
+    check_readers(file)?;
     match load_secret_key(file, None) {
         Ok(_) => Ok(false),
         Err(russh::keys::Error::KeyIsEncrypted) => Ok(true),
         Err(why) => Err(no_key(file, &why)),
     }
+}
+
+/// Makes sure that a key is nobody else's to read, as OpenSSH does.
+fn check_readers(file: &Path) -> Result<(), SideError> {
+    let Ok(meta) = std::fs::metadata(file) else {
+        return Ok(());
+    };
+    if meta.uid() != rustix::process::geteuid().as_raw() || meta.mode() & 0o077 == 0 {
+        return Ok(());
+    }
+    Err(SideError::refused(
+        Refusal::SignIn,
+        format!(
+            "others can read the key in {}; take that right away: chmod go-rwx {}, and think about a new key",
+            file.display(),
+            katabatic_core::words::typed(&file.to_string_lossy())
+        ),
+    ))
 }
 
 /// Whether this opens the key in a file.
@@ -196,7 +217,7 @@ pub(super) async fn connect(goal: &Goal<'_>) -> Result<SshLine, SideError> {
 }
 
 async fn connect_once(goal: &Goal<'_>, first: &[&str]) -> Result<SshLine, SideError> {
-    let settings = ssh_config::of(goal.host);
+    let settings = ssh_config::of(goal.host)?;
     let (host, port) = place(goal.host, goal.port, &settings);
     let mut reached = Vec::new();
     let mut through: Vec<Handle<Checking>> = Vec::new();
@@ -270,7 +291,7 @@ async fn over(
         }
         _ => (rest.trim_matches(['[', ']']), None),
     };
-    let settings = ssh_config::of(host);
+    let settings = ssh_config::of(host)?;
     let place = place(host, port, &settings);
     let user = user
         .or_else(|| settings.user.clone())
@@ -664,6 +685,7 @@ async fn by_key(
     file: &Path,
     passphrase: Option<&Secret>,
 ) -> Result<Option<MethodSet>, SideError> {
+    check_readers(file)?;
     let key =
         load_secret_key(file, passphrase.map(Secret::reveal)).map_err(|why| no_key(file, &why))?;
     let hash = handle.best_supported_rsa_hash().await;

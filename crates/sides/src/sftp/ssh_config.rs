@@ -4,9 +4,12 @@
 //! The first value that is found counts, as OpenSSH has it. Of other settings nothing is read; a `Match` block is passed
 //! over, but for `Match all`.
 
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 use super::known_hosts::matches;
+use crate::SideError;
+use crate::side_error::Refusal;
 
 /// What is said of one host.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -25,9 +28,12 @@ pub(super) struct HostSettings {
 const DEEPEST: usize = 16;
 
 /// What the person's own file and the computer's say of a host.
-pub(super) fn of(host: &str) -> HostSettings {
+///
+/// # Errors
+/// Where another user of the computer could have written what is read: it names who signs in, where, and by which key.
+pub(super) fn of(host: &str) -> Result<HostSettings, SideError> {
     let Some(home) = std::env::home_dir() else {
-        return HostSettings::default();
+        return Ok(HostSettings::default());
     };
     let own = home.join(".ssh");
     let mut found = HostSettings::default();
@@ -40,9 +46,37 @@ pub(super) fn of(host: &str) -> HostSettings {
             home: &home,
             folder: &folder,
         };
-        reading.file(&file, &mut found, 0);
+        reading.file(&file, &mut found, 0)?;
     }
-    found
+    Ok(found)
+}
+
+/// Makes sure that nobody else can write a file; one that is not there yet is fine.
+fn check_writers(file: &Path) -> Result<(), SideError> {
+    let Ok(meta) = std::fs::metadata(file) else {
+        return Ok(());
+    };
+    let us = rustix::process::geteuid().as_raw();
+    if meta.uid() == 0 || meta.uid() == us {
+        if meta.mode() & 0o022 == 0 {
+            return Ok(());
+        }
+        return Err(SideError::refused(
+            Refusal::SignIn,
+            format!(
+                "others can write {}, and could send the sign-in elsewhere; look at what it holds, then take that right away: chmod go-w {}",
+                file.display(),
+                katabatic_core::words::typed(&file.to_string_lossy())
+            ),
+        ));
+    }
+    Err(SideError::refused(
+        Refusal::SignIn,
+        format!(
+            "{} belongs to another user, who could send the sign-in elsewhere",
+            file.display()
+        ),
+    ))
 }
 
 struct Reading<'a> {
@@ -53,15 +87,19 @@ struct Reading<'a> {
 }
 
 impl Reading<'_> {
-    fn file(&self, file: &Path, found: &mut HostSettings, depth: usize) {
-        if let Ok(text) = std::fs::read_to_string(file)
-            && depth <= DEEPEST
-        {
-            self.text(&text, found, depth);
+    fn file(&self, file: &Path, found: &mut HostSettings, depth: usize) -> Result<(), SideError> {
+        if depth > DEEPEST {
+            return Ok(());
+        }
+        check_writers(file)?;
+        match std::fs::read_to_string(file) {
+            Ok(text) => self.text(&text, found, depth),
+            // None is there, or none that can be read.
+            Err(_) => Ok(()),
         }
     }
 
-    fn text(&self, text: &str, found: &mut HostSettings, depth: usize) {
+    fn text(&self, text: &str, found: &mut HostSettings, depth: usize) -> Result<(), SideError> {
         let mut counts = true;
         for line in text.lines() {
             let Some((word, rest)) = word_and_rest(line) else {
@@ -70,13 +108,20 @@ impl Reading<'_> {
             match word.as_str() {
                 "host" => counts = is_of(&rest, self.host),
                 "match" => counts = rest.eq_ignore_ascii_case("all"),
-                _ if counts => self.setting(&word, &rest, found, depth),
+                _ if counts => self.setting(&word, &rest, found, depth)?,
                 _ => {}
             }
         }
+        Ok(())
     }
 
-    fn setting(&self, word: &str, rest: &str, found: &mut HostSettings, depth: usize) {
+    fn setting(
+        &self,
+        word: &str,
+        rest: &str,
+        found: &mut HostSettings,
+        depth: usize,
+    ) -> Result<(), SideError> {
         let first = || words(rest).next().map(str::to_owned);
         match word {
             "hostname" if found.name.is_none() => {
@@ -100,12 +145,13 @@ impl Reading<'_> {
             "include" => {
                 for pattern in words(rest) {
                     for file in self.included(pattern) {
-                        self.file(&file, found, depth + 1);
+                        self.file(&file, found, depth + 1)?;
                     }
                 }
             }
             _ => {}
         }
+        Ok(())
     }
 
     fn path(&self, text: &str) -> PathBuf {
@@ -191,7 +237,7 @@ mod tests {
             home: Path::new("/home/ada"),
             folder,
         };
-        reading.text(text, &mut found, 0);
+        reading.text(text, &mut found, 0).unwrap();
         found
     }
 
@@ -241,6 +287,26 @@ mod tests {
             (found.user.as_deref(), found.port),
             (Some("first"), Some(7))
         );
+    }
+
+    #[test]
+    fn what_others_can_write_is_not_believed() {
+        use std::os::unix::fs::PermissionsExt as _;
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("config");
+        std::fs::write(&file, "User mallory\n").unwrap();
+        for (mode, is_believed) in [(0o600, true), (0o644, true), (0o664, false), (0o602, false)] {
+            std::fs::set_permissions(&file, std::fs::Permissions::from_mode(mode)).unwrap();
+            let reading = Reading {
+                host: "office",
+                home: folder.path(),
+                folder: folder.path(),
+            };
+            let mut found = HostSettings::default();
+            let read = reading.file(&file, &mut found, 0);
+            assert_eq!(read.is_ok(), is_believed, "{mode:o} {read:?}");
+            assert_eq!(found.user.is_some(), is_believed, "{mode:o}");
+        }
     }
 
     #[test]

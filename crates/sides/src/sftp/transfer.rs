@@ -309,36 +309,31 @@ pub(super) async fn stage(
 ) -> Result<Staged, SideError> {
     room::make_ready(inner).await?;
     let rights = rights_of(inner, like).await?;
-    let known = steps.known.clone().filter(|_| source.size > STEP);
-    let (slot, known) = match known {
-        Some(known) => (known.slot.clone(), Some(known)),
-        None => (room::new_slot()?, None),
+    let known = steps.known.as_ref().filter(|_| source.size > STEP);
+    let begun = match known {
+        Some(known) => gone_on_with(inner, known).await?,
+        None => None,
     };
-    let path = inner.room.staged(&slot)?;
-    let flags = match known {
-        Some(_) => open::WRITE,
-        None => open::WRITE | open::CREATE | open::NEW,
-    };
-    let file = match inner.client.open(&path, flags).await.map_err(Undone::told) {
-        Ok(file) => file,
-        Err(SideError::Missing) => {
-            inner.room.doubt().await;
+    let known = known.filter(|_| begun.is_some());
+    let (slot, mut writing) = match begun {
+        Some((slot, file)) => (slot, Writing::new(inner, file)),
+        None => {
             (steps.note)(None);
-            return Err(SideError::try_again("the staging folder went away"));
+            let (slot, file) = opened_anew(inner).await?;
+            (slot, Writing::new(inner, file))
         }
-        Err(error) => return Err(error),
     };
-    let mut writing = Writing::new(inner, file);
-    let mut kept = 0;
-    if let Some(known) = &known {
-        let there = writing.file.look().await?;
-        if there.size.is_none_or(|size| size < known.done) {
-            (steps.note)(None);
-            return Err(SideError::try_again(
-                "what was sent before is not there any more",
-            ));
+    let kept = known.map_or(0, |known| known.done);
+    if let Some(known) = known {
+        writing.sync().await?;
+        (steps.note)(Some(Partial {
+            slot: slot.clone(),
+            ..known.clone()
+        }));
+        // What is left of the earlier attempt only takes room; the next pass would clear it, too.
+        if let Err(why) = carry::delete(inner, &inner.room.staged(&known.slot)?).await {
+            tracing::debug!("what an earlier attempt brought stays for now: {why}");
         }
-        kept = known.done;
     }
     let mut noted = kept;
     while let Some(chunk) = source.content.next().await {
@@ -350,9 +345,7 @@ pub(super) async fn stage(
             writing.hasher.update(&before);
             writing.length += before.len() as u64;
             if writing.length == kept
-                && known
-                    .as_ref()
-                    .is_some_and(|known| known.prefix != digest(&writing.hasher))
+                && known.is_some_and(|known| known.prefix != digest(&writing.hasher))
             {
                 (steps.note)(None);
                 return Err(SideError::try_again(
@@ -390,6 +383,54 @@ pub(super) async fn stage(
     })
 }
 
+/// A new file of our own in the staging.
+async fn opened_anew(inner: &Inner) -> Result<(String, File), SideError> {
+    let slot = room::new_slot()?;
+    let flags = open::WRITE | open::CREATE | open::NEW;
+    let opened = inner.client.open(&inner.room.staged(&slot)?, flags).await;
+    match opened.map_err(Undone::told) {
+        Ok(file) => Ok((slot, file)),
+        Err(SideError::Missing) => {
+            inner.room.doubt().await;
+            Err(SideError::try_again("the staging folder went away"))
+        }
+        Err(error) => Err(error),
+    }
+}
+
+/// A copy of what an earlier attempt brought, to go on with; none where it has to begin anew.
+///
+/// Never that file itself: pieces that nobody has answered may still be written into it by way of its handle, whatever it is
+/// called by then, and over what somebody has changed in it since.
+async fn gone_on_with(inner: &Inner, known: &Partial) -> Result<Option<(String, File)>, SideError> {
+    if !inner.patches {
+        return Ok(None);
+    }
+    let old = inner.room.staged(&known.slot)?;
+    let from = match inner
+        .client
+        .open(&old, open::READ)
+        .await
+        .map_err(Undone::told)
+    {
+        Ok(from) => from,
+        Err(SideError::Missing) => return Ok(None),
+        Err(error) => return Err(error),
+    };
+    if from.look().await?.size.is_none_or(|size| size < known.done) {
+        return Ok(None);
+    }
+    let slot = room::new_slot()?;
+    let flags = open::WRITE | open::CREATE | open::NEW;
+    let staged = inner.room.staged(&slot)?;
+    let to = inner.client.open_beside(&from, &staged, flags).await?;
+    from.done(copy(&from, &to, known.done)).await?;
+    match to.look().await?.size == Some(known.done) {
+        true => Ok(Some((slot, to))),
+        false => Ok(None),
+    }
+}
+
 fn digest(hasher: &blake3::Hasher) -> Digest {
     Digest(*hasher.finalize().as_bytes())
 }
@@ -403,9 +444,13 @@ async fn rights_of(inner: &Inner, like: &Path) -> Result<Option<u32>, SideError>
         .map(|mode| mode & RIGHTS))
 }
 
-/// Has the server copy all of a file into another one that is open (draft-ietf-secsh-filexfer-extensions-00 §7).
-pub(super) fn copy_whole(from: &File, to: &File) -> Packet {
-    let begun = from.extended(COPY).long(0).long(0);
+/// All of a file, as a length of what is copied.
+pub(super) const WHOLE: u64 = 0;
+
+/// Has the server copy the beginning of a file into another one that is open
+/// (draft-ietf-secsh-filexfer-extensions-00 §7).
+pub(super) fn copy(from: &File, to: &File, length: u64) -> Packet {
+    let begun = from.extended(COPY).long(0).long(length);
     begun.text(to.handle()).long(0)
 }
 
@@ -446,7 +491,7 @@ pub(super) async fn patch(
             .client
             .open_beside(&from, &staged, open::WRITE | open::CREATE | open::NEW)
             .await?;
-        from.done(copy_whole(&from, &file)).await?;
+        from.done(copy(&from, &file, WHOLE)).await?;
         if !is_old(&from.look().await?) {
             return Err(changed());
         }

@@ -269,6 +269,16 @@ async fn a_key_lets_in_by_itself_or_with_what_the_server_asks_besides() {
     let mut rng = russh::keys::key::safe_rng();
     let encrypted = key.encrypt(&mut rng, "open sesame").unwrap();
     std::fs::write(&locked, encrypted.to_openssh(ending).unwrap().as_bytes()).unwrap();
+    use std::os::unix::fs::PermissionsExt as _;
+    let others_may_read = |file: &Path, may: bool| {
+        let mode = if may { 0o644 } else { 0o600 };
+        std::fs::set_permissions(file, std::fs::Permissions::from_mode(mode)).unwrap();
+    };
+    others_may_read(&file, true);
+    others_may_read(&locked, false);
+    let open = is_locked(&file);
+    assert!(matches!(open, Err(SideError::Refused(_))), "{open:?}");
+    others_may_read(&file, false);
     assert_eq!(is_locked(&file), Ok(false));
     assert_eq!(is_locked(&locked), Ok(true));
     let way = |file: &Path, passphrase: Option<&str>| WayIn::Key {
