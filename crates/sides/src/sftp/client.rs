@@ -271,18 +271,33 @@ impl SftpClient {
         Ok(opened)
     }
 
-    async fn connect(&self) -> Result<Line, SideError> {
-        let connection = &self.connection;
+    /// Connects to the host and looks at its key, without signing in.
+    ///
+    /// # Errors
+    /// Where it cannot be reached, or is not trusted.
+    pub async fn look_at_host(&self) -> Result<(), SideError> {
         let goal = Goal {
+            way: None,
+            ..self.goal()
+        };
+        ssh::connect(&goal).await.map(drop)
+    }
+
+    fn goal(&self) -> Goal<'_> {
+        let connection = &self.connection;
+        Goal {
             host: self.host(),
             port: connection.address.port(),
             user: &connection.user,
-            way: &connection.way,
+            way: Some(&connection.way),
             trust: &connection.trust,
             patience: connection.patience,
             ask: connection.ask.as_ref(),
-        };
-        let ssh = ssh::connect(&goal).await?;
+        }
+    }
+
+    async fn connect(&self) -> Result<Line, SideError> {
+        let ssh = ssh::connect(&self.goal()).await?;
         let channel = Arc::new(open_channel(&ssh).await?);
         let mut line = Line {
             ssh,
@@ -300,7 +315,7 @@ impl SftpClient {
                 line.piece = read_piece(&fields);
             }
         }
-        let wanted = wanted_base(&connection.address);
+        let wanted = wanted_base(&self.connection.address);
         let packet = Packet::new(Ask::RealPath).text(&wanted);
         let answer = self.awaited(&line, channel.send(packet).await.ok()).await;
         line.base = match answer.map_err(Lost::told)? {

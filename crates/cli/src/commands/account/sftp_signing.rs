@@ -87,6 +87,13 @@ pub fn reach(
     if let Some(key) = &typed.key {
         account.key = Some(std::path::absolute(key).unwrap_or_else(|_| key.clone()));
     }
+    // Before anybody is asked for anything.
+    let looking = SftpClient::new(
+        sftp_connection_with(&app.home, &account, WayIn::Agent)?,
+        app.stop.clone(),
+    );
+    app.run(looking.look_at_host())
+        .map_err(|error| explain(&account.name, &address, &error))?;
     let with_secret = typed.password_stdin || typed.password_file.is_some();
     let way = match (way, &typed.key, with_secret) {
         (Some(way), ..) => Some(way),
@@ -124,9 +131,9 @@ fn in_turn(
 ) -> Result<Reached, Error> {
     let mut refused: Option<Error> = None;
     let mut tried = 0;
+    // The host is known to be the right one by now: what is refused is the sign-in.
     let turn = |result: Result<Reached, Error>, refused: &mut Option<Error>| match result {
-        // A host that is not trusted is not asked again.
-        Err(error) if error.class == Class::Refused && error.facts.is_empty() => {
+        Err(error) if error.class == Class::Refused => {
             *refused = Some(error);
             None
         }
@@ -154,32 +161,14 @@ fn in_turn(
     }
     match (asks(app), refused) {
         (false, Some(error)) => Err(error),
-        (false, None) => {
-            // Also so that an unknown host is shown before anything is asked for.
-            entered(app, account.clone(), SignIn::Agent, WayIn::Agent)
-        }
+        (false, None) => entered(app, account.clone(), SignIn::Agent, WayIn::Agent),
         (true, _) => by_password(app, account.clone(), typed),
     }
 }
 
 fn by_password(app: &App, account: AccountConfig, typed: &Signing) -> Result<Reached, Error> {
-    if typed.password_stdin || typed.password_file.is_some() || !asks(app) {
-        let password = secret_typed(app, &account, typed, "password")?;
-        return entered(app, account, SignIn::Basic, WayIn::Password(password));
-    }
-    // Nobody types a password before the host is known to be the right one.
-    trusted(app, &account)?;
     let password = secret_typed(app, &account, typed, "password")?;
     entered(app, account, SignIn::Basic, WayIn::Password(password))
-}
-
-/// Makes sure that the host is trusted, by a sign-in that is not to succeed.
-fn trusted(app: &App, account: &AccountConfig) -> Result<(), Error> {
-    match entered(app, account.clone(), SignIn::Agent, WayIn::Agent) {
-        Err(error) if error.class == Class::Refused && error.facts.is_empty() => Ok(()),
-        Err(error) => Err(error),
-        Ok(_) => Ok(()),
-    }
 }
 
 fn by_key(

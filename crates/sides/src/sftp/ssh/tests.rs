@@ -196,7 +196,7 @@ async fn enters(
         host: "127.0.0.1",
         port: Some(port),
         user: "ada",
-        way,
+        way: Some(way),
         trust,
         patience: Duration::from_secs(20),
         ask,
