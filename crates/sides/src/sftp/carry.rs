@@ -9,7 +9,8 @@ use std::sync::Arc;
 
 use katabatic_core::{Entry, Kind, RelPath};
 
-use super::client::{Path, odd, refused};
+use super::far_path::Path;
+use super::refusal::{odd, refused};
 use super::wire::{Answer, Ask, Packet, Status};
 use super::{Inner, list, room, transfer};
 use crate::digest::digest_of;

@@ -2,15 +2,19 @@
 //! was cut.
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use katabatic_core::RelPath;
 use url::Url;
 
-use super::channel::{Channel, Pending};
-use super::ssh::{self, AskStep, Goal, Reached, SshLine, WayIn};
+use super::channel::Pending;
+use super::far_path::Path;
+use super::line::{LIMITS, Line, PIECE, open_channel, read_piece};
+use super::open_file::{File, Spot};
+use super::refusal::{Lost, odd, only_read, refused};
+use super::sign_in::{AskStep, WayIn};
+use super::ssh::{self, Goal, Reached};
 use super::wire::{Answer, Ask, Attributes, Name, Packet, Status, open};
 use crate::net::rate::{Dials, Pace, Paces};
 use crate::net::{PATIENCE, REQUESTS, Trust};
@@ -23,12 +27,6 @@ const HOME: &str = "~";
 
 /// No folder holds so many names; who lists on and on would fill the memory.
 const MOST_NAMES: usize = 4_000_000;
-
-/// As many channels are opened at the most.
-const CHANNELS: usize = 4;
-
-/// A channel on which so many requests wait gets another one beside it.
-const BUSY: usize = 8;
 
 /// How an account is reached, and who signs in.
 #[derive(Clone)]
@@ -87,81 +85,6 @@ impl SftpShared {
     }
 }
 
-/// A connection that is signed in over.
-struct Line {
-    ssh: SshLine,
-    channels: Mutex<Vec<Arc<Channel>>>,
-    /// Held by whoever opens another channel: who comes meanwhile takes one that is there.
-    opening: tokio::sync::Mutex<()>,
-    /// The server opens no more channels, over this connection or another one: some end it where they are asked to.
-    full: Arc<AtomicBool>,
-    /// Nothing is asked over it any more.
-    given_up: AtomicBool,
-    /// Where the account's folder lies, as the server names it.
-    base: Vec<u8>,
-    piece: usize,
-}
-
-impl Line {
-    fn is_good(&self) -> bool {
-        !self.given_up.load(Ordering::Relaxed)
-            && !self.ssh.handle.is_closed()
-            && self.channels().iter().all(|channel| !channel.has_ended())
-    }
-
-    fn channels(&self) -> Vec<Arc<Channel>> {
-        self.channels
-            .lock()
-            .unwrap_or_else(PoisonError::into_inner)
-            .clone()
-    }
-
-    /// The channel with the least to do; another one is opened where all have much.
-    async fn channel(&self) -> Result<Arc<Channel>, SideError> {
-        let channels = self.channels();
-        let quiet = channels.iter().min_by_key(|channel| channel.waits());
-        if let Some(quiet) = quiet
-            && (quiet.waits() < BUSY
-                || channels.len() >= CHANNELS
-                || self.full.load(Ordering::Relaxed))
-        {
-            return Ok(Arc::clone(quiet));
-        }
-        let Ok(_opening) = self.opening.try_lock() else {
-            return quiet.cloned().ok_or_else(odd);
-        };
-        if self.channels().len() >= CHANNELS {
-            return quiet.cloned().ok_or_else(odd);
-        }
-        match open_channel(&self.ssh).await {
-            Ok(channel) => {
-                let channel = Arc::new(channel);
-                let mut known = self.channels.lock().unwrap_or_else(PoisonError::into_inner);
-                known.push(Arc::clone(&channel));
-                Ok(channel)
-            }
-            Err(why) => {
-                self.full.store(true, Ordering::Relaxed);
-                tracing::debug!("the server opens no more channels: {why}");
-                quiet.cloned().ok_or(why)
-            }
-        }
-    }
-}
-
-async fn open_channel(ssh: &SshLine) -> Result<Channel, SideError> {
-    let failed = |why: String| {
-        SideError::Failed(format!(
-            "the server lets us in, and does not speak SFTP: {why}"
-        ))
-    };
-    let session = ssh.handle.channel_open_session().await;
-    let session = session.map_err(|why| failed(why.to_string()))?;
-    let asked = session.request_subsystem(true, "sftp").await;
-    asked.map_err(|why| failed(why.to_string()))?;
-    Channel::begin(session.into_stream()).await.map_err(failed)
-}
-
 /// Asks an account for things.
 #[derive(Clone)]
 pub struct SftpClient {
@@ -170,31 +93,6 @@ pub struct SftpClient {
     shared: SftpShared,
     pub(super) up: Paces,
     pub(super) down: Paces,
-}
-
-/// Why there is no answer.
-pub(super) enum Lost {
-    /// The request was never sent.
-    NotSent(SideError),
-    /// It was sent, or may have been.
-    Sent(SideError),
-}
-
-impl Lost {
-    fn told(self) -> SideError {
-        match self {
-            Lost::NotSent(why) | Lost::Sent(why) => why,
-        }
-    }
-}
-
-impl From<Lost> for Undone {
-    fn from(lost: Lost) -> Undone {
-        match lost {
-            Lost::NotSent(why) => Undone::NotDone(why),
-            Lost::Sent(why) => Undone::Unsure(why),
-        }
-    }
 }
 
 impl SftpClient {
@@ -337,7 +235,7 @@ impl SftpClient {
     }
 
     /// Waits for an answer: as long as the server may be silent, and not much longer than somebody asked to stop.
-    async fn awaited(&self, line: &Line, pending: Option<Pending>) -> Result<Answer, Lost> {
+    pub(super) async fn awaited(&self, line: &Line, pending: Option<Pending>) -> Result<Answer, Lost> {
         let cut = || {
             SideError::TryAgain(Said {
                 kind: Delay::Cut,
@@ -552,15 +450,6 @@ impl SftpClient {
     }
 }
 
-/// So many bytes are asked for or sent at once; every server takes as much (draft-ietf-secsh-filexfer-02 §3).
-const PIECE: usize = 32 * 1024;
-
-/// And so many where the server says that it takes them.
-const LARGEST_PIECE: usize = 128 * 1024;
-
-/// `limits@openssh.com` (OpenSSH's PROTOCOL §4.8).
-const LIMITS: &str = "limits@openssh.com";
-
 /// `statvfs@openssh.com` (OpenSSH's PROTOCOL §4.4).
 const STATVFS: &str = "statvfs@openssh.com";
 
@@ -574,17 +463,6 @@ fn read_space(fields: &[u8]) -> Option<(u64, u64)> {
         blocks.checked_sub(free)?.checked_mul(unit)?,
         for_us.checked_mul(unit)?,
     ))
-}
-
-/// How many bytes go in a piece by these limits.
-fn read_piece(fields: &[u8]) -> usize {
-    let field = |at: usize| {
-        let bytes = fields.get(at * 8..at * 8 + 8)?;
-        usize::try_from(u64::from_be_bytes(bytes.try_into().ok()?)).ok()
-    };
-    // No limit that the server names is 0.
-    let most = |at| field(at).filter(|most| *most > 0).unwrap_or(PIECE);
-    most(1).min(most(2)).clamp(PIECE, LARGEST_PIECE)
 }
 
 /// The folder that an address names, as it is asked for: relative to where one comes in, or from the root on.
@@ -614,175 +492,6 @@ fn tell(word: &str, about: &Path, began: Instant, answer: Result<&Answer, &Lost>
     );
 }
 
-/// Where a request goes that belongs to an open file.
-#[derive(Clone)]
-pub(super) struct Spot {
-    line: Arc<Line>,
-    channel: Arc<Channel>,
-}
-
-/// An open file or folder; it is closed when it is dropped.
-pub(super) struct File {
-    client: SftpClient,
-    spot: Spot,
-    handle: Bytes,
-    path: Path,
-    opened: Instant,
-    /// Bytes of content that went there, and that came back.
-    went: AtomicU64,
-    came: AtomicU64,
-}
-
-impl Drop for File {
-    fn drop(&mut self) {
-        tracing::trace!(
-            target: REQUESTS,
-            "CLOSE {}, {} bytes there, {} bytes back, {:.1} ms",
-            self.path.shown(),
-            self.went.load(Ordering::Relaxed),
-            self.came.load(Ordering::Relaxed),
-            self.opened.elapsed().as_secs_f64() * 1e3
-        );
-        let packet = Packet::new(Ask::Close).text(&self.handle);
-        self.spot.channel.send_and_forget(packet);
-    }
-}
-
-impl File {
-    /// Hands a request over, whose answer is waited for later.
-    pub(super) async fn send(&self, packet: Packet) -> Option<Pending> {
-        self.spot.channel.send(packet).await.ok()
-    }
-
-    pub(super) async fn answer(&self, pending: Option<Pending>) -> Result<Answer, Lost> {
-        self.client.awaited(&self.spot.line, pending).await
-    }
-
-    async fn ask(&self, packet: Packet) -> Result<Answer, Lost> {
-        let pending = self.send(packet).await;
-        self.answer(pending).await
-    }
-
-    /// How many bytes go in a piece of content.
-    pub(super) fn piece(&self) -> usize {
-        self.spot.line.piece
-    }
-
-    /// So many bytes of content go there.
-    pub(super) fn went(&self, bytes: usize) {
-        self.went.fetch_add(bytes as u64, Ordering::Relaxed);
-    }
-
-    /// So many came back.
-    pub(super) fn came(&self, bytes: usize) {
-        self.came.fetch_add(bytes as u64, Ordering::Relaxed);
-    }
-
-    /// A request about this file.
-    pub(super) fn packet(&self, ask: Ask) -> Packet {
-        Packet::new(ask).text(&self.handle)
-    }
-
-    /// An extension about this file.
-    pub(super) fn extended(&self, name: &str) -> Packet {
-        Packet::extended(name).text(&self.handle)
-    }
-
-    pub(super) fn handle(&self) -> &[u8] {
-        &self.handle
-    }
-
-    /// What is known of it now.
-    pub(super) async fn look(&self) -> Result<Attributes, SideError> {
-        let answer = self.ask(self.packet(Ask::FileStat)).await;
-        match answer.map_err(Lost::told)? {
-            Answer::Attributes(attributes) => Ok(attributes),
-            Answer::Status(status, words) => Err(refused(status, &words)),
-            _ => Err(odd()),
-        }
-    }
-
-    /// Asks for what has no other answer than that it was done.
-    pub(super) async fn done(&self, packet: Packet) -> Result<(), SideError> {
-        let pending = self.send(packet).await;
-        self.was_done(pending).await
-    }
-
-    pub(super) async fn was_done(&self, pending: Option<Pending>) -> Result<(), SideError> {
-        match self.answer(pending).await.map_err(Lost::told)? {
-            Answer::Status(Status::Fine, _) => Ok(()),
-            Answer::Status(status, words) => Err(refused(status, &words)),
-            _ => Err(odd()),
-        }
-    }
-}
-
-/// A path on the server: below the account's folder, or any.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Path(Vec<u8>);
-
-impl Path {
-    /// A path of the account.
-    pub(super) fn account(path: &RelPath) -> Path {
-        Path(path.as_str().as_bytes().to_vec())
-    }
-
-    /// Something in the folder at this path.
-    pub(super) fn below(&self, name: &str) -> Path {
-        self.below_bytes(name.as_bytes())
-    }
-
-    /// The same of a name in any encoding.
-    pub(super) fn below_bytes(&self, name: &[u8]) -> Path {
-        Path([&self.0[..], name].join(&b'/'))
-    }
-
-    /// As the server names it, where the account's folder lies at `base`.
-    pub(super) fn full(&self, base: &[u8]) -> Vec<u8> {
-        if self.0.is_empty() {
-            return base.to_vec();
-        }
-        let mut full = base.to_vec();
-        if full.last() != Some(&b'/') {
-            full.push(b'/');
-        }
-        full.extend_from_slice(&self.0);
-        full
-    }
-
-    fn shown(&self) -> std::borrow::Cow<'_, str> {
-        String::from_utf8_lossy(&self.0)
-    }
-}
-
-/// The words for a request that the server did not do.
-pub(super) fn refused(status: Status, words: &str) -> SideError {
-    match status {
-        Status::NoSuchFile => SideError::Missing,
-        Status::NotAllowed => SideError::Failed(
-            "the server does not allow it; look at the owner and the rights there".into(),
-        ),
-        Status::NoConnection => SideError::try_again("the server lost what it needs for that"),
-        Status::Unsupported => SideError::Failed("the server does not do this".into()),
-        Status::Failure | Status::BadMessage | Status::End | Status::Fine => {
-            SideError::Failed(match words {
-                "" | "Failure" => "the server could not do it, and does not say why".into(),
-                words => format!("the server could not do it: {words}"),
-            })
-        }
-    }
-}
-
-/// The words for what would change an account that was added read-only.
-fn only_read() -> SideError {
-    SideError::Failed("the account was added read-only; nothing is ever written to it".into())
-}
-
-/// The words for an answer of a kind that the request has not.
-pub(super) fn odd() -> SideError {
-    SideError::Failed("the server's answer is about something else".into())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -799,26 +508,6 @@ mod tests {
             let address = Url::parse(address).unwrap();
             assert_eq!(wanted_base(&address), wanted.as_bytes(), "{address}");
         }
-    }
-
-    #[test]
-    fn pieces_are_as_large_as_the_server_takes_and_never_smaller_than_any_does() {
-        let said = |limits: [u64; 4]| -> Vec<u8> {
-            limits
-                .iter()
-                .flat_map(|limit| limit.to_be_bytes())
-                .collect()
-        };
-        for (limits, piece) in [
-            ([262_144, 261_120, 261_120, 1_019], LARGEST_PIECE),
-            ([262_144, 261_120, 65_536, 0], 65_536),
-            ([34_000, 0, 0, 0], PIECE),
-            ([1, 1, 1, 1], PIECE),
-            ([u64::MAX; 4], LARGEST_PIECE),
-        ] {
-            assert_eq!(read_piece(&said(limits)), piece, "{limits:?}");
-        }
-        assert_eq!(read_piece(b"short"), PIECE);
     }
 
     #[test]

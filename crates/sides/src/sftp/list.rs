@@ -6,7 +6,7 @@ use async_trait::async_trait;
 use katabatic_core::{EditTime, Entry, Kind, OddKind, RelPath, Stamp, StampKind};
 
 use super::Inner;
-use super::client::Path;
+use super::far_path::Path;
 use super::wire::Attributes;
 use crate::walk::{Folder, Lister};
 use crate::{SideError, Unusable};

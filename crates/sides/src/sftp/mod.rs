@@ -6,10 +6,16 @@
 mod carry;
 mod channel;
 mod client;
+mod far_path;
+mod host_check;
 mod known_hosts;
+mod line;
 mod list;
+mod open_file;
 pub mod probe;
+mod refusal;
 mod room;
+mod sign_in;
 mod ssh;
 mod ssh_config;
 mod survey;
@@ -40,12 +46,10 @@ use crate::{
     Captured, Checked, Content, FolderGone, Found, GivenUp, Outcome, Patch, Put, SideError, Source,
     Staged, Steps, Swapped, Undone, is_own, walk,
 };
-use client::Path;
 pub use client::{Connection, SftpClient, SftpShared};
-pub use ssh::{
-    AskStep, Reached, WayIn, agent_has_keys, configured_user, described, is_locked, opens, really,
-    usual_keys,
-};
+use far_path::Path;
+pub use sign_in::{AskStep, WayIn, agent_has_keys, described, is_locked, opens};
+pub use ssh::{Reached, configured_user, really, usual_keys};
 
 /// Equal seconds and lengths may hide a change for so long after a version came. Twice the resolution, and what clocks may
 /// differ unseen.

@@ -5,7 +5,8 @@ use katabatic_core::RelPath;
 use katabatic_core::findings::{Findings, FoundNames, SftpFindings};
 
 use super::carry::{self, Way};
-use super::client::{Path, SftpClient};
+use super::client::SftpClient;
+use super::far_path::Path;
 use super::wire::{Ask, Attributes, RIGHTS, Status, open};
 use super::{Inner, SftpSide, list, room, transfer};
 use crate::private_files::random_hex;

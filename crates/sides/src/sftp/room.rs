@@ -6,7 +6,8 @@ use std::collections::HashSet;
 use katabatic_core::RelPath;
 use tokio::sync::Mutex;
 
-use super::client::{Path, refused};
+use super::far_path::Path;
+use super::refusal::refused;
 use super::wire::{Answer, Ask, Attributes, Packet, Status};
 use super::{Inner, carry};
 use crate::private_files::random_hex;

@@ -2,7 +2,8 @@
 
 use katabatic_core::RelPath;
 
-use super::client::{Path, SftpClient};
+use super::client::SftpClient;
+use super::far_path::Path;
 use crate::survey::{Survey, Top};
 use crate::{SideError, is_own};
 

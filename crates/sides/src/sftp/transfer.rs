@@ -9,8 +9,10 @@ use katabatic_core::blocks::Stretch;
 use katabatic_core::{Digest, EditTime, Entry, Kind, RelPath};
 
 use super::channel::Pending;
-use super::client::{File, Path, odd, refused};
+use super::far_path::Path;
 use super::list::{self, SECOND};
+use super::open_file::File;
+use super::refusal::{odd, refused};
 use super::wire::{Answer, Ask, Attributes, Packet, RIGHTS, Status, open};
 use super::{Inner, carry, room};
 use crate::clock::{Clock, SystemClock};

@@ -1,6 +1,14 @@
+use super::super::host_check::judge;
+use super::super::known_hosts::KnownKey;
+use super::super::sign_in::{is_locked, opens};
 use super::*;
+use crate::secret::Secret;
 use std::borrow::Cow as Text;
+use std::path::Path;
 
+use crate::host_key;
+use russh::MethodKind;
+use russh::keys::Algorithm;
 use russh::keys::{PrivateKey, PublicKey};
 use russh::server::{self, Auth, Response};
 use tokio::net::TcpListener;
