@@ -127,6 +127,16 @@ impl RelPath {
                 && self.0.as_bytes().get(folder.0.len()) == Some(&b'/'))
     }
 
+    /// The path of something that is called `below` in this folder.
+    #[must_use]
+    pub fn joined(&self, below: &RelPath) -> RelPath {
+        match (self.is_root(), below.is_root()) {
+            (_, true) => self.clone(),
+            (true, false) => below.clone(),
+            (false, false) => RelPath(Arc::from(format!("{}/{}", self.0, below.0))),
+        }
+    }
+
     /// Where this path is once `from`, which it is or lies below, is called `to`; none where it lies elsewhere.
     #[must_use]
     pub fn rebased(&self, from: &RelPath, to: &RelPath) -> Option<RelPath> {
@@ -218,6 +228,22 @@ impl fmt::Debug for RelPath {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn a_path_below_a_folder_is_joined_whole() {
+        let path = |text: &str| match text {
+            "" => RelPath::root(),
+            text => RelPath::parse(text).unwrap(),
+        };
+        for (folder, below, joined) in [
+            ("", "", ""),
+            ("", "a/b", "a/b"),
+            ("f/g", "", "f/g"),
+            ("f/g", "a/b", "f/g/a/b"),
+        ] {
+            assert_eq!(path(folder).joined(&path(below)), path(joined));
+        }
+    }
 
     #[test]
     fn refuses_what_could_leave_the_root() {

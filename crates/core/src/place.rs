@@ -58,10 +58,7 @@ impl Place {
             Place::Local(folder) => Place::Local(folder.join(below.as_str())),
             Place::Far { account, path } => Place::Far {
                 account: account.clone(),
-                // A part of a path that was checked once is a name.
-                path: below.parts().fold(path.clone(), |folder, part| {
-                    folder.join(part).unwrap_or(folder)
-                }),
+                path: path.joined(below),
             },
         }
     }

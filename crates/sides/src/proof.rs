@@ -223,6 +223,25 @@ impl OldVersion {
     pub fn is_folder(&self) -> bool {
         self.folder
     }
+
+    /// Whether it is what lies there; the content is read only where the stamp does not tell.
+    pub(crate) async fn lies_there(
+        &self,
+        there: &Entry,
+        content: impl Future<Output = Result<Digest, SideError>>,
+    ) -> Result<bool, SideError> {
+        let is_folder = there.kind == Kind::Folder;
+        if self.folder || is_folder {
+            return Ok(self.folder && is_folder);
+        }
+        match (&self.stamp, self.content) {
+            (None, _) => Ok(true),
+            (Some(known), _) if *known == there.stamp => Ok(true),
+            // The side gives other stamps than it did: reading tells.
+            (Some(_), Some(known)) => Ok(content.await? == known),
+            (Some(_), None) => Ok(false),
+        }
+    }
 }
 
 /// Parts of this size are read where evidence is enough.

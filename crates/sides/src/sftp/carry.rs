@@ -300,15 +300,10 @@ pub(super) async fn give_up(
     let is_it = match warrant {
         Warrant::Proven(_) => false,
         Warrant::Empty(_) => !matches!(room::stands(inner, spare).await?, room::Kept::Something),
-        Warrant::GivenUp(old) if old.is_folder() || is_folder => old.is_folder() && is_folder,
-        Warrant::GivenUp(old) => match (old.stamp(), old.content()) {
-            (None, _) => true,
-            (Some(known), _) if *known == there.stamp => true,
-            (Some(_), Some(content)) => {
-                digest_of(transfer::read(inner, spare, &there, 0).await?).await? == content
-            }
-            (Some(_), None) => false,
-        },
+        Warrant::GivenUp(old) => {
+            let content = async { digest_of(transfer::read(inner, spare, &there, 0).await?).await };
+            old.lies_there(&there, content).await?
+        }
     };
     if !is_it {
         return Ok(GivenUp::Kept(WhyKept::OtherContent));

@@ -235,7 +235,11 @@ impl SftpClient {
     }
 
     /// Waits for an answer: as long as the server may be silent, and not much longer than somebody asked to stop.
-    pub(super) async fn awaited(&self, line: &Line, pending: Option<Pending>) -> Result<Answer, Lost> {
+    pub(super) async fn awaited(
+        &self,
+        line: &Line,
+        pending: Option<Pending>,
+    ) -> Result<Answer, Lost> {
         let cut = || {
             SideError::TryAgain(Said {
                 kind: Delay::Cut,

@@ -148,10 +148,7 @@ impl SftpSide {
 impl Inner {
     /// The path below the account's address of a path of the lane.
     fn far(&self, path: &RelPath) -> RelPath {
-        path.parts().fold(self.root.clone(), |folder, part| {
-            // A part of a path that was checked once is a name.
-            folder.join(part).unwrap_or(folder)
-        })
+        self.root.joined(path)
     }
 
     fn learned_clock(&self, ahead: i64) {

@@ -212,18 +212,10 @@ pub(super) async fn give_up(
         Warrant::Empty(_) => {
             inner.ways().lists_dots && is_empty_folder(inner, spare, &there).await?
         }
-        Warrant::GivenUp(old) if old.is_folder() || there.kind == Kind::Folder => {
-            old.is_folder() && there.kind == Kind::Folder
+        Warrant::GivenUp(old) => {
+            let content = async { digest_of(download::read(inner, spare, &there, 0).await?).await };
+            old.lies_there(&there, content).await?
         }
-        Warrant::GivenUp(old) => match (old.stamp(), old.content()) {
-            (None, _) => true,
-            (Some(known), _) if *known == there.stamp => true,
-            // The server gives other tags than it did: reading tells.
-            (Some(_), Some(content)) => {
-                digest_of(download::read(inner, spare, &there, 0).await?).await? == content
-            }
-            (Some(_), None) => false,
-        },
     };
     if !is_it {
         return Ok(GivenUp::Kept(WhyKept::OtherContent));
